@@ -1,0 +1,72 @@
+"""Offing: forecasts of sales and energy series, split into what each driver contributes.
+
+>>> import offing as of
+>>> of.Model("sold", scale="log", terms=[of.Trend(), of.Season("year", harmonics=3)]).name
+'main'
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from offing.base import Finding, InputError, OffingError, Treatment
+    from offing.calendar import Axis, Frequency
+    from offing.draw import figure
+    from offing.model import Contributions, Effects, Fit, Forecast, Model, effects
+    from offing.study import Study, open_study
+    from offing.tables import Table, read
+    from offing.terms import Driver, Holidays, Season, Trend
+
+__version__ = "0.1.0"
+
+#: The public names by the room that holds each. They are loaded when first used, so that importing the package
+#: and asking the command line for help stay light.
+_ROOMS = {
+    "base": ("Finding", "InputError", "OffingError", "Treatment"),
+    "calendar": ("Axis", "Frequency"),
+    "draw": ("figure",),
+    "model": ("Contributions", "Effects", "Fit", "Forecast", "Model", "effects"),
+    "study": ("Study", "open_study"),
+    "tables": ("Table", "read"),
+    "terms": ("Driver", "Holidays", "Season", "Trend"),
+}
+_HOME = {name: room for room, names in _ROOMS.items() for name in names}
+
+__all__ = [
+    "Axis",
+    "Contributions",
+    "Driver",
+    "Effects",
+    "Finding",
+    "Fit",
+    "Forecast",
+    "Frequency",
+    "Holidays",
+    "InputError",
+    "Model",
+    "OffingError",
+    "Season",
+    "Study",
+    "Table",
+    "Treatment",
+    "Trend",
+    "__version__",
+    "effects",
+    "figure",
+    "open_study",
+    "read",
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOME:
+        raise AttributeError(f"module 'offing' has no attribute {name!r}")
+    value = getattr(import_module(f"offing.{_HOME[name]}"), name)
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

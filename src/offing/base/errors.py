@@ -1,0 +1,76 @@
+"""The errors that a user can meet, and helpers that word them."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+
+
+class OffingError(Exception):
+    """Base of every error that Offing raises on purpose."""
+
+
+class InputError(OffingError, ValueError):
+    """Something that the user gave is wrong: says where, what was found, and what to do.
+
+    Parameters
+    ----------
+    found
+        What is wrong, as a clause without a full stop.
+    advice
+        What to do about it, as a whole sentence.
+    file, line, row, period, column, key
+        Where it is, as far as known; they head the message in this order.
+
+    Examples
+    --------
+    >>> from offing import InputError
+    >>> print(InputError("found 'abc', which is not a number", file="a.csv", row=7, column="fare"))
+    a.csv, row 7, column 'fare': found 'abc', which is not a number.
+    """
+
+    def __init__(
+        self,
+        found: str,
+        advice: str = "",
+        *,
+        file: str | None = None,
+        line: int | None = None,
+        row: int | None = None,
+        period: str | None = None,
+        column: str | None = None,
+        key: str | None = None,
+    ) -> None:
+        self.found, self.advice = found, advice
+        self.file, self.line, self.row = file, line, row
+        self.period, self.column, self.key = period, column, key
+        super().__init__(found)
+
+    def __str__(self) -> str:
+        places = [
+            self.file,
+            None if self.line is None else f"line {self.line}",
+            None if self.row is None else f"row {self.row}",
+            None if self.period is None else f"period {self.period}",
+            None if self.column is None else f"column {self.column!r}",
+            None if self.key is None else f"key '{self.key}'",
+        ]
+        where = ", ".join(place for place in places if place)
+        what = f"{where}: {self.found}." if where else f"{self.found[:1].upper()}{self.found[1:]}."
+        return f"{what} {self.advice}" if self.advice else what
+
+    def __reduce__(self) -> tuple[object, ...]:
+        # Exceptions pickle by their positional arguments; the places are in the instance's dictionary.
+        return (InputError, (self.found, self.advice), self.__dict__)
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """Word a suggestion: the known word most like `word`, or all of them where none is alike."""
+    known = [str(each) for each in known]
+    alike = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
+    return f"Did you mean '{alike[0]}'?" if alike else f"Known here: {', '.join(known) or 'none'}."
+
+
+def count(number: int, noun: str, plural: str = "") -> str:
+    """Word a number of things: ``count(2, "week")`` is ``"2 weeks"``."""
+    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"

@@ -1,0 +1,39 @@
+"""Records that travel with data and results: what was changed, what was noticed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+Severity = Literal["note", "warning", "serious"]
+
+
+@dataclass(frozen=True)
+class Treatment:
+    """A logged change to the user's data: one cell or row, before and after, and why."""
+
+    source: str
+    column: str
+    period: str
+    before: str
+    after: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Finding:
+    """A remark of a check in plain language.
+
+    `severity` is ``note`` (good to know), ``warning`` (a result is weaker than it looks) or ``serious``
+    (do not use the result before it is settled); `evidence` holds the numbers behind the message.
+    """
+
+    check: str
+    severity: Severity
+    message: str
+    term: str = ""
+    advice: str = ""
+    evidence: dict[str, float | str] = field(default_factory=dict)
+
+    def __str__(self) -> str:
+        return f"{self.severity}: {self.message}" + (f" {self.advice}" if self.advice else "")

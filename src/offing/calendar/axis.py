@@ -1,0 +1,114 @@
+"""A run of periods."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from offing.base import count
+from offing.calendar.frequency import DAY, Frequency, Instants
+
+
+@dataclass(frozen=True)
+class Axis:
+    """The `n` periods of a frequency from the ordinal `first` on.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> import offing as of
+    >>> of.Axis.between(of.Frequency("month"), "2024-01-15", "2024-03-01").labels()
+    ['2024-01', '2024-02', '2024-03']
+    """
+
+    frequency: Frequency
+    first: int
+    n: int
+
+    @classmethod
+    def between(cls, frequency: Frequency, first: object, last: object) -> Axis:
+        """Axis from the period that holds the instant `first` to the one that holds `last`."""
+        low, high = (int(frequency.ordinals(instant_of(each, frequency))[0]) for each in (first, last))
+        return cls(frequency, low, max(high - low + 1, 0))
+
+    @property
+    def ordinals(self) -> Instants:
+        """Ordinals (n,) of the periods."""
+        return np.arange(self.first, self.first + self.n, dtype=np.int64)
+
+    @property
+    def edges(self) -> Instants:
+        """Instants (n + 1,) between the periods: all starts and the last end."""
+        return self.frequency.starts(self.first, self.first + self.n + 1)
+
+    @property
+    def starts(self) -> Instants:
+        """Start instants (n,)."""
+        return self.edges[:-1]
+
+    @property
+    def ends(self) -> Instants:
+        """End instants (n,), which the periods no longer hold."""
+        return self.edges[1:]
+
+    @property
+    def middles(self) -> Instants:
+        """Wall-clock microseconds (n,) of the periods' middles; a week belongs to the year that holds its middle."""
+        wall = self.frequency.wall(self.edges)
+        return wall[:-1] + (wall[1:] - wall[:-1]) // 2
+
+    @property
+    def days(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """First day (n,) of every period and the day after its last, as day numbers; an hour has its whole day."""
+        wall = self.frequency.wall(self.edges)
+        first = wall[:-1] // DAY
+        return first, np.maximum(-(-wall[1:] // DAY), first + 1)
+
+    @property
+    def index(self) -> pd.DatetimeIndex:
+        """Pandas' index of the starts."""
+        return self.frequency.index(self.starts)
+
+    def after(self, n: int) -> Axis:
+        """The `n` periods that follow."""
+        return Axis(self.frequency, self.first + self.n, n)
+
+    def part(self, start: int, stop: int) -> Axis:
+        """The periods from the `start`-th up to before the `stop`-th of this run."""
+        return Axis(self.frequency, self.first + start, stop - start)
+
+    def shifted(self, periods: int) -> Axis:
+        """As many periods, that many later."""
+        return Axis(self.frequency, self.first + periods, self.n)
+
+    def holds(self, other: Axis) -> bool:
+        """Whether all periods of `other` are in this run."""
+        return self.first <= other.first and other.first + other.n <= self.first + self.n
+
+    def labels(self) -> list[str]:
+        """A short name of every period: its start, as far as the frequency needs it."""
+        shape = {"hour": "%Y-%m-%d %H:%M", "month": "%Y-%m", "year": "%Y"}.get(self.frequency.unit, "%Y-%m-%d")
+        if self.frequency.unit == "quarter":
+            return [f"{start.year}-Q{start.quarter}" for start in self.index]
+        return [str(each) for each in self.index.strftime(shape)]
+
+    def spell(self) -> str:
+        """Word the run, such as ``208 weeks from 2021-01-04 to 2024-12-23``."""
+        ends = self.part(0, 1).labels() + self.part(self.n - 1, self.n).labels()
+        return f"{count(self.n, self.frequency.unit)} from {ends[0]} to {ends[1]}"
+
+
+def instant_of(stamp: object, frequency: Frequency) -> Instants:
+    """Instant (1,) of a date, a text or a Timestamp; one without a zone is read on the frequency's clock."""
+    moment = pd.Timestamp(stamp)  # type: ignore[arg-type]
+    if moment.tz is None:
+        return frequency.instants(_microseconds(moment))
+    instants = _microseconds(moment.tz_convert("UTC").tz_localize(None))
+    return instants if frequency.zone is not None else frequency.wall(instants)
+
+
+def _microseconds(moment: pd.Timestamp) -> Instants:
+    return np.array([moment.to_datetime64()]).astype("datetime64[us]").astype(np.int64)

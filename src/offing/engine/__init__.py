@@ -1,0 +1,28 @@
+"""The arithmetic: arrays in, arrays out. No dates, no tables, no names of columns, no printing.
+
+Sizes are written n (rows), k (columns of the design), q (targets), J (terms).
+"""
+
+from offing.engine.attribution import Attribution, attribute
+from offing.engine.estimate import Estimate, least_squares
+from offing.engine.scores import FitFigures, fit_figures, lag_one_correlation
+from offing.engine.student import quantile, two_sided_p
+from offing.engine.triangle import Solution, explain_dependence, join, solve, take, triangle
+
+__all__ = [
+    "Attribution",
+    "Estimate",
+    "FitFigures",
+    "Solution",
+    "attribute",
+    "explain_dependence",
+    "fit_figures",
+    "join",
+    "lag_one_correlation",
+    "least_squares",
+    "quantile",
+    "solve",
+    "take",
+    "triangle",
+    "two_sided_p",
+]

@@ -1,0 +1,149 @@
+"""What each term contributes to every value."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from offing.calendar import Axis
+from offing.engine import Attribution, attribute, quantile
+from offing.model.words import as_html
+from offing.tables import View
+from offing.tables.table import Array
+
+if TYPE_CHECKING:
+    from offing.model.fit import Fit
+
+BASELINE = "baseline"
+
+
+@dataclass(frozen=True)
+class Contributions:
+    """Fitted or forecast means split into a baseline and one contribution a term, on the target's scale.
+
+    A period's rows add up to its mean exactly. `low` and `high` are 95 % intervals from the uncertainty of the
+    coefficients alone; they do not add up. Made by ``fit.contributions`` and ``forecast.contributions``.
+
+    Attributes
+    ----------
+    axis
+        The periods.
+    terms
+        Names of the terms (J,).
+    values, low, high
+        Contribution of every row, the baseline first, in every period (J + 1, n).
+    mean
+        What the rows add up to (n,).
+    target, unit
+        The target's name and unit.
+    baseline_means
+        What the baseline stands for, in words.
+    """
+
+    axis: Axis
+    terms: tuple[str, ...]
+    values: Array
+    low: Array
+    high: Array
+    mean: Array
+    target: str
+    unit: str
+    baseline_means: str
+
+    @property
+    def rows(self) -> tuple[str, ...]:
+        """Names of the rows, the baseline first."""
+        return (BASELINE, *self.terms)
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """One row for each period and term: ``period, term, contribution, low, high``."""
+        return pd.DataFrame(
+            {
+                "period": self.axis.index.repeat(len(self.rows)),
+                "term": np.tile(np.array(self.rows, dtype=object), self.axis.n),
+                "contribution": self.values.T.ravel(),
+                "low": self.low.T.ravel(),
+                "high": self.high.T.ravel(),
+            }
+        )
+
+    @cached_property
+    def wide(self) -> pd.DataFrame:
+        """One row a period, one column a term, and their sum as the last column ``total``."""
+        wide = pd.DataFrame(self.values.T, index=self.axis.index, columns=list(self.rows))
+        return wide.assign(total=self.mean)
+
+    @property
+    def sentence(self) -> str:
+        """What the contributions are measured from, in words."""
+        unit = f" {self.unit}" if self.unit else ""
+        return (
+            f"Contributions to {self.target}{' in' + unit if unit else ''}, measured from {self.baseline_means}; "
+            "a row adds up to its total."
+        )
+
+    def __str__(self) -> str:
+        shown = self.wide.set_axis(self.axis.labels(), axis=0).rename_axis("period")
+        digits = 0 if np.abs(self.mean).max() >= 100 else 3
+        return f"{self.sentence}\n\n{shown.to_string(float_format=lambda value: f'{value:,.{digits}f}')}"
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentence, self.wide)
+
+
+def contribute(fit: Fit, view: View, axis: Axis, design: Array) -> Contributions:
+    """Contributions of every term in the periods of `axis` with its `design` (n, k).
+
+    On the working scale D = c − r, a term's value less its reference; `low` and `high` come from the standard error of D
+    with the weight w held.
+    """
+    beta, slots = fit.estimate.beta, fit.layout.slots
+    references, offsets = _references(fit, view, axis)
+    level = references @ beta + offsets.sum()
+    deviations = np.empty((len(slots), axis.n))
+    errors = np.empty((len(slots), axis.n))
+    for j, slot in enumerate(slots):
+        functions = np.zeros_like(design)
+        functions[:, slot.columns] = design[:, slot.columns] - references[:, slot.columns]
+        deviations[j] = functions @ beta - offsets[j]
+        errors[j] = fit.estimate.standard_errors(functions)
+    variances = np.full(axis.n, fit.estimate.variance) if fit.model.scale == "log" else None
+    parts: Attribution = attribute(level, deviations, variances)
+    reach = float(quantile(0.975, fit.estimate.dof))
+    spread = reach * fit.estimate.standard_errors(references)
+    if variances is None:
+        edges = parts.baseline - spread, parts.baseline + spread
+    else:
+        edges = parts.baseline * np.exp(-spread), parts.baseline * np.exp(spread)
+    half = reach * errors * parts.weights
+    return Contributions(
+        axis=axis,
+        terms=tuple(slot.term for slot in slots),
+        values=np.vstack([parts.baseline, parts.contributions]),
+        low=np.vstack([edges[0], parts.contributions - half]),
+        high=np.vstack([edges[1], parts.contributions + half]),
+        mean=fit.mean_of(design),
+        target=fit.label,
+        unit=fit.unit,
+        baseline_means="a baseline of "
+        + (", ".join(dict.fromkeys(term.measured_from for term in fit.model.terms)) or "the constant"),
+    )
+
+
+def _references(fit: Fit, view: View, axis: Axis) -> tuple[Array, Array]:
+    """Reference columns (n, k), the constant's 1 included, and the terms' offsets (J,)."""
+    references = np.ones((axis.n, fit.layout.k))
+    offsets = np.zeros(len(fit.layout.slots))
+    for j, (term, slot) in enumerate(zip(fit.model.terms, fit.layout.slots, strict=True)):
+        reference = term.reference_on(view, axis, fit.states[slot.term])
+        offsets[j] = reference.offset
+        if reference.columns is None:
+            references[:, slot.columns] = fit.design[fit.used, slot.columns].mean(axis=0)
+        else:
+            references[:, slot.columns] = reference.columns
+    return references, offsets

@@ -1,0 +1,125 @@
+"""What each driver does to the target, in the target's own units."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from offing.engine import quantile
+from offing.model.layout import lay_out
+from offing.model.words import as_html, number, percent, signed
+from offing.tables.table import Array
+from offing.terms import Driver
+
+if TYPE_CHECKING:
+    from offing.model.fit import Fit
+
+
+@dataclass(frozen=True)
+class Effect:
+    """What a driver's change from `at_low` to `at_high` does, the rest held and all its lags carried through.
+
+    `change`, `low`, `high` are in the target's unit, `share`, `share_low`, `share_high` relative to the level at `at_low`.
+    """
+
+    driver: str
+    unit: str
+    at_low: float
+    at_high: float
+    change: float
+    low: float
+    high: float
+    share: float
+    share_low: float
+    share_high: float
+
+
+@dataclass(frozen=True)
+class Effects:
+    """Effects of all drivers, the largest first. Made by `offing.effects`."""
+
+    effects: tuple[Effect, ...]
+    target: str
+    unit: str
+    period: str
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """One row a driver, with the fields of `Effect` as columns."""
+        names = list(Effect.__dataclass_fields__)
+        return pd.DataFrame([[getattr(each, name) for name in names] for each in self.effects], columns=names)
+
+    @property
+    def lines(self) -> list[str]:
+        """One line of words a driver."""
+        width = max((len(each.driver) for each in self.effects), default=0)
+        ranges = [
+            f"{number(e.at_low)} to {number(e.at_high)}{' ' + e.unit if e.unit else ''}" for e in self.effects
+        ]
+        wide = max((len(each) for each in ranges), default=0)
+        unit = f" {self.unit}" if self.unit else ""
+        return [
+            f"{e.driver:<{width}}  {span:<{wide}}  {signed(e.change)}{unit} a {self.period}, "
+            f"{percent(e.share)} (95 %: {percent(e.share_low)} to {percent(e.share_high)})"
+            for e, span in zip(self.effects, ranges, strict=True)
+        ]
+
+    def __str__(self) -> str:
+        return "\n".join(self.lines) or "There are no drivers in the model."
+
+    def _repr_html_(self) -> str:
+        return as_html(f"What each driver does to {self.target}, from its usual low to its usual high", self.table)
+
+
+def effects(fit: Fit) -> Effects:
+    """Effect of each driver going from its usual low to its usual high value, the rest held.
+
+    The usual low and high are the 10 % and 90 % points of the fitted periods, or the extremes where these are
+    equal, as for a flag. The model is run with the driver at either value throughout, so that transformations
+    and lags are carried through; the interval (95 %) counts the uncertainty of the coefficients, with the level at the
+    low value held.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> days = pd.date_range("2024-01-01", periods=60, freq="D")
+    >>> fare = np.tile([4.0, 5.0, 6.0], 20)
+    >>> data = pd.DataFrame({"sold": 90.0 - 5.0 * fare, "fare": fare}, index=days)
+    >>> fit = of.Model("sold", terms=[of.Driver("fare")]).fit(data)
+    >>> of.effects(fit).table["change"].round(6).tolist()
+    [-10.0]
+    """
+    found = [_effect(fit, term) for term in fit.model.terms if isinstance(term, Driver)]
+    found.sort(key=lambda effect: -abs(effect.share))
+    return Effects(tuple(found), fit.label, fit.unit, fit.axis.frequency.unit)
+
+
+def _effect(fit: Fit, driver: Driver) -> Effect:
+    source, column = fit.view.sources.find(driver.data)
+    table = fit.view.sources.tables[source]
+    past = fit.view.known(driver.data, fit.axis).values[fit.used]
+    past = past[np.isfinite(past)]
+    at_low, at_high = (float(each) for each in np.quantile(past, (0.1, 0.9)))
+    if at_low == at_high:
+        at_low, at_high = float(past.min()), float(past.max())
+    low, high = (_design_at(fit, driver, value) for value in (at_low, at_high))
+    function = (high - low).mean(axis=0, keepdims=True)
+    change = float(function[0] @ fit.estimate.beta)
+    reach = float(quantile(0.975, fit.estimate.dof) * fit.estimate.standard_errors(function)[0])
+    level = float(fit.mean_of(low).mean())
+    steps = np.array([change, change - reach, change + reach])
+    shares = np.expm1(steps) if fit.model.scale == "log" else steps / level
+    changes = shares * level if fit.model.scale == "log" else steps
+    return Effect(
+        str(driver.name), table.units.get(column, ""), at_low, at_high, *map(float, changes), *map(float, shares)
+    )  # fmt: skip
+
+
+def _design_at(fit: Fit, driver: Driver, value: float) -> Array:
+    held = fit.view.holding(driver.data, value)
+    design, _ = lay_out(fit.model.terms, held, fit.axis, fit.states)
+    return design[fit.used]

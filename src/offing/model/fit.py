@@ -1,0 +1,264 @@
+"""A fitted model."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from offing.base import Finding, Treatment
+from offing.calendar import Axis
+from offing.checks import autocorrelation, left_out
+from offing.engine import Estimate, FitFigures, fit_figures, quantile, two_sided_p
+from offing.model.contributions import Contributions, contribute
+from offing.model.effects import effects
+from offing.model.forecast import Forecast, forecast
+from offing.model.layout import Layout
+from offing.model.words import as_html, indented, number
+from offing.tables import Table, View
+from offing.tables.table import Array
+
+if TYPE_CHECKING:
+    from offing.model.model import Model
+
+
+@dataclass(frozen=True)
+class Fit:
+    """A fitted model: the estimate and views of it. Made by ``Model.fit``; ``print`` it for one screen of words.
+
+    Attributes
+    ----------
+    model
+        What was fitted.
+    source, column
+        Table and column of the target.
+    view
+        The data as the fit saw them.
+    states
+        What each term learnt, by name.
+    target
+        The target's values (n,), NaN where missing.
+    used
+        Which periods were used (n,).
+    design, layout
+        The columns (n, k), and whose they are.
+    estimate
+        Coefficients and their covariance.
+    noticed
+        Findings from before the estimate; `findings` has them all.
+    """
+
+    model: Model
+    source: str
+    column: str
+    view: View
+    states: Mapping[str, Any]
+    target: Array
+    used: NDArray[np.bool_]
+    design: Array
+    layout: Layout
+    estimate: Estimate
+    noticed: tuple[Finding, ...]
+
+    @property
+    def axis(self) -> Axis:
+        """The fitted periods, from the target's first value to its last."""
+        return self.view.rows
+
+    @property
+    def label(self) -> str:
+        """What people call the target."""
+        return self._table.labels.get(self.column, self.column)
+
+    @property
+    def unit(self) -> str:
+        """The target's unit, or an empty text."""
+        return self._table.units.get(self.column, "")
+
+    @property
+    def _table(self) -> Table:
+        return self.view.sources.tables[self.source]
+
+    def mean_of(self, design: Array) -> Array:
+        """Mean (m,) of the target for rows of the design (m, k), on the target's scale."""
+        working = design @ self.estimate.beta
+        if self.model.scale == "log":
+            # The mean of a log-normal variable (Aitchison & Brown 1957).
+            working = np.exp(working + self.estimate.variance / 2.0)
+        return np.asarray(working)
+
+    @cached_property
+    def coefficients(self) -> pd.DataFrame:
+        """One row a coefficient: ``term, column, kind, coefficient, std_error, t, p, low, high, status``.
+
+        `low` and `high` bound the 95 % interval. Where columns were left out as dependent, the rest is empty.
+        """
+        rows = self.layout.readout()
+        functions = np.vstack([function for _, _, function in rows])
+        estimated = ~(functions[:, ~self.estimate.kept] != 0.0).any(axis=1)
+        value = np.where(estimated, functions @ self.estimate.beta, np.nan)
+        error = np.where(estimated, self.estimate.standard_errors(functions), np.nan)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            t = value / error
+        reach = float(quantile(0.975, self.estimate.dof)) * error
+        return pd.DataFrame(
+            {
+                "term": [term for term, _, _ in rows],
+                "column": [name for _, name, _ in rows],
+                "kind": "linear",
+                "coefficient": value,
+                "std_error": error,
+                "t": t,
+                "p": two_sided_p(t, self.estimate.dof),
+                "low": value - reach,
+                "high": value + reach,
+                "status": np.where(estimated, "estimated", "left out"),
+            }
+        )
+
+    @cached_property
+    def fitted(self) -> pd.DataFrame:
+        """One row a period: ``target, fitted, residual, status``. `fitted` is the mean, also on the log scale."""
+        fitted = self.mean_of(self.design)
+        status = np.select(
+            [self.used, np.isnan(self.target)], ["used", "target missing"], default="driver missing"
+        )
+        return pd.DataFrame(
+            {"target": self.target, "fitted": fitted, "residual": self.target - fitted, "status": status},
+            index=self.axis.index,
+        )
+
+    @cached_property
+    def figures(self) -> FitFigures:
+        """R², adjusted R², residual standard deviation, MAE and MAPE over the periods used."""
+        target = self.target[self.used]
+        return fit_figures(
+            np.log(target) if self.model.scale == "log" else target,
+            self.estimate.rss,
+            int(self.estimate.kept.sum()),
+            target,
+            self.mean_of(self.design[self.used]),
+        )
+
+    @cached_property
+    def contributions(self) -> Contributions:
+        """What every term contributes to each fitted value, NaN where a driver is unknown."""
+        return contribute(self, self.view, self.axis, self.design)
+
+    @cached_property
+    def findings(self) -> tuple[Finding, ...]:
+        """What was noticed about the data, the design and the residuals."""
+        working = np.where(self.used, self._working_target() - self.design @ self.estimate.beta, 0.0)
+        return (
+            *self.noticed,
+            *left_out(self.estimate, self.layout.names, self.layout.owners),
+            *autocorrelation(working, self.used),
+        )
+
+    @property
+    def treatments(self) -> tuple[Treatment, ...]:
+        """Every change that reading made to the data."""
+        return tuple(entry for table in self.view.sources.tables.values() for entry in table.treatments)
+
+    @property
+    def equation(self) -> str:
+        """The estimated equation as text, with enough digits to compute with."""
+        left = f"ln({self.column})" if self.model.scale == "log" else self.column
+        lines = [f"{left} = {self.estimate.beta[0]:.10g}"]
+        for name, value, kept in zip(
+            self.layout.names[1:], self.estimate.beta[1:], self.estimate.kept[1:], strict=True
+        ):
+            if kept:
+                lines.append(f"  {'-' if value < 0 else '+'} {abs(value):.10g} * [{name}]")
+        if self.model.scale == "log":
+            lines.append(f"mean({self.column}) = exp(ln({self.column}) + {self.estimate.variance / 2:.10g})")
+        return "\n".join(lines)
+
+    def forecast(
+        self,
+        horizon: int | None = None,
+        *,
+        until: object = None,
+        plan: Table | pd.DataFrame | Mapping[str, Table] | None = None,
+        levels: Sequence[float] = (0.5, 0.8, 0.95),
+    ) -> Forecast:
+        """Forecast the periods after the target's last value.
+
+        Parameters
+        ----------
+        horizon
+            How many periods ahead.
+        until
+            A date in the last period to forecast, instead of `horizon`.
+        plan
+            The drivers' future values: a table, or several by the name of the table that each continues. Rows
+            after the target's end that their source declares as ``plan`` or ``actual`` serve as well.
+        levels
+            Probabilities of the central intervals, each giving two quantiles.
+
+        Raises
+        ------
+        InputError
+            If a driver or holiday table does not reach far enough, naming it and the first period; or if the future
+            needs an effect that the fitted periods cannot tell.
+        """
+        return forecast(self, horizon, until, plan, levels)
+
+    def _working_target(self) -> Array:
+        if self.model.scale == "level":
+            return self.target
+        return np.log(np.where(self.used, self.target, 1.0))
+
+    @property
+    def sentences(self) -> str:
+        """What was fitted, how well, and what the drivers do, in sentences."""
+        figures, log = self.figures, self.model.scale == "log"
+        unit = f" {self.unit}" if self.unit else ""
+        mean = float(np.mean(self.target[self.used]))
+        share = f"{figures.mape:.1%}".replace("%", " %") if np.isfinite(figures.mape) else "undefined"
+        lines = [
+            f"{self.label}{' in' + unit if unit else ''}: {self.axis.spell()}, {figures.rows} of them fitted; "
+            + ("terms multiply (log scale)." if log else "terms add up (level scale)."),
+            f"The model explains {100 * figures.r_squared:.1f} % of the variation; its fitted values miss by "
+            f"{number(figures.mae)}{unit} on average ({share}), where the mean is {number(mean)}{unit}.",
+        ]
+        told = effects(self)
+        if len(told.table):
+            lines.append(f"From its usual low to its usual high, the rest held, each driver changes {self.label} by:")
+            lines += [f"  {line}" for line in told.lines]
+        lines += [f"{finding}" for finding in self.findings]
+        return "\n".join(lines)
+
+    def __str__(self) -> str:
+        figures = self.figures
+        numbers = (
+            f"R² {figures.r_squared:.4f}, adjusted {figures.adjusted_r_squared:.4f}; residual standard deviation "
+            + (
+                f"{figures.residual_deviation:.4f} on the log scale"
+                if self.model.scale == "log"
+                else number(figures.residual_deviation, 4)
+            )
+            + f"; {figures.rows} rows, {figures.columns} coefficients."
+        )
+        shown = self.coefficients[["column", "coefficient", "std_error", "t", "p", "low", "high"]]
+        return f"{self.sentences}\n\n{numbers}\n{indented(_rounded(shown), index=False, na_rep='left out')}"
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentences, self.coefficients.drop(columns="kind"))
+
+
+def _rounded(shown: pd.DataFrame) -> pd.DataFrame:
+    """Coefficients to read: enough digits to judge, not to compute with."""
+    text = pd.DataFrame({"column": shown["column"]})
+    for name in ("coefficient", "std_error", "low", "high"):
+        text[name] = [f"{value:.4g}" if np.isfinite(value) else "left out" for value in shown[name]]
+    text["t"] = [f"{value:.1f}" if np.isfinite(value) else "" for value in shown["t"]]
+    text["p"] = ["" if np.isnan(p) else "<0.001" if p < 0.001 else f"{p:.3f}" for p in shown["p"]]
+    return text[["column", "coefficient", "std_error", "t", "p", "low", "high"]]
+
+

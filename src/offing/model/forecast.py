@@ -1,0 +1,248 @@
+"""A forecast: means, quantiles, contributions, and where the drivers' values came from."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from offing.base import Finding, InputError, count
+from offing.calendar import Axis
+from offing.calendar.axis import instant_of
+from offing.checks import beyond_range
+from offing.engine import quantile
+from offing.model.contributions import Contributions, contribute
+from offing.model.layout import lay_out
+from offing.model.words import as_html, number
+from offing.tables import MARKS, Sources, Table, View, read
+from offing.tables.table import Array
+
+if TYPE_CHECKING:
+    from offing.model.fit import Fit
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """A forecast of the periods after a fit's last one. Made by ``fit.forecast``.
+
+    Attributes
+    ----------
+    fit
+        The fit it rests on.
+    view
+        The data and plans it used.
+    axis
+        The forecast periods.
+    design
+        Their columns (h, k).
+    levels
+        Probabilities of the central intervals that `table` shows.
+    """
+
+    fit: Fit
+    view: View
+    axis: Axis
+    design: Array
+    levels: tuple[float, ...]
+
+    @property
+    def mean(self) -> Array:
+        """Forecast means (h,)."""
+        return self.fit.mean_of(self.design)
+
+    @property
+    def origin(self) -> pd.Timestamp:
+        """The instant from which it is made: the end of the last fitted period."""
+        return self.axis.frequency.index(self.axis.starts[:1])[0]
+
+    def quantiles(self, probabilities: Sequence[float]) -> pd.DataFrame:
+        """Values that the outcome stays below with the given probabilities, one column each such as ``q0.1``.
+
+        They count the noise and the uncertainty of the coefficients, by Student's t: with the noise variance s² and a
+        row x, the standard error of an outcome is (s² + var(x'β))^½.
+
+        Raises
+        ------
+        InputError
+            If a probability is not between 0 and 1.
+        """
+        for probability in probabilities:
+            if not 0.0 < probability < 1.0:
+                raise InputError(f"found {probability!r}", "Give probabilities between 0 and 1.", key="levels")
+        estimate = self.fit.estimate
+        spread = np.sqrt(estimate.variance + np.square(estimate.standard_errors(self.design)))
+        reach = quantile(np.array(probabilities), estimate.dof)
+        working = (self.design @ estimate.beta)[:, None] + spread[:, None] * reach
+        values = np.exp(working) if self.fit.model.scale == "log" else working
+        names = [f"q{round(probability, 10):g}" for probability in probabilities]
+        return pd.DataFrame(values, index=self.axis.index, columns=names)
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """One row a period: ``horizon``, ``forecast`` (the mean) and the quantiles of all levels with the median."""
+        tails = {(1.0 - level) / 2.0 for level in self.levels}
+        probabilities = sorted({round(p, 10) for tail in tails for p in (tail, 1.0 - tail)} | {0.5})
+        frame = pd.DataFrame(
+            {"horizon": np.arange(1, self.axis.n + 1), "forecast": self.mean}, index=self.axis.index
+        )
+        return frame.join(self.quantiles(probabilities))
+
+    @cached_property
+    def contributions(self) -> Contributions:
+        """What every term contributes to each forecast mean."""
+        return contribute(self.fit, self.view, self.axis, self.design)
+
+    @cached_property
+    def drivers(self) -> pd.DataFrame:
+        """The drivers' values that the forecast rests on: ``period, driver, value, mark`` (plan or actual)."""
+        frames = []
+        for term in self.fit.model.terms:
+            for reference in term.needs():
+                known = self.view.known(reference, self.axis)
+                frames.append(
+                    pd.DataFrame(
+                        {
+                            "period": self.axis.index,
+                            "driver": term.name,
+                            "value": known.values,
+                            "mark": [MARKS[mark] for mark in known.marks],
+                        }
+                    )
+                )
+        if not frames:
+            return pd.DataFrame(columns=["period", "driver", "value", "mark"])
+        return pd.concat(frames, ignore_index=True)
+
+    @cached_property
+    def findings(self) -> tuple[Finding, ...]:
+        """The fit's findings and what was noticed about the future."""
+        found = list(self.fit.findings)
+        for term in self.fit.model.terms:
+            for reference in term.needs():
+                source, column = self.view.sources.find(reference)
+                past = self.fit.view.known(reference, self.fit.axis).values[self.fit.used]
+                future = self.view.known(reference, self.axis).values
+                unit = self.view.sources.tables[source].units.get(column, "")
+                found += beyond_range(str(term.name), past, future, unit, self.axis.frequency.unit)
+        return tuple(found)
+
+    def with_history(self) -> pd.DataFrame:
+        """History and forecast in one table: ``target, fitted`` up to the origin, the forecast's columns after it."""
+        return pd.concat([self.fit.fitted[["target", "fitted"]], self.table]).rename_axis("period")
+
+    @property
+    def sentence(self) -> str:
+        """What the widest band means, in one sentence."""
+        level = max(self.levels)
+        unit = self.axis.frequency.unit
+        given = ", if the drivers come as given," if len(self.drivers) else ""
+        return (
+            f"Each {unit}'s outcome is expected in its band with {100 * level:g} % probability{given} and the model "
+            "holds: the band counts the noise and the uncertainty of the coefficients."
+        ).replace("given, and", "given and").replace("probability and", "probability, if")
+
+    @property
+    def sentences(self) -> str:
+        """What is forecast and what the band means."""
+        unit = f" {self.fit.unit}" if self.fit.unit else ""
+        total = number(float(self.mean.sum()), 4)
+        lines = [f"{self.fit.label}{' in' + unit if unit else ''}: forecast of {self.axis.spell()}, {total} in all."]
+        marks = self.drivers["mark"].value_counts()
+        if len(marks):
+            told = " and ".join(f"{number} {mark}" for mark, number in marks.items())
+            lines.append(f"It rests on {told} values of the drivers.")
+        return "\n".join([*lines, self.sentence, *(str(finding) for finding in self.findings)])
+
+    def __str__(self) -> str:
+        shown = self.table.set_axis(self.axis.labels(), axis=0).rename_axis("period")
+        digits = 0 if np.abs(self.mean).max() >= 100 else 3
+        return f"{self.sentences}\n\n{shown.to_string(float_format=lambda value: f'{value:,.{digits}f}')}"
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentences, self.table)
+
+
+def forecast(
+    fit: Fit,
+    horizon: int | None,
+    until: object,
+    plan: Table | pd.DataFrame | Mapping[str, Table] | None,
+    levels: Sequence[float],
+) -> Forecast:
+    """See ``Fit.forecast``."""
+    axis = fit.axis.after(_horizon(fit.axis, horizon, until))
+    if not levels or not all(0.0 < level < 1.0 for level in levels):
+        raise InputError(f"found {list(levels)!r}", "Give probabilities between 0 and 1.", key="levels")
+    tables = fit.view.sources.tables
+    view = Sources(tables, _plans(fit, plan)).cut(fit.view.origin, fit.axis)
+    for term in fit.model.terms:
+        _check_known(view, term.first_unknown(view, axis), str(term.name), axis)
+    design, _ = lay_out(fit.model.terms, view, axis, fit.states)
+    _check_identified(fit, design, axis)
+    return Forecast(fit, view, axis, design, tuple(levels))
+
+
+def _horizon(axis: Axis, horizon: int | None, until: object) -> int:
+    if (horizon is None) == (until is None):
+        raise InputError("a forecast needs either a horizon or an end", "Give horizon or until.", key="horizon")
+    if until is None:
+        if isinstance(horizon, bool) or not isinstance(horizon, (int, np.integer)) or horizon < 1:
+            raise InputError(f"found {horizon!r}", "Give a whole number of periods from 1 on.", key="horizon")
+        return int(horizon)
+    try:
+        last = int(axis.frequency.ordinals(instant_of(until, axis.frequency))[0])
+    except (ValueError, TypeError) as error:
+        raise InputError(f"found {until!r}, which is not a date", key="until") from error
+    periods = last - (axis.first + axis.n) + 1
+    if periods < 1:
+        raise InputError(
+            f"{until} lies before the end of the data, {axis.part(axis.n - 1, axis.n).labels()[0]}", key="until"
+        )
+    return periods
+
+
+def _plans(fit: Fit, plan: Table | pd.DataFrame | Mapping[str, Table] | None) -> dict[str, Table]:
+    tables = fit.view.sources.tables
+    if plan is None:
+        return {}
+    if isinstance(plan, Mapping):
+        for name in plan:
+            if name not in tables:
+                raise InputError(f"there is a plan for {name!r}, which is no table of the fit", key="plan")
+        return dict(plan)
+    if len(tables) > 1:
+        raise InputError("several tables were fitted", "Give the plans by table, as a dictionary.", key="plan")
+    table = plan if isinstance(plan, Table) else read(plan, name="plan")
+    return {next(iter(tables)): table}
+
+
+def _check_known(view: View, unknown: tuple[str, Axis] | None, term: str, axis: Axis) -> None:
+    if unknown is None:
+        return
+    reference, missing = unknown
+    needed = view.known(reference, axis).values
+    more = int(np.isnan(needed).sum()) - 1
+    raise InputError(
+        f"the driver '{term}' has no value there"
+        + (f", and in {count(more, f'more {axis.frequency.unit}')} of the forecast" if more > 0 else ""),
+        view.why_missing(reference, missing),
+        period=missing.labels()[0],
+    )
+
+
+def _check_identified(fit: Fit, design: Array, axis: Axis) -> None:
+    """Refuse a future that parts what the fitted periods never parted: the data say nothing about it."""
+    for column in np.flatnonzero(fit.estimate.unidentified(design)):
+        weights = fit.estimate.dependence(int(column))
+        gap = np.abs(design[:, column] - design @ weights)
+        first = int(np.argmax(gap > 1e-7 * max(gap.max(), 1e-300)))
+        raise InputError(
+            f"the effect of '{fit.layout.names[column]}' could not be told from other columns in the fitted periods, "
+            "but the forecast needs it by itself",
+            f"Remove the term '{fit.layout.owners[column]}', or the terms that it cannot be told from.",
+            period=axis.part(first, first + 1).labels()[0],
+        )

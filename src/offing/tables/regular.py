@@ -1,0 +1,194 @@
+"""From stamps to a regular axis: which frequency, which period each stamp names, no gaps, no doubles."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from offing.base import Finding, InputError, count, nearest
+from offing.calendar import UNITS, WEEKDAYS, Axis, Frequency, weekday_named
+from offing.calendar.frequency import DAY, HOUR
+from offing.tables.dates import Stamps
+
+Ints = NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Timing:
+    """What the user says about a source's dates; None where it is to be found."""
+
+    frequency: str | None = None
+    week_ends: str | None = None
+    stamp: str | None = None
+
+    def __post_init__(self) -> None:
+        if self.frequency is not None and self.frequency not in UNITS:
+            raise InputError(
+                f"found {self.frequency!r}", nearest(str(self.frequency), UNITS), key="frequency"
+            )
+        if self.stamp not in (None, "start", "end"):
+            raise InputError(
+                f"found {self.stamp!r}", 'Give "start" or "end": which of them the dates name.', key="stamp"
+            )
+        if self.week_ends is not None:
+            weekday_named(self.week_ends, "week_ends")
+
+
+def place(stamps: Stamps, timing: Timing, file: str) -> tuple[Frequency, Ints, tuple[Finding, ...]]:
+    """Find the frequency and each stamp's ordinal (n,); findings tell what was assumed.
+
+    Raises
+    ------
+    InputError
+        If no frequency fits, or what was stated contradicts the dates, or they can be read in two ways.
+    """
+    unit = timing.frequency or (stamps.precision if stamps.precision != "instant" else _unit(stamps.wall, file))
+    if unit == "week":
+        return _weeks(stamps, timing, file)
+    frequency = Frequency(unit, zone=stamps.zone)  # type: ignore[arg-type]
+    wall, findings = stamps.wall, []
+    if timing.stamp == "end":
+        wall = _from_ends(wall, frequency, file)
+    elif unit == "hour" and timing.stamp is None:
+        message = f"{file}: a stamp such as 13:00 is read as the hour that starts then."
+        findings.append(Finding("stamp", "note", message, advice='State stamp = "start" or "end".'))
+    return frequency, frequency.ordinals(frequency.instants(wall)), tuple(findings)
+
+
+def axis_of(frequency: Frequency, ordinals: Ints, rows: pd.Index, file: str) -> tuple[Axis, Ints]:
+    """Axis that sorted `ordinals` fill without doubles and gaps, and the order (n,) that sorts the rows.
+
+    Raises
+    ------
+    InputError
+        Naming the doubled or missing periods.
+    """
+    order = np.argsort(ordinals, kind="stable")
+    inner = ordinals[order]
+    first, span = int(inner[0]), int(inner[-1] - inner[0]) + 1
+    doubled = np.flatnonzero(np.diff(inner) == 0)
+    if len(doubled):
+        i = int(doubled[0])
+        both = sorted((rows[order[i]], rows[order[i + 1]]), key=str)
+        raise InputError(
+            f"rows {both[0]} and {both[1]} both stand for it"
+            + (f", and {count(len(doubled) - 1, 'more row repeats', 'more rows repeat')} a period" if len(doubled) > 1 else ""),
+            "Keep one row a period, or add the rows up first.",
+            file=file,
+            period=Axis(frequency, int(inner[i]), 1).labels()[0],
+        )
+    if span != len(inner):
+        gaps = np.setdiff1d(np.arange(first, first + min(span, 10_000_000)), inner)
+        named = ", ".join(Axis(frequency, int(gap), 1).labels()[0] for gap in gaps[:3])
+        raise InputError(
+            f"{count(span - len(inner), f'{frequency.unit} is', f'{frequency.unit}s are')} missing between the "
+            f"first and the last: {named}{', …' if len(gaps) > 3 else ''}",
+            "Add a row for each, with empty cells where nothing is known, or state the frequency.",
+            file=file,
+        )
+    return Axis(frequency, first, span), order
+
+
+def _unit(wall: Ints, file: str) -> str:
+    moments = np.unique(wall)
+    if len(moments) < 2:
+        raise InputError(
+            "one date alone does not tell the frequency", 'State it, such as frequency = "week".', file=file
+        )
+    smallest = int(np.diff(moments).min())
+    if (moments % DAY).any():
+        if smallest == HOUR and not (moments % HOUR).any():
+            return "hour"
+        raise _no_frequency(f"the closest two dates are {pd.Timedelta(smallest, 'us')} apart", file)
+    days = moments.astype("datetime64[us]").astype("datetime64[D]")
+    months = days.astype("datetime64[M]").astype(np.int64)
+    opens = bool((days == days.astype("datetime64[M]").astype("datetime64[D]")).all())
+    closes = bool(((days + 1).astype("datetime64[M]").astype("datetime64[D]") == days + 1).all())
+    if opens or closes:
+        return _months(months + closes, int(np.diff(months).min()), file)
+    if smallest == DAY:
+        return "day"
+    if smallest == 7 * DAY and not (np.diff(moments) % (7 * DAY)).any():
+        return "week"
+    raise _no_frequency(f"the closest two dates are {count(smallest // DAY, 'day')} apart", file)
+
+
+def _months(months: Ints, step: int, file: str) -> str:
+    unit = {1: "month", 3: "quarter", 12: "year"}.get(step)
+    if unit is None:
+        raise _no_frequency(f"the closest two dates are {count(step, 'month')} apart", file)
+    if (months % step).any():
+        raise _no_frequency(f"the {unit}s do not start with a calendar {unit}", file)
+    return unit
+
+
+def _no_frequency(why: str, file: str) -> InputError:
+    return InputError(
+        f"no frequency fits the dates: {why}",
+        f"Give one row for each {', '.join(UNITS[:-1])} or {UNITS[-1]}, or state the frequency.",
+        file=file,
+    )
+
+
+def _from_ends(wall: Ints, frequency: Frequency, file: str) -> Ints:
+    if frequency.unit == "day":
+        raise InputError("a date names its own day", "Remove stamp.", file=file, key="stamp")
+    at_start = np.isin(wall, frequency.wall(frequency.starts(*_around(wall, frequency))))
+    # 2024-01-31 as the end of January is a day that January holds; 2024-02-01 is the instant when it ends.
+    return wall - 1 if at_start.all() or frequency.unit == "hour" else wall
+
+
+def _around(wall: Ints, frequency: Frequency) -> tuple[int, int]:
+    ordinals = frequency.ordinals(frequency.instants(np.array([wall.min(), wall.max()])))
+    return int(ordinals[0]), int(ordinals[1]) + 2
+
+
+def _weeks(stamps: Stamps, timing: Timing, file: str) -> tuple[Frequency, Ints, tuple[Finding, ...]]:
+    weekdays = np.unique((stamps.wall // DAY + 3) % 7)  # 1970-01-01 was a Thursday
+    findings: tuple[Finding, ...] = ()
+    if stamps.precision == "week":
+        closing = 6  # ISO 8601
+    elif len(weekdays) > 1:
+        if timing.week_ends is None:
+            raise InputError(
+                "the dates fall on different days of the week",
+                'State the closing day, such as week_ends = "sunday".',
+                file=file,
+            )
+        closing = WEEKDAYS.index(timing.week_ends.lower())
+    else:
+        closing, findings = _closing_day(int(weekdays[0]), timing, file)
+    frequency = Frequency("week", WEEKDAYS[closing], stamps.zone)
+    return frequency, frequency.ordinals(frequency.instants(stamps.wall)), findings
+
+
+def _closing_day(weekday: int, timing: Timing, file: str) -> tuple[int, tuple[Finding, ...]]:
+    """Closing day of weeks that are all dated on one `weekday`."""
+    name = WEEKDAYS[weekday].title()
+    by_stamp = {"start": (weekday + 6) % 7, "end": weekday}
+    if timing.week_ends is not None:
+        closing = WEEKDAYS.index(timing.week_ends.lower())
+        allowed = [by_stamp[timing.stamp]] if timing.stamp else list(by_stamp.values())
+        if closing not in allowed:
+            raise InputError(
+                f"the dates are {name}s, which is not the {timing.stamp or 'start or end'} of weeks ending on "
+                f"{timing.week_ends.title()}",
+                file=file,
+                key="week_ends",
+            )
+        return closing, ()
+    if timing.stamp is not None:
+        return by_stamp[timing.stamp], ()
+    if weekday != 0:
+        raise InputError(
+            f"the dates are {name}s, which may open a week or close it",
+            'State stamp = "start" or stamp = "end".',
+            file=file,
+        )
+    message = f"{file}: the Mondays are read as the first days of weeks."
+    return 6, (
+        Finding("stamp", "note", message, advice='State stamp = "start", or "end" if they close them.'),
+    )

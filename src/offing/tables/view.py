@@ -1,0 +1,149 @@
+"""The one door between data and models: what was known at an origin, on any run of periods."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from offing.base import InputError, nearest
+from offing.calendar import Axis
+from offing.tables.table import Array, Table
+
+#: Marks of values, and their names in tables.
+MISSING, ACTUAL, PLAN, ASSUMED = range(4)
+MARKS = ("missing", "actual", "plan", "assumed")
+
+
+@dataclass(frozen=True)
+class Known:
+    """Values (n,) with NaN where nothing is known, and the mark (n,) of each."""
+
+    values: Array
+    marks: NDArray[np.int8]
+
+
+@dataclass(frozen=True)
+class Sources:
+    """Tables by name, and the drivers' plans by the name of the table they continue."""
+
+    tables: Mapping[str, Table]
+    plans: Mapping[str, Table] = field(default_factory=dict)
+
+    def find(self, reference: str) -> tuple[str, str]:
+        """Name of the table and of the column that ``column`` or ``table.column`` refers to.
+
+        Raises
+        ------
+        InputError
+            If there is none, or a bare column name is in several tables.
+        """
+        head, dot, tail = reference.partition(".")
+        holders = [name for name, table in self.tables.items() if _has(table, reference)]
+        if len(holders) == 1:
+            return holders[0], reference
+        if dot and head in self.tables:
+            if not _has(self.tables[head], tail):
+                self.tables[head].values(tail)  # raises, naming the nearest column
+            return head, tail
+        if holders:
+            raise InputError(
+                f"the tables {' and '.join(holders)} both have a column {reference!r}",
+                f"Write {holders[0]}.{reference}.",
+            )
+        columns = [column for table in self.tables.values() for column in (*table.columns, *table.unusable)]
+        if len(self.tables) > 1:
+            columns = [
+                f"{name}.{column}" for name, table in self.tables.items() for column in table.columns
+            ]
+        files = " and ".join(table.name for table in self.tables.values())
+        raise InputError(f"there is no column {reference!r} in {files}", nearest(reference, columns))
+
+    def cut(self, origin: int, rows: Axis) -> View:
+        """What is known at the instant `origin`; a fit sees the periods `rows`."""
+        return View(self, origin, rows)
+
+
+@dataclass(frozen=True)
+class View:
+    """Sources as they were known at an origin. Nothing else reaches a term."""
+
+    sources: Sources
+    origin: int
+    rows: Axis
+    held: Mapping[tuple[str, str], float] = field(default_factory=dict)
+
+    def holding(self, reference: str, value: float) -> View:
+        """The same view with one column at a constant value throughout: what if it had been so?"""
+        return replace(self, held={**self.held, self.sources.find(reference): value})
+
+    def known(self, reference: str, axis: Axis) -> Known:
+        """Known values of a column on the periods of `axis`; nothing is filled in.
+
+        An actual value is known when its period has ended, or earlier where its source declares later rows
+        to be actual; a plan is known from the start and never replaces a known actual value.
+        """
+        source, column = self.sources.find(reference)
+        if (source, column) in self.held:
+            assumed = np.full(axis.n, self.held[source, column])
+            return Known(assumed, np.full(axis.n, ASSUMED, dtype=np.int8))
+        table = self.sources.tables[source]
+        values = np.full(axis.n, np.nan)
+        marks = np.full(axis.n, MISSING, dtype=np.int8)
+        self._copy(table, column, axis, values, marks, self._marks(table))
+        plan = self.sources.plans.get(source)
+        if plan is not None and _has(plan, column):
+            self._copy(plan, column, axis, values, marks, np.full(plan.axis.n, PLAN, dtype=np.int8))
+        return Known(values, marks)
+
+    def why_missing(self, reference: str, missing: Axis) -> str:
+        """Advice for a driver without a value in the period `missing`."""
+        source, column = self.sources.find(reference)
+        table, plan = self.sources.tables[source], self.sources.plans.get(source)
+        if table.later_rows is None and table.axis.holds(missing):
+            later = table.values(column)[missing.first - table.axis.first]
+            if np.isfinite(later) and table.axis.ends[missing.first - table.axis.first] > self.origin:
+                return (
+                    f"{table.name} has a value there, after the target's last one: say what such rows are, "
+                    'later_rows = "plan" or "actual".'
+                )
+        if plan is None:
+            return f"Give a plan table with a column {column!r}."
+        if not _has(plan, column):
+            return f"Add a column {column!r} to {plan.name}."
+        last = plan.axis.part(plan.axis.n - 1, plan.axis.n)
+        if missing.first > last.first:
+            return f"{plan.name} ends with {last.labels()[0]}: add rows, or forecast fewer periods."
+        return f"Fill in the cell in {plan.name}."
+
+    def _marks(self, table: Table) -> NDArray[np.int8]:
+        later = {"plan": PLAN, "actual": ACTUAL, None: MISSING}[table.later_rows]
+        return np.where(table.known_at() <= self.origin, ACTUAL, later).astype(np.int8)
+
+    def _copy(
+        self, table: Table, column: str, axis: Axis, values: Array, marks: NDArray[np.int8], own: NDArray[np.int8]
+    ) -> None:
+        """Copy a table's known cells to where `values` has none yet."""
+        if table.axis.frequency != axis.frequency:
+            raise InputError(
+                f"its frequency is the {table.axis.frequency}, the target's is the {axis.frequency}",
+                "Bring it to the target's frequency first.",
+                file=table.name,
+                column=column,
+            )
+        low = max(axis.first, table.axis.first)
+        high = min(axis.first + axis.n, table.axis.first + table.axis.n)
+        if high <= low:
+            return
+        here = slice(low - axis.first, high - axis.first)
+        there = slice(low - table.axis.first, high - table.axis.first)
+        fresh = table.values(column)[there]
+        fill = (own[there] != MISSING) & np.isfinite(fresh) & (marks[here] == MISSING)
+        values[here] = np.where(fill, fresh, values[here])
+        marks[here] = np.where(fill, own[there], marks[here])
+
+
+def _has(table: Table, column: str) -> bool:
+    return column in table.columns or column in table.unusable

@@ -1,0 +1,12 @@
+"""The pieces of a model. Each learns what it needs from a view and then makes columns for any periods."""
+
+from offing.terms.driver import Driver
+from offing.terms.holidays import Holidays
+from offing.terms.season import Season
+from offing.terms.term import Block, Readout, Reference, Term
+from offing.terms.trend import Trend
+
+#: Every kind of term by the name that a study gives it.
+TERMS: dict[str, type[Term]] = {"trend": Trend, "season": Season, "holidays": Holidays, "driver": Driver}
+
+__all__ = ["TERMS", "Block", "Driver", "Holidays", "Readout", "Reference", "Season", "Term", "Trend"]
