@@ -92,10 +92,7 @@ class Frequency:
         if instants.size == 0:
             return np.zeros(0, dtype=np.int64)
         # A mean length puts an instant within two periods of its own; the search settles which.
-        if self.unit in _MONTHS:
-            mean = 365.2425 * DAY / _A_YEAR[self.unit]
-        else:
-            mean = float(_STEP[self.unit])
+        mean = 365.2425 * DAY / _A_YEAR[self.unit] if self.unit in _MONTHS else float(_STEP[self.unit])
         low = int((instants.min() - self._shift) // mean) - 3
         high = int((instants.max() - self._shift) // mean) + 4
         return low + np.searchsorted(self.starts(low, high), instants, side="right").astype(np.int64) - 1

@@ -30,9 +30,7 @@ class Days:
 
     def shifted(self, days: int, suffix: str) -> Days:
         """The days that lie `days` later, under their names with a suffix."""
-        return Days(
-            tuple(name + suffix for name in self.names), self.days + days, self.first_year, self.last_year
-        )
+        return Days(tuple(name + suffix for name in self.names), self.days + days, self.first_year, self.last_year)
 
 
 def day_shares(axis: Axis, days: Days, names: tuple[str, ...]) -> NDArray[np.float64]:
@@ -67,9 +65,7 @@ def country_days(country: str, subdivision: str | None, first_year: int, last_ye
     # Days in lieu of a holiday can fall in the neighbouring year.
     years = range(first_year - 1, last_year + 2)
     try:
-        calendar = holidays.country_holidays(
-            country, subdiv=subdivision, years=years, expand=False, language="en_US"
-        )
+        calendar = holidays.country_holidays(country, subdiv=subdivision, years=years, expand=False, language="en_US")
     except NotImplementedError as error:
         raise InputError(
             str(error),

@@ -130,4 +130,3 @@ def _cycle_start(middles: NDArray[np.datetime64], unit: str, following: int = 0)
     months = {"month": 1, "quarter": 3, "year": 12}[unit]
     first = (middles.astype("datetime64[M]").astype(np.int64) // months + following) * months
     return first.astype("datetime64[M]").astype("datetime64[us]")
-

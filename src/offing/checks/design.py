@@ -12,10 +12,10 @@ from offing.engine import Estimate
 
 def left_out(estimate: Estimate, names: Sequence[str], terms: Sequence[str]) -> tuple[Finding, ...]:
     """One finding a term whose columns (some of `names` (k,), owned by `terms` (k,)) were left out as dependent."""
-    dropped = np.flatnonzero(~estimate.kept)
+    dropped = np.flatnonzero(~estimate.kept).tolist()
     findings = []
     for term in dict.fromkeys(terms[column] for column in dropped):
-        mine = [int(column) for column in dropped if terms[column] == term]
+        mine = [column for column in dropped if terms[column] == term]
         made_of = " and ".join(_makers(estimate, mine[0], names))
         listed = ", ".join(f"'{names[column]}'" for column in mine[:3]) + (", …" if len(mine) > 3 else "")
         also = "its effect is part of theirs" if len(mine) == 1 else "their effects are part of those of other columns"
@@ -23,7 +23,8 @@ def left_out(estimate: Estimate, names: Sequence[str], terms: Sequence[str]) -> 
             Finding(
                 "dependent columns",
                 "warning",
-                f"Left out {listed}: in the fitted periods '{names[mine[0]]}' is a combination of {made_of}, so {also}.",
+                f"Left out {listed}: in the fitted periods '{names[mine[0]]}' is a combination of {made_of}, "
+                f"so {also}.",
                 term,
                 "Remove one side if it is the wrong one.",
                 {"columns": float(len(mine))},

@@ -11,7 +11,11 @@ from offing.base import Finding, count
 
 
 def missing_drivers(
-    design: NDArray[np.float64], terms: Sequence[str], target_known: NDArray[np.bool_], labels: Sequence[str], unit: str
+    design: NDArray[np.float64],
+    terms: Sequence[str],
+    target_known: NDArray[np.bool_],
+    labels: Sequence[str],
+    unit: str,
 ) -> tuple[Finding, ...]:
     """One finding a term whose unknown values take rows from the fit.
 
@@ -21,7 +25,7 @@ def missing_drivers(
     if not unknown.any():
         return ()
     findings = []
-    for term in dict.fromkeys(terms[column] for column in np.flatnonzero(unknown.any(axis=0))):
+    for term in dict.fromkeys(terms[column] for column in np.flatnonzero(unknown.any(axis=0)).tolist()):
         rows = np.flatnonzero(unknown[:, [own == term for own in terms]].any(axis=1))
         # A lag has no value in the first rows; a hole further on is a matter of the data.
         at_start = bool((rows == np.arange(len(rows))).all())

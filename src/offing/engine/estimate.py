@@ -69,7 +69,7 @@ class Estimate:
         False for kept columns.
         """
         broken = np.zeros(len(self.kept), dtype=bool)
-        for column in np.flatnonzero(~self.kept):
+        for column in np.flatnonzero(~self.kept).tolist():
             weights = self.dependence(column)
             typical = np.linalg.norm(self.whole[:, column]) / np.sqrt(self.rows)
             size = np.abs(rows[:, column]) + np.abs(rows) @ np.abs(weights)

@@ -84,7 +84,7 @@ class Contributions:
         unit = f" {self.unit}" if self.unit else ""
         return (
             f"Contributions to {self.target}{' in' + unit if unit else ''}, measured from {self.baseline_means}; "
-            "a row adds up to its total."
+            "they add up to the total."
         )
 
     def __str__(self) -> str:
@@ -99,8 +99,8 @@ class Contributions:
 def contribute(fit: Fit, view: View, axis: Axis, design: Array) -> Contributions:
     """Contributions of every term in the periods of `axis` with its `design` (n, k).
 
-    On the working scale D = c − r, a term's value less its reference; `low` and `high` come from the standard error of D
-    with the weight w held.
+    On the working scale D = c − r, a term's value less its reference; `low` and `high` come from the standard error
+    of D with the weight w held.
     """
     beta, slots = fit.estimate.beta, fit.layout.slots
     references, offsets = _references(fit, view, axis)

@@ -23,7 +23,8 @@ if TYPE_CHECKING:
 class Effect:
     """What a driver's change from `at_low` to `at_high` does, the rest held and all its lags carried through.
 
-    `change`, `low`, `high` are in the target's unit, `share`, `share_low`, `share_high` relative to the level at `at_low`.
+    `change`, `low`, `high` are in the target's unit, `share`, `share_low`, `share_high` relative to the level at
+    `at_low`.
     """
 
     driver: str
@@ -36,6 +37,11 @@ class Effect:
     share: float
     share_low: float
     share_high: float
+
+    @property
+    def span(self) -> str:
+        """The driver's change in words."""
+        return f"{number(self.at_low)} to {number(self.at_high)}" + (f" {self.unit}" if self.unit else "")
 
 
 @dataclass(frozen=True)
@@ -57,9 +63,7 @@ class Effects:
     def lines(self) -> list[str]:
         """One line of words a driver."""
         width = max((len(each.driver) for each in self.effects), default=0)
-        ranges = [
-            f"{number(e.at_low)} to {number(e.at_high)}{' ' + e.unit if e.unit else ''}" for e in self.effects
-        ]
+        ranges = [each.span for each in self.effects]
         wide = max((len(each) for each in ranges), default=0)
         unit = f" {self.unit}" if self.unit else ""
         return [

@@ -125,9 +125,7 @@ class Fit:
     def fitted(self) -> pd.DataFrame:
         """One row a period: ``target, fitted, residual, status``. `fitted` is the mean, also on the log scale."""
         fitted = self.mean_of(self.design)
-        status = np.select(
-            [self.used, np.isnan(self.target)], ["used", "target missing"], default="driver missing"
-        )
+        status = np.select([self.used, np.isnan(self.target)], ["used", "target missing"], default="driver missing")
         return pd.DataFrame(
             {"target": self.target, "fitted": fitted, "residual": self.target - fitted, "status": status},
             index=self.axis.index,
@@ -260,5 +258,3 @@ def _rounded(shown: pd.DataFrame) -> pd.DataFrame:
     text["t"] = [f"{value:.1f}" if np.isfinite(value) else "" for value in shown["t"]]
     text["p"] = ["" if np.isnan(p) else "<0.001" if p < 0.001 else f"{p:.3f}" for p in shown["p"]]
     return text[["column", "coefficient", "std_error", "t", "p", "low", "high"]]
-
-

@@ -86,9 +86,7 @@ class Forecast:
         """One row a period: ``horizon``, ``forecast`` (the mean) and the quantiles of all levels with the median."""
         tails = {(1.0 - level) / 2.0 for level in self.levels}
         probabilities = sorted({round(p, 10) for tail in tails for p in (tail, 1.0 - tail)} | {0.5})
-        frame = pd.DataFrame(
-            {"horizon": np.arange(1, self.axis.n + 1), "forecast": self.mean}, index=self.axis.index
-        )
+        frame = pd.DataFrame({"horizon": np.arange(1, self.axis.n + 1), "forecast": self.mean}, index=self.axis.index)
         return frame.join(self.quantiles(probabilities))
 
     @cached_property
@@ -139,11 +137,11 @@ class Forecast:
         """What the widest band means, in one sentence."""
         level = max(self.levels)
         unit = self.axis.frequency.unit
-        given = ", if the drivers come as given," if len(self.drivers) else ""
+        given = "the drivers come as given and " if len(self.drivers) else ""
         return (
-            f"Each {unit}'s outcome is expected in its band with {100 * level:g} % probability{given} and the model "
+            f"Each {unit}'s outcome is expected in its band with {100 * level:g} % probability, if {given}the model "
             "holds: the band counts the noise and the uncertainty of the coefficients."
-        ).replace("given, and", "given and").replace("probability and", "probability, if")
+        )
 
     @property
     def sentences(self) -> str:
@@ -200,7 +198,8 @@ def _horizon(axis: Axis, horizon: int | None, until: object) -> int:
     periods = last - (axis.first + axis.n) + 1
     if periods < 1:
         raise InputError(
-            f"{until} lies before the end of the data, {axis.part(axis.n - 1, axis.n).labels()[0]}", key="until"
+            f"{until} lies before the end of the data, {axis.part(axis.n - 1, axis.n).labels()[0]}",
+            key="until",
         )
     return periods
 

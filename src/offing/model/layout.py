@@ -64,9 +64,7 @@ class Layout:
         return rows
 
 
-def lay_out(
-    terms: Sequence[Term], view: View, axis: Axis, states: Mapping[str, Any]
-) -> tuple[Array, Layout]:
+def lay_out(terms: Sequence[Term], view: View, axis: Axis, states: Mapping[str, Any]) -> tuple[Array, Layout]:
     """Design (n, k) for the periods of `axis`, the constant first, and whose columns are whose."""
     parts, slots, at = [np.ones((axis.n, 1))], [], 1
     for term in terms:

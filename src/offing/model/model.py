@@ -65,9 +65,7 @@ class Model:
         names = [term.name for term in self.terms]
         for name in names:
             if names.count(name) > 1:
-                raise InputError(
-                    f"two terms are called '{name}'", "Give one of them another name.", key="terms"
-                )
+                raise InputError(f"two terms are called '{name}'", "Give one of them another name.", key="terms")
         object.__setattr__(self, "terms", tuple(self.terms))
 
     def fit(self, data: Data) -> Fit:

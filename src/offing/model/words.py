@@ -14,7 +14,7 @@ def number(value: float, digits: int = 3) -> str:
     if value != value:  # noqa: PLR0124  NaN
         return "undefined"
     size = abs(value)
-    if size >= 10 ** (digits - 1) or value == 0.0:
+    if size >= 10 ** (digits - 1) or value == round(value):
         return f"{value:,.0f}"
     if size < 1e-4:
         return f"{value:.{digits - 1}e}"

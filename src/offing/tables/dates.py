@@ -11,17 +11,26 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import InputError
+from offing.calendar import Frequency
 
 Precision = Literal["year", "quarter", "month", "week", "instant"]
 
 
 @dataclass(frozen=True)
 class Stamps:
-    """What a column of dates says: wall-clock microseconds (n,), how precise they are, and their zone."""
+    """What a column of dates says: wall-clock microseconds (n,), how precise they are, and their zone.
+
+    `instants` (n,) are given where they are known beyond what the wall clock and the zone tell.
+    """
 
     wall: NDArray[np.int64]
     precision: Precision
     zone: str | None = None
+    instants: NDArray[np.int64] | None = None
+
+    def on(self, frequency: Frequency) -> NDArray[np.int64]:
+        """Instants (n,) on a frequency's axis."""
+        return frequency.instants(self.wall) if self.instants is None else self.instants
 
 
 _TIME = r"([T ]\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?)?"
@@ -113,7 +122,8 @@ def _day_or_month_first(texts: pd.Series, separator: str, clock: str, file: str,
     if len(fitting) == 2 and (readings[0] != readings[1]).any():
         rows = np.flatnonzero(readings[0] != readings[1])[:2]
         shown = "; ".join(
-            f"row {texts.index[i]} {texts.iloc[i]!r} is {readings[0].iloc[i]:%Y-%m-%d} or {readings[1].iloc[i]:%Y-%m-%d}"
+            f"row {texts.index[i]} {texts.iloc[i]!r} is "
+            + " or ".join(f"{reading.iloc[i]:%Y-%m-%d}" for reading in readings)
             for i in rows
         )
         raise InputError(
@@ -154,9 +164,7 @@ def _wall(moments: pd.Series) -> NDArray[np.int64]:
     return wall
 
 
-def _no_date(
-    texts: pd.Series, wrong: pd.Series, file: str, column: str, why: str = "is not a date"
-) -> InputError:
+def _no_date(texts: pd.Series, wrong: pd.Series, file: str, column: str, why: str = "is not a date") -> InputError:
     return InputError(
         f"found {texts[wrong].iloc[0]!r}, which {why}",
         'Write dates as 2024-01-31, or state how they are written, such as time_format = "%d/%m/%Y".',

@@ -12,9 +12,7 @@ from offing.base import InputError
 _EMPTY = ("", "na", "n/a", "nan", "null")
 
 
-def number_columns(
-    cells: pd.DataFrame, file: str
-) -> tuple[dict[str, NDArray[np.float64]], dict[str, InputError]]:
+def number_columns(cells: pd.DataFrame, file: str) -> tuple[dict[str, NDArray[np.float64]], dict[str, InputError]]:
     """Columns of finite numbers (n,), and for every other column the error that tells its first wrong cell.
 
     The index of `cells` holds the rows' numbers in the source. Text columns that nobody uses must not stop

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from offing.base import InputError, Treatment, nearest
 from offing.calendar import WEEKDAYS
@@ -91,11 +92,9 @@ def read(
     elif isinstance(source, (pd.DataFrame, pd.Series)):
         file = name or "data"
         cells, stamps, timing = _frame(source, timing, file)
-        time = str(source.index.name or "index")
+        time = "index" if source.index.name is None else str(source.index.name)
     else:
-        raise InputError(
-            f"found {type(source).__name__}", "Give the path of a CSV file, a DataFrame or a Series."
-        )
+        raise InputError(f"found {type(source).__name__}", "Give the path of a CSV file, a DataFrame or a Series.")
     found, ordinals, findings = place(stamps, timing, file)
     axis, order = axis_of(found, ordinals, cells.index, file)
     treatments: tuple[Treatment, ...] = ()
@@ -134,10 +133,11 @@ def read_cells(path: Path, file: str) -> pd.DataFrame:
     cells.index = pd.RangeIndex(1, len(cells) + 1)
     cells = cells.set_axis([str(each) for each in cells.iloc[0]], axis=1).iloc[1:]
     # A comma at the end of every line makes a column without name and content.
-    cells = cells.loc[:, [bool(name) or bool((cells.iloc[:, i] != "").any()) for i, name in enumerate(cells)]]
+    keep = [bool(name) or bool((cells.iloc[:, i] != "").any()) for i, name in enumerate(cells)]
+    cells = pd.DataFrame(cells.loc[:, keep])
     for column in cells.columns[cells.columns.duplicated()]:
         raise InputError("two columns have this name", "Rename one.", file=file, column=str(column))
-    cells = cells[(cells != "").any(axis=1)]
+    cells = pd.DataFrame(cells[(cells != "").any(axis=1)])
     if cells.empty:
         raise InputError("there is a header but no rows", file=file)
     return cells
@@ -146,9 +146,7 @@ def read_cells(path: Path, file: str) -> pd.DataFrame:
 def _time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
     if stated is not None:
         if stated not in cells.columns:
-            raise InputError(
-                f"there is no column {stated!r}", nearest(stated, cells.columns), file=file, key="time"
-            )
+            raise InputError(f"there is no column {stated!r}", nearest(stated, cells.columns), file=file, key="time")
         return stated
     found = [str(column) for column in cells.columns if looks_like_dates(cells[column], str(column))]
     if len(found) == 1:
@@ -165,11 +163,9 @@ def _time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
     raise InputError("no column holds dates", f"{hint} Dates are best written as 2024-01-31.", file=file)
 
 
-def _frame(
-    source: pd.DataFrame | pd.Series, timing: Timing, file: str
-) -> tuple[pd.DataFrame, Stamps, Timing]:
+def _frame(source: pd.DataFrame | pd.Series, timing: Timing, file: str) -> tuple[pd.DataFrame, Stamps, Timing]:
     """Columns indexed by row number, the index as stamps, and the timing with what a PeriodIndex says."""
-    frame = source.to_frame(source.name if source.name is not None else "value") if source.ndim == 1 else source
+    frame = source if isinstance(source, pd.DataFrame) else source.to_frame(source.name or "value")
     index: Any = frame.index
     if frame.empty:
         raise InputError("the frame has no rows or no columns", file=file)
@@ -192,9 +188,18 @@ def _frame(
     if index.hasnans:
         raise InputError("the date is missing", file=file, row=int(np.flatnonzero(index.isna())[0]) + 1)
     names = [str(column) for column in frame.columns]
-    for name in {name for name in names if names.count(name) > 1}:
+    for name in names:
+        if names.count(name) == 1:
+            continue
         raise InputError("two columns have this name", "Rename one.", file=file, column=name)
-    zone = None if index.tz is None else str(index.tz)
-    wall = index.tz_localize(None).as_unit("us").to_numpy().astype("int64")
-    numbered = frame.set_axis(pd.RangeIndex(1, len(frame) + 1), axis=0).set_axis(names, axis=1)
-    return numbered, Stamps(wall, "instant", zone), timing
+    numbered = pd.DataFrame(frame.set_axis(pd.RangeIndex(1, len(frame) + 1), axis=0).set_axis(names, axis=1))
+    wall = _microseconds(index.tz_localize(None))
+    if index.tz is None:
+        return numbered, Stamps(wall, "instant"), timing
+    # In autumn a clock shows one hour twice; only the instants tell the two apart.
+    instants = _microseconds(index.tz_convert("UTC").tz_localize(None))
+    return numbered, Stamps(wall, "instant", str(index.tz), instants), timing
+
+
+def _microseconds(clock: pd.DatetimeIndex) -> NDArray[np.int64]:
+    return np.asarray(clock.as_unit("us").to_numpy()).astype(np.int64)

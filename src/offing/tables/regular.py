@@ -26,9 +26,7 @@ class Timing:
 
     def __post_init__(self) -> None:
         if self.frequency is not None and self.frequency not in UNITS:
-            raise InputError(
-                f"found {self.frequency!r}", nearest(str(self.frequency), UNITS), key="frequency"
-            )
+            raise InputError(f"found {self.frequency!r}", nearest(str(self.frequency), UNITS), key="frequency")
         if self.stamp not in (None, "start", "end"):
             raise InputError(
                 f"found {self.stamp!r}", 'Give "start" or "end": which of them the dates name.', key="stamp"
@@ -49,13 +47,13 @@ def place(stamps: Stamps, timing: Timing, file: str) -> tuple[Frequency, Ints, t
     if unit == "week":
         return _weeks(stamps, timing, file)
     frequency = Frequency(unit, zone=stamps.zone)  # type: ignore[arg-type]
-    wall, findings = stamps.wall, []
+    instants, findings = stamps.on(frequency), []
     if timing.stamp == "end":
-        wall = _from_ends(wall, frequency, file)
+        instants = _from_ends(instants, frequency, file)
     elif unit == "hour" and timing.stamp is None:
         message = f"{file}: a stamp such as 13:00 is read as the hour that starts then."
         findings.append(Finding("stamp", "note", message, advice='State stamp = "start" or "end".'))
-    return frequency, frequency.ordinals(frequency.instants(wall)), tuple(findings)
+    return frequency, frequency.ordinals(instants), tuple(findings)
 
 
 def axis_of(frequency: Frequency, ordinals: Ints, rows: pd.Index, file: str) -> tuple[Axis, Ints]:
@@ -75,7 +73,11 @@ def axis_of(frequency: Frequency, ordinals: Ints, rows: pd.Index, file: str) -> 
         both = sorted((rows[order[i]], rows[order[i + 1]]), key=str)
         raise InputError(
             f"rows {both[0]} and {both[1]} both stand for it"
-            + (f", and {count(len(doubled) - 1, 'more row repeats', 'more rows repeat')} a period" if len(doubled) > 1 else ""),
+            + (
+                f", and {count(len(doubled) - 1, 'more row repeats', 'more rows repeat')} a period"
+                if len(doubled) > 1
+                else ""
+            ),
             "Keep one row a period, or add the rows up first.",
             file=file,
             period=Axis(frequency, int(inner[i]), 1).labels()[0],
@@ -133,17 +135,14 @@ def _no_frequency(why: str, file: str) -> InputError:
     )
 
 
-def _from_ends(wall: Ints, frequency: Frequency, file: str) -> Ints:
+def _from_ends(instants: Ints, frequency: Frequency, file: str) -> Ints:
     if frequency.unit == "day":
         raise InputError("a date names its own day", "Remove stamp.", file=file, key="stamp")
-    at_start = np.isin(wall, frequency.wall(frequency.starts(*_around(wall, frequency))))
+    ordinals = frequency.ordinals(instants)
+    low = int(ordinals.min())
+    opens = frequency.starts(low, int(ordinals.max()) + 1)[ordinals - low] == instants
     # 2024-01-31 as the end of January is a day that January holds; 2024-02-01 is the instant when it ends.
-    return wall - 1 if at_start.all() or frequency.unit == "hour" else wall
-
-
-def _around(wall: Ints, frequency: Frequency) -> tuple[int, int]:
-    ordinals = frequency.ordinals(frequency.instants(np.array([wall.min(), wall.max()])))
-    return int(ordinals[0]), int(ordinals[1]) + 2
+    return instants - 1 if opens.all() or frequency.unit == "hour" else instants
 
 
 def _weeks(stamps: Stamps, timing: Timing, file: str) -> tuple[Frequency, Ints, tuple[Finding, ...]]:
@@ -162,7 +161,7 @@ def _weeks(stamps: Stamps, timing: Timing, file: str) -> tuple[Frequency, Ints, 
     else:
         closing, findings = _closing_day(int(weekdays[0]), timing, file)
     frequency = Frequency("week", WEEKDAYS[closing], stamps.zone)
-    return frequency, frequency.ordinals(frequency.instants(stamps.wall)), findings
+    return frequency, frequency.ordinals(stamps.on(frequency)), findings
 
 
 def _closing_day(weekday: int, timing: Timing, file: str) -> tuple[int, tuple[Finding, ...]]:
@@ -189,6 +188,4 @@ def _closing_day(weekday: int, timing: Timing, file: str) -> tuple[int, tuple[Fi
             file=file,
         )
     message = f"{file}: the Mondays are read as the first days of weeks."
-    return 6, (
-        Finding("stamp", "note", message, advice='State stamp = "start", or "end" if they close them.'),
-    )
+    return 6, (Finding("stamp", "note", message, advice='State stamp = "start", or "end" if they close them.'),)

@@ -40,24 +40,21 @@ class Sources:
         InputError
             If there is none, or a bare column name is in several tables.
         """
-        head, dot, tail = reference.partition(".")
-        holders = [name for name, table in self.tables.items() if _has(table, reference)]
-        if len(holders) == 1:
-            return holders[0], reference
-        if dot and head in self.tables:
-            if not _has(self.tables[head], tail):
-                self.tables[head].values(tail)  # raises, naming the nearest column
-            return head, tail
-        if holders:
+        found = [(name, reference) for name, table in self.tables.items() if _has(table, reference)]
+        for name, table in self.tables.items():
+            column = reference.removeprefix(f"{name}.")
+            if column != reference and _has(table, column):
+                found.append((name, column))
+        if len(found) == 1:
+            return found[0]
+        if found:
             raise InputError(
-                f"the tables {' and '.join(holders)} both have a column {reference!r}",
-                f"Write {holders[0]}.{reference}.",
+                f"{reference!r} can mean a column of {' and of '.join(name for name, _ in found)}",
+                f"Write {found[0][0]}.{found[0][1]}.",
             )
         columns = [column for table in self.tables.values() for column in (*table.columns, *table.unusable)]
         if len(self.tables) > 1:
-            columns = [
-                f"{name}.{column}" for name, table in self.tables.items() for column in table.columns
-            ]
+            columns = [f"{name}.{column}" for name, table in self.tables.items() for column in table.columns]
         files = " and ".join(table.name for table in self.tables.values())
         raise InputError(f"there is no column {reference!r} in {files}", nearest(reference, columns))
 
@@ -90,13 +87,12 @@ class View:
             assumed = np.full(axis.n, self.held[source, column])
             return Known(assumed, np.full(axis.n, ASSUMED, dtype=np.int8))
         table = self.sources.tables[source]
-        values = np.full(axis.n, np.nan)
-        marks = np.full(axis.n, MISSING, dtype=np.int8)
-        self._copy(table, column, axis, values, marks, self._marks(table))
+        known = Known(np.full(axis.n, np.nan), np.full(axis.n, MISSING, dtype=np.int8))
+        _fill(known, table, column, axis, self._marks(table))
         plan = self.sources.plans.get(source)
         if plan is not None and _has(plan, column):
-            self._copy(plan, column, axis, values, marks, np.full(plan.axis.n, PLAN, dtype=np.int8))
-        return Known(values, marks)
+            _fill(known, plan, column, axis, np.full(plan.axis.n, PLAN, dtype=np.int8))
+        return known
 
     def why_missing(self, reference: str, missing: Axis) -> str:
         """Advice for a driver without a value in the period `missing`."""
@@ -122,27 +118,26 @@ class View:
         later = {"plan": PLAN, "actual": ACTUAL, None: MISSING}[table.later_rows]
         return np.where(table.known_at() <= self.origin, ACTUAL, later).astype(np.int8)
 
-    def _copy(
-        self, table: Table, column: str, axis: Axis, values: Array, marks: NDArray[np.int8], own: NDArray[np.int8]
-    ) -> None:
-        """Copy a table's known cells to where `values` has none yet."""
-        if table.axis.frequency != axis.frequency:
-            raise InputError(
-                f"its frequency is the {table.axis.frequency}, the target's is the {axis.frequency}",
-                "Bring it to the target's frequency first.",
-                file=table.name,
-                column=column,
-            )
-        low = max(axis.first, table.axis.first)
-        high = min(axis.first + axis.n, table.axis.first + table.axis.n)
-        if high <= low:
-            return
-        here = slice(low - axis.first, high - axis.first)
-        there = slice(low - table.axis.first, high - table.axis.first)
-        fresh = table.values(column)[there]
-        fill = (own[there] != MISSING) & np.isfinite(fresh) & (marks[here] == MISSING)
-        values[here] = np.where(fill, fresh, values[here])
-        marks[here] = np.where(fill, own[there], marks[here])
+
+def _fill(known: Known, table: Table, column: str, axis: Axis, marks: NDArray[np.int8]) -> None:
+    """Fill what is not known yet from a table, whose rows bear `marks` of their own."""
+    if table.axis.frequency != axis.frequency:
+        raise InputError(
+            f"its frequency is the {table.axis.frequency}, the target's is the {axis.frequency}",
+            "Bring it to the target's frequency first.",
+            file=table.name,
+            column=column,
+        )
+    low = max(axis.first, table.axis.first)
+    high = min(axis.first + axis.n, table.axis.first + table.axis.n)
+    if high <= low:
+        return
+    here = slice(low - axis.first, high - axis.first)
+    there = slice(low - table.axis.first, high - table.axis.first)
+    fresh = table.values(column)[there]
+    fill = (marks[there] != MISSING) & np.isfinite(fresh) & (known.marks[here] == MISSING)
+    known.values[here][fill] = fresh[fill]
+    known.marks[here][fill] = marks[there][fill]
 
 
 def _has(table: Table, column: str) -> bool:

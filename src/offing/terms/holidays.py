@@ -12,7 +12,7 @@ import pandas as pd
 from offing.base import Finding, InputError, count
 from offing.calendar import Axis, Days, country_days, day_shares
 from offing.tables import View, read_days
-from offing.terms.term import Array, Block, Reference, Term, names_of
+from offing.terms.term import Block, Reference, Term, names_of
 
 
 @dataclass(frozen=True)
@@ -86,7 +86,7 @@ class Holidays(Term):
                 raise InputError(f"there is no holiday {name!r}", key=f"{self.name}: ignore")
         spread = self._spread(here)
         names = tuple(dict.fromkeys(spread.names))
-        present = day_shares(view.rows, spread, names).any(axis=0)
+        present = (day_shares(view.rows, spread, names) > 0.0).sum(axis=0)
         columns = tuple(sorted(name for name, held in zip(names, present, strict=True) if held))
         if not columns:
             raise InputError(

@@ -10,7 +10,7 @@ import numpy as np
 from offing.base import InputError
 from offing.calendar import CYCLES, Axis, Cycle, cycle_of
 from offing.tables import View
-from offing.terms.term import Array, Block, Readout, Reference, Term
+from offing.terms.term import Block, Readout, Reference, Term
 
 
 @dataclass(frozen=True)
@@ -35,8 +35,8 @@ class Season(Term):
         ``harmonics`` or ``dummies``, one effect for each position of the cycle. By default harmonics if their
         number is given, else dummies.
     by
-        What dummies tell apart: ``hour``, ``day``, ``week``, ``month`` or ``quarter``. By default the series' own periods,
-        and months of the year where these would be more than 31. A period belongs where its middle lies.
+        What dummies tell apart: ``hour``, ``day``, ``week``, ``month`` or ``quarter``. By default the series' own
+        periods, and months of the year where these would be more than 31. A period belongs where its middle lies.
     name
         By default ``season`` for the year and such as ``season in week`` for shorter cycles.
 

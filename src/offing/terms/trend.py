@@ -84,13 +84,14 @@ class Trend(Term):
                     f"{knot} lies outside the fitted {rows.spell()}", "Remove it.", key=f"{self.name}: knots"
                 )
             ordinals.append(at)
-        return TrendState(
-            rows.first, rows.first + rows.n - 1, tuple(ordinals), tuple(str(knot) for knot in self.knots)
-        )
+        return TrendState(rows.first, rows.first + rows.n - 1, tuple(ordinals), tuple(str(knot) for knot in self.knots))
 
     def block(self, view: View, axis: Axis, state: TrendState) -> Block:
         """One column of time in years, and one that starts at each knot."""
-        names = (f"{self.name}: slope a year", *(f"{self.name}: slope change at {day}" for day in state.dates))
+        names = (
+            f"{self.name}: slope a year",
+            *(f"{self.name}: slope change at {day}" for day in state.dates),
+        )
         return Block(_columns(axis.ordinals, axis, state), names)
 
     @property

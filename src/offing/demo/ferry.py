@@ -1,0 +1,151 @@
+"""Weekly tickets of the Tern Islands' ferry line, made up so that the true effects are known."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+
+FIRST_WEEK = "2022-07-04"
+BEND = "2024-04-01"
+
+#: True coefficients by term and column, on the log scale. A holiday's is that of a week that is all holiday.
+TRUTH: dict[tuple[str, str], float] = {
+    ("trend", "trend: slope a year"): 0.06,
+    ("trend", f"trend: slope change at {BEND}"): -0.08,
+    ("season", "season: sin 1"): -0.11,
+    ("season", "season: cos 1"): -0.26,
+    ("season", "season: sin 2"): 0.05,
+    ("season", "season: cos 2"): 0.04,
+    ("season", "season: sin 3"): 0.0,
+    ("season", "season: cos 3"): 0.0,
+    ("holidays", "holidays: Founding Day"): 0.9,
+    ("holidays", "holidays: Lantern Night"): 1.6,
+    ("holidays", "holidays: Midwinter Rest"): -0.7,
+    ("holidays", "holidays: Regatta Days"): 0.3,
+    ("fare", "log fare"): -0.7,
+    ("sailings", "log sailings"): 0.4,
+    ("cruise calls", "cruise calls"): 0.03,
+    ("storm hours", "storm hours"): -0.008,
+    ("storm hours", "storm hours (lag 1)"): 0.003,
+    ("promotion", "promotion"): 0.12,
+}
+CONSTANT = 9.6
+NOISE = 0.05
+
+#: First day and length of the islands' holidays; Lantern Night follows the moon.
+_YEARLY = {"Founding Day": ("06-09", 1), "Regatta Days": ("07-22", 5), "Midwinter Rest": ("12-24", 3)}
+_LANTERN_NIGHT = ("2022-10-08", "2023-09-27", "2024-09-15", "2025-09-05", "2026-08-25")
+
+
+@dataclass(frozen=True)
+class World:
+    """A made-up history with the plan of its drivers, and the truth behind them.
+
+    Attributes
+    ----------
+    history
+        Tickets and drivers by week (n rows).
+    plan
+        Drivers of the weeks that follow.
+    days
+        The islands' holidays: ``holiday, date, until``.
+    truth
+        True coefficients: ``term, column, true``.
+    log_mean
+        True expectation of the logarithm of tickets, history and plan together.
+    noise
+        Standard deviation of the independent noise of the logarithm.
+    """
+
+    history: pd.DataFrame
+    plan: pd.DataFrame
+    days: pd.DataFrame
+    truth: pd.DataFrame
+    log_mean: Array
+    noise: float
+
+
+def ferry(seed: int = 1, weeks: int = 208, planned: int = 26) -> World:
+    """Make up `weeks` of ferry tickets and `planned` weeks of the drivers' plan, the same for the same seed.
+
+    The arithmetic is written out here and shares nothing with the models, so that agreement means something.
+    """
+    generator = np.random.default_rng(seed)
+    starts = pd.date_range(FIRST_WEEK, periods=weeks + planned, freq="7D", name="week")
+    drivers = _drivers(starts, generator)
+    days = island_days()
+    log_mean = _log_mean(starts, drivers, days)
+    tickets = np.round(np.exp(log_mean + NOISE * generator.standard_normal(len(starts))))
+    truth = pd.DataFrame([(*key, value) for key, value in TRUTH.items()], columns=["term", "column", "true"])
+    history = drivers.iloc[:weeks].copy()
+    history.insert(0, "sold", tickets[:weeks].astype(int))
+    return World(history, drivers.iloc[weeks:], days, truth, log_mean, NOISE)
+
+
+def island_days() -> pd.DataFrame:
+    """The islands' holidays from 2022 to 2026."""
+    rows = [("Lantern Night", date, date) for date in _LANTERN_NIGHT]
+    for holiday, (day, length) in _YEARLY.items():
+        for year in range(2022, 2027):
+            first = pd.Timestamp(f"{year}-{day}")
+            until = first + pd.Timedelta(days=length - 1)
+            rows.append((holiday, first.date().isoformat(), until.date().isoformat()))
+    return pd.DataFrame(rows, columns=["holiday", "date", "until"]).sort_values("date", ignore_index=True)
+
+
+def _year_share(starts: pd.DatetimeIndex) -> Array:
+    """Share of the calendar year that has passed by the middle of each week."""
+    shares = []
+    for start in starts:
+        middle = start + pd.Timedelta(days=3.5)
+        opened, closed = (pd.Timestamp(year=middle.year + i, month=1, day=1) for i in (0, 1))
+        shares.append((middle - opened) / (closed - opened))
+    return np.array(shares)
+
+
+def _drivers(starts: pd.DatetimeIndex, generator: np.random.Generator) -> pd.DataFrame:
+    n = len(starts)
+    share = _year_share(starts)
+    summer = np.exp(-(((share - 0.55) / 0.13) ** 2))
+    years = np.arange(n) * 7 / 365.25
+    # The price list changes every quarter or so, with a surcharge in summer and offers for single weeks.
+    steps = np.repeat(generator.normal(0.0, 0.06, n // 11 + 1), 11)[:n]
+    fare = 17.5 * np.exp(0.03 * years + 0.06 * summer + steps + generator.normal(0.0, 0.015, n))
+    timetable = 62.0 + 34.0 * summer + np.repeat(generator.normal(0.0, 4.0, n // 8 + 1), 8)[:n]
+    storm = generator.gamma(0.9, 3.0 + 9.0 * (1.0 - summer), n)
+    return pd.DataFrame(
+        {
+            "fare": np.round(fare, 2),
+            "sailings": np.round(timetable + generator.normal(0.0, 2.5, n)).astype(int),
+            "cruise calls": generator.poisson(4.5 * summer),
+            "storm hours": np.round(storm, 1),
+            "promotion": (generator.random(n) < 0.16).astype(int),
+        },
+        index=starts,
+    )
+
+
+def _log_mean(starts: pd.DatetimeIndex, drivers: pd.DataFrame, days: pd.DataFrame) -> Array:
+    truth = {column: value for (_, column), value in TRUTH.items()}
+    n = len(starts)
+    years = np.arange(n) * 7 / 365.25
+    bend = years[list(starts).index(pd.Timestamp(BEND))]
+    total = CONSTANT + truth["trend: slope a year"] * years
+    total += truth[f"trend: slope change at {BEND}"] * np.maximum(years - bend, 0.0)
+    angle = 2.0 * np.pi * _year_share(starts)
+    for h in (1, 2, 3):
+        total += truth[f"season: sin {h}"] * np.sin(h * angle) + truth[f"season: cos {h}"] * np.cos(h * angle)
+    for row in days.itertuples():
+        for day in pd.date_range(str(row.date), str(row.until)):
+            total += truth[f"holidays: {row.holiday}"] / 7 * ((starts <= day) & (day < starts + pd.Timedelta(days=7)))
+    total += truth["log fare"] * np.log(drivers["fare"]) + truth["log sailings"] * np.log(drivers["sailings"])
+    total += truth["cruise calls"] * drivers["cruise calls"] + truth["promotion"] * drivers["promotion"]
+    storm = drivers["storm hours"].to_numpy()
+    before = np.concatenate([[0.0], storm[:-1]])
+    total += truth["storm hours"] * storm + truth["storm hours (lag 1)"] * before
+    return np.asarray(total, dtype=float)

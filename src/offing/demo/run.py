@@ -1,0 +1,102 @@
+"""The guided run: write the made-up study, run it, hold it against the truth, say what to do next."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from importlib.resources import files
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+
+from offing.demo.ferry import ferry
+from offing.handover import Bundle, csv_text
+from offing.model import Fit, effects
+from offing.model.words import indented, number
+from offing.study import Study, open_study
+from offing.study.outputs import bundle
+
+Say = Callable[[str], object]
+
+
+def run_demo(folder: Path, say: Say) -> Study:
+    """Write the ferry study into `folder`, run it in full, and tell each step through `say`.
+
+    Raises
+    ------
+    InputError
+        If the folder cannot be written to.
+    """
+    world = ferry()
+    study_text = files("offing.demo").joinpath("study.toml").read_text(encoding="utf-8")
+    made = Bundle()
+    made.add("tickets.csv", csv_text(world.history.reset_index()))
+    made.add("plan.csv", csv_text(world.plan.reset_index()))
+    made.add("island_days.csv", csv_text(world.days))
+    made.add("truth.csv", csv_text(world.truth))
+    made.add("study.toml", study_text)
+    made.write(folder)
+    say(f"1. Made up {len(world.history)} weeks of ferry tickets of the Tern Islands, and wrote to {folder}:")
+    say("     tickets.csv      tickets sold, with fare, sailings, cruise calls, storm hours and promotions")
+    say(f"     plan.csv         the drivers' plan for the {len(world.plan)} weeks that follow")
+    say("     island_days.csv  the islands' holidays; Lantern Night moves")
+    say("     study.toml       what to read, which terms, how far to forecast")
+    say("     truth.csv        the effects that the data were made with\n")
+
+    study = open_study(folder / "study.toml")
+    (fit,), (forecast,) = study.fits.values(), study.forecasts.values()
+    say("2. Fitted trend + season + holidays + drivers:\n")
+    say(_inset(fit.sentences))
+
+    say("\n3. Forecast 13 weeks, from the drivers' plan:\n")
+    say(_inset(forecast.sentences))
+    shown = forecast.table[["forecast", "q0.025", "q0.975"]].set_axis(forecast.axis.labels(), axis=0)
+    say("")
+    say(indented(shown.rename_axis("week"), float_format=lambda value: f"{value:,.0f}"))
+
+    say("\n4. Split every week's forecast into contributions that add up to it:\n")
+    wide = forecast.contributions.wide.set_axis(forecast.axis.labels(), axis=0).rename_axis("week")
+    say(indented(wide, float_format=lambda value: f"{value:,.0f}"))
+    gap = float(np.abs(forecast.contributions.values.sum(axis=0) / forecast.mean - 1.0).max())
+    say(f"\n   The largest gap between a week's sum and its forecast is {gap:.0e} of it.")
+
+    say("\n5. Held the estimates against the truth:\n")
+    compared = compare(fit, world.truth)
+    say(indented(_shown(compared), index=False))
+    say(
+        f"\n   {int(compared['inside'].sum())} of {len(compared)} true effects lie in their 95 % intervals; "
+        "about one in twenty should not."
+    )
+
+    results = folder / "results"
+    written = bundle(study, "explain").write(results)
+    say(f"\n6. Wrote {len(written)} files to {results}. Open first:")
+    say("     forecast.png       history and the forecast's fan")
+    say("     contributions.png  why: every week split into contributions")
+    say("     effects.png        what each driver does")
+    say("     forecast.csv, contributions.csv, coefficients.csv ... the same as tables")
+
+    top = effects(fit).effects[0]
+    say("\nTry next:")
+    say(f"     offing explain {folder / 'study.toml'}")
+    say(f"     change '{top.driver}' in plan.csv (the driver with the largest effect), then")
+    say(f"     offing forecast {folder / 'study.toml'} --out {folder / 'changed'}")
+    return study
+
+
+def compare(fit: Fit, truth: pd.DataFrame) -> pd.DataFrame:
+    """Estimates beside the truth: ``column, true, coefficient, low, high, inside``."""
+    both = truth.merge(fit.coefficients, on=["term", "column"], how="left", validate="one_to_one")
+    inside = (both["low"] <= both["true"]) & (both["true"] <= both["high"])
+    return both[["column", "true", "coefficient", "low", "high"]].assign(inside=inside)
+
+
+def _shown(compared: pd.DataFrame) -> pd.DataFrame:
+    text = pd.DataFrame({"effect (log scale)": compared["column"]})
+    for name, head in (("true", "true"), ("coefficient", "estimated"), ("low", "from"), ("high", "to")):
+        text[head] = [number(value, 3) for value in compared[name]]
+    return text.assign(inside=["yes" if each else "NO" for each in compared["inside"]])
+
+
+def _inset(text: str) -> str:
+    return "\n".join(f"   {line}" for line in text.splitlines())

@@ -1,0 +1,51 @@
+"""`figure`: one function a kind of result."""
+
+from __future__ import annotations
+
+from functools import singledispatch
+
+from offing.base import InputError
+from offing.draw.contributions import draw_contributions
+from offing.draw.effects import draw_effects
+from offing.draw.series import draw_fit, draw_forecast
+from offing.draw.style import Picture
+from offing.model import Contributions, Effects, Fit, Forecast
+
+
+@singledispatch
+def figure(result: object) -> Picture:
+    """Draw a result: a fit, a forecast, contributions or effects.
+
+    Parameters
+    ----------
+    result
+        A `Fit` (history and fitted line), a `Forecast` (history and fan), `Contributions` (signed stacks), or
+        `Effects` (what each driver does).
+
+    Returns
+    -------
+    Picture
+        A Matplotlib figure of 12.8 x 8 inches, shown by notebooks and saved with ``savefig``.
+
+    Raises
+    ------
+    InputError
+        If there is no figure of such a thing, or nothing to draw.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 4.0, 6.0, 6.5], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
+    >>> of.figure(of.Model("sold", terms=[of.Trend()]).fit(sold)).get_size_inches().tolist()
+    [12.8, 8.0]
+    """
+    raise InputError(
+        f"there is no figure of a {type(result).__name__}",
+        "Give a Fit, a Forecast, Contributions or Effects.",
+    )
+
+
+figure.register(Fit, draw_fit)
+figure.register(Forecast, draw_forecast)
+figure.register(Contributions, draw_contributions)
+figure.register(Effects, draw_effects)

@@ -1,0 +1,81 @@
+"""History, fitted line and forecast fan."""
+
+from __future__ import annotations
+
+import numpy as np
+from matplotlib.axes import Axes
+
+from offing.calendar import Axis
+from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, in_units, legend, thousands
+from offing.model import Fit, Forecast
+from offing.model.words import number, percent
+
+
+def draw_fit(fit: Fit) -> Picture:
+    """History in ink, the fitted mean as a thin warm line over it."""
+    figures = fit.figures
+    unit = f" {fit.unit}" if fit.unit else ""
+    picture, axes = canvas(
+        f"The model explains {100 * figures.r_squared:.0f} % of the variation of {fit.label}",
+        f"Fitted values miss the outcome by {number(figures.mae)}{unit} a {fit.axis.frequency.unit} on average. "
+        f"{figures.rows} of {fit.axis.spell()} were fitted.",
+    )
+    _history(axes, fit, fit.axis)
+    axes.plot(_times(fit.axis), fit.fitted["fitted"], color=WARM, lw=1.2, dashes=(5, 1.5), label="fitted")
+    _finish(axes, fit)
+    return picture
+
+
+def draw_forecast(forecast: Forecast) -> Picture:
+    """The last part of the history, and the forecast with a graded fan."""
+    fit, axis = forecast.fit, forecast.axis
+    picture, axes = canvas(_change(forecast), forecast.sentence)
+    shown = min(fit.axis.n, max(3 * axis.n, round(1.25 * axis.frequency.periods_a_year), 24))
+    _history(axes, fit, fit.axis.part(fit.axis.n - shown, fit.axis.n))
+    times = _times(axis)
+    levels = sorted(forecast.levels, reverse=True)
+    tones = FAN[-len(levels) :] if len(levels) <= len(FAN) else [FAN[0]] * (len(levels) - 3) + list(FAN)
+    for level, tone in zip(levels, tones, strict=True):
+        band = forecast.quantiles(((1 - level) / 2, (1 + level) / 2)).to_numpy()
+        axes.fill_between(times, band[:, 0], band[:, 1], color=tone, lw=0, label=f"{100 * level:g} % band")
+    axes.plot(times, forecast.mean, color=WARM, lw=2.2, marker="D", ms=3.5, label="forecast (mean)")
+    axes.axvline(_times(axis)[0] - np.timedelta64(_half(axis), "us"), color=QUIET, lw=1, dashes=(2, 2))
+    axes.annotate(
+        "origin", (_times(axis)[0] - np.timedelta64(_half(axis), "us"), 1.0), xycoords=("data", "axes fraction"),
+        xytext=(-5, -4), textcoords="offset points", ha="right", va="top", color=INK, fontsize=10,
+    )  # fmt: skip
+    _finish(axes, fit)
+    return picture
+
+
+def _history(axes: Axes, fit: Fit, axis: Axis) -> None:
+    values = fit.target[axis.first - fit.axis.first :][: axis.n]
+    axes.plot(_times(axis), values, color=INK, lw=1.8, label=fit.label)
+
+
+def _finish(axes: Axes, fit: Fit) -> None:
+    axes.set_ylabel(in_units(fit.label, f"{fit.unit} a {fit.axis.frequency.unit}" if fit.unit else ""))
+    axes.set_xlabel(f"{fit.axis.frequency.unit} (start)")
+    thousands(axes.yaxis)
+    axes.margins(x=0.01)
+    legend(axes)
+
+
+def _change(forecast: Forecast) -> str:
+    """What the forecast says, held against the same periods a year before where they are known."""
+    fit, axis = forecast.fit, forecast.axis
+    total = float(forecast.mean.sum())
+    said = f"{fit.label}: {number(total, 4)}{' ' + fit.unit if fit.unit else ''} expected in {axis.spell()}"
+    before = fit.axis.n - round(axis.frequency.periods_a_year)
+    past = fit.target[max(before, 0) : max(before, 0) + axis.n]
+    if before < 0 or len(past) < axis.n or not np.isfinite(past).all() or past.sum() <= 0.0:
+        return said
+    return f"{said}, {percent(total / float(past.sum()) - 1.0)} on a year before"
+
+
+def _times(axis: Axis) -> np.ndarray:
+    return axis.frequency.wall(axis.starts).astype("datetime64[us]")
+
+
+def _half(axis: Axis) -> int:
+    return int((axis.edges[1] - axis.edges[0]) // 2)

@@ -1,0 +1,96 @@
+"""How our figures look: one palette, one type size, one way to label."""
+
+from __future__ import annotations
+
+import io
+import textwrap
+from typing import Any
+
+import matplotlib as mpl
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+from matplotlib.ticker import FuncFormatter
+
+INK = "#22303c"
+QUIET = "#8793a0"
+FAINT = "#dfe3e8"
+WARM = "#b5482a"
+PAPER = "#fcfbf8"
+#: Bands of the fan from the widest to the narrowest: lightness carries the order, so that it survives grey print.
+FAN = ("#f6dccb", "#ecb798", "#dd8d68")
+#: Colours of terms, in the model's order; neighbours differ in lightness. Hatches tell repeats apart.
+TERMS = ("#2e6f8e", "#e2b04a", "#6b4c8a", "#8fb56b", "#c9798f", "#3c4f76", "#b08d6e", "#56b3a6")
+HATCHES = ("", "////", "....", "\\\\\\\\", "xxxx", "----", "||||", "oooo")
+
+_SETTINGS: Any = {
+    "font.size": 11.0,
+    "font.family": "sans-serif",
+    "font.sans-serif": ["DejaVu Sans"],
+    "axes.edgecolor": QUIET,
+    "axes.labelcolor": INK,
+    "axes.spines.top": False,
+    "axes.spines.right": False,
+    "axes.grid": False,
+    "axes.facecolor": PAPER,
+    "figure.facecolor": PAPER,
+    "hatch.linewidth": 0.6,
+    "text.color": INK,
+    "text.parse_math": False,  # names come from data, and a dollar sign in them is no formula
+    "xtick.color": INK,
+    "ytick.color": INK,
+    "svg.hashsalt": "offing",  # the same figure gives the same bytes
+}
+
+
+class Picture(Figure):
+    """A Matplotlib figure that notebooks show by themselves, made without pyplot, so that nothing stays open."""
+
+    def _repr_png_(self) -> bytes:
+        return png(self)
+
+
+def png(picture: Figure) -> bytes:
+    """The figure as PNG at 1280 x 800 points, without a clock time in it."""
+    buffer = io.BytesIO()
+    with mpl.rc_context(_SETTINGS):
+        picture.savefig(buffer, format="png", dpi=100, metadata={"Software": None})
+    return buffer.getvalue()
+
+
+def canvas(
+    title: str, caption: str, *, left: float = 0.085, right: float = 0.97, above: float = 0.05
+) -> tuple[Picture, Axes]:
+    """An empty figure with a title that states the finding and a sentence of explanation below.
+
+    `left` and `right` bound the axes as shares of the width; `above` them is room for one row of a legend.
+    """
+    with mpl.rc_context(_SETTINGS):
+        picture = Picture(figsize=(12.8, 8.0))
+        lines = textwrap.wrap(caption, 165)
+        # A number and its per cent sign stay on one line.
+        heading = textwrap.wrap(title.replace(" %", "\N{NO-BREAK SPACE}%"), 108)
+        foot = 0.025 + 0.025 * len(lines)
+        bottom, top = foot + 0.115, 0.94 - 0.037 * len(heading) - above
+        axes = picture.add_axes((left, bottom, right - left, top - bottom))
+        picture.text(0.03, 0.965, "\n".join(heading), fontsize=15, va="top", linespacing=1.3)
+        picture.text(0.03, foot, "\n".join(lines), fontsize=10, va="top", linespacing=1.4)
+        axes.yaxis.grid(visible=True, color=FAINT, linewidth=0.8)
+        axes.set_axisbelow(True)
+        axes.tick_params(length=3)
+    return picture, axes
+
+
+def legend(axes: Axes, **options: Any) -> None:
+    """A legend in one row above the axes, or where `options` put it."""
+    place = {"loc": "lower left", "bbox_to_anchor": (0.0, 1.0), "ncols": 6, "borderaxespad": 0.2}
+    axes.legend(**{"frameon": False, "fontsize": 10, **place, **options})
+
+
+def in_units(name: str, unit: str) -> str:
+    """An axis label with its unit."""
+    return f"{name} ({unit})" if unit else name
+
+
+def thousands(axis: Any) -> None:
+    """Write an axis's numbers with thousands apart and a true minus."""
+    axis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.10g}".replace("-", "\N{MINUS SIGN}")))

@@ -1,0 +1,24 @@
+"""All writers: tables of the contract as CSV, records as JSON, figures as PNG; each file whole or not at all."""
+
+from offing.handover.contract import (
+    coefficient_rows,
+    contribution_rows,
+    fitted_rows,
+    forecast_rows,
+    treatment_rows,
+)
+from offing.handover.files import Bundle, csv_text, file_digest, json_text
+from offing.handover.run import run_record
+
+__all__ = [
+    "Bundle",
+    "coefficient_rows",
+    "contribution_rows",
+    "csv_text",
+    "file_digest",
+    "fitted_rows",
+    "forecast_rows",
+    "json_text",
+    "run_record",
+    "treatment_rows",
+]

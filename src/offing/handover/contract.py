@@ -1,0 +1,72 @@
+"""Results as the rows of the contract's files: the key columns ``series, model, scenario`` first."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import pandas as pd
+
+from offing.base import Treatment
+from offing.model import Contributions, Fit, Forecast
+
+#: The scenario of a forecast that rests on the drivers' plan alone.
+AS_PLANNED = "as planned"
+
+_TREATMENT = ["source", "column", "period", "before", "after", "reason"]
+
+
+def coefficient_rows(fit: Fit) -> pd.DataFrame:
+    """Rows of ``coefficients.csv``."""
+    return _keyed(fit.coefficients, fit, "")
+
+
+def fitted_rows(fit: Fit) -> pd.DataFrame:
+    """Rows of ``fitted.csv``."""
+    return _keyed(_stamped(fit.fitted, fit), fit, "")
+
+
+def forecast_rows(forecast: Forecast) -> pd.DataFrame:
+    """Rows of ``forecast.csv``: origin, period, horizon, forecast and the contract's quantiles."""
+    table = forecast.table[["horizon", "forecast"]].join(forecast.quantiles((0.025, 0.1, 0.25, 0.5, 0.75, 0.9, 0.975)))
+    # Quantiles that the user asked for beside those of the contract come after them.
+    table = table.join(forecast.table[[name for name in forecast.table.columns if name not in table.columns]])
+    rows = _stamped(table, forecast.fit)
+    rows.insert(0, "origin", _iso([forecast.origin], forecast.fit)[0])
+    return _keyed(rows, forecast.fit, AS_PLANNED)
+
+
+def contribution_rows(contributions: Contributions, fit: Fit, *, of_forecast: bool) -> pd.DataFrame:
+    """Rows of ``contributions.csv``; periods whose drivers are unknown have none."""
+    rows = contributions.table.dropna(subset="contribution")
+    rows = rows.assign(period=_iso(rows["period"], fit))
+    return _keyed(rows, fit, AS_PLANNED if of_forecast else "")
+
+
+def treatment_rows(fit: Fit) -> pd.DataFrame:
+    """Rows of ``treatments.csv``."""
+    rows = pd.DataFrame([_treated(entry) for entry in fit.treatments], columns=_TREATMENT)
+    return _keyed(rows, fit, "")
+
+
+def _treated(entry: Treatment) -> list[str]:
+    return [getattr(entry, name) for name in _TREATMENT]
+
+
+def _stamped(table: pd.DataFrame, fit: Fit) -> pd.DataFrame:
+    """The index of period starts as a first column ``period`` of ISO 8601 text."""
+    rows = table.reset_index(drop=True)
+    rows.insert(0, "period", _iso(table.index, fit))
+    return rows
+
+
+def _iso(stamps: Iterable[pd.Timestamp], fit: Fit) -> list[str]:
+    """Starts of periods: dates where the clock says nothing more, else with the time and the zone's offset."""
+    frequency = fit.axis.frequency
+    if frequency.unit == "hour" or frequency.zone is not None:
+        return [stamp.isoformat() for stamp in stamps]
+    return [stamp.date().isoformat() for stamp in stamps]
+
+
+def _keyed(rows: pd.DataFrame, fit: Fit, scenario: str) -> pd.DataFrame:
+    keys = {"series": fit.column, "model": fit.model.name, "scenario": scenario}
+    return pd.concat([pd.DataFrame(keys, index=rows.index), rows], axis=1)

@@ -1,0 +1,22 @@
+"""The record of a run: with which versions, on which data, with which options."""
+
+from __future__ import annotations
+
+import platform
+from collections.abc import Mapping
+from importlib.metadata import version
+from typing import Any
+
+
+def run_record(fingerprints: Mapping[str, str], options: Mapping[str, Any]) -> dict[str, Any]:
+    """What ``run.json`` holds. There is no clock time in it: the same run gives the same file.
+
+    `fingerprints` are the SHA-256 of every file that was read; `seed` is null, since nothing is drawn at random.
+    """
+    packages = ("offing", "numpy", "scipy", "pandas", "holidays")
+    return {
+        "versions": {"python": platform.python_version(), **{name: version(name) for name in packages}},
+        "seed": None,
+        "fingerprint": dict(fingerprints),
+        "options": dict(options),
+    }

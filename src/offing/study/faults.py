@@ -1,0 +1,91 @@
+"""What pydantic finds wrong, in our words and with the line in the file."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from pydantic import ValidationError
+
+from offing.base import InputError, nearest
+from offing.study.lines import Path, lines_of
+
+_TYPES = {
+    "string": "a text in quotes",
+    "int": "a whole number",
+    "float": "a number",
+    "bool": "true or false",
+    "list": "a list",
+    "tuple": "a list",
+    "dict": "a table",
+    "model": "a table",
+    "date": "a date",
+}
+
+
+class Place:
+    """A study file and where its values stand, for messages."""
+
+    def __init__(self, file: str, text: str) -> None:
+        self.file, self.text = file, text
+
+    def error(self, path: Path, found: str, advice: str = "", key: str | None = None) -> InputError:
+        """An error at a path in the file; where the path itself is not there, at its nearest ancestor."""
+        lines = lines_of(self.text)
+        known = next((path[:n] for n in range(len(path), 0, -1) if path[:n] in lines), None)
+        shown = key if key is not None else _dotted(path)
+        return InputError(found, advice, file=self.file, line=lines[known] if known else None, key=shown or None)
+
+    def first_fault(self, error: ValidationError, at: Path, known: Mapping[Path, Iterable[str]]) -> InputError:
+        """The first of pydantic's errors by line, in words; `known` lists the keys that a table may hold."""
+        lines = lines_of(self.text)
+        faults = sorted(error.errors(), key=lambda each: lines.get((*at, *each["loc"]), 10**9))
+        fault = faults[0]
+        path = (*at, *_in_file(fault["loc"], (at, lines)))
+        found, advice = _worded(fault, path, known)
+        return self.error(path, found, advice)
+
+
+def _in_file(location: tuple[Any, ...], where: tuple[Path, Mapping[Path, int]]) -> Path:
+    """Pydantic's location without its own additions, such as the branch of a union."""
+    at, lines = where
+    path: Path = ()
+    for step in location:
+        if (*at, *path, step) in lines or step is location[-1]:
+            path = (*path, step)
+        else:
+            break
+    # The last step of a union's fault names the branch, not a key.
+    if path and (*at, *path) not in lines and (*at, *path[:-1]) in lines and _is_branch(path[-1]):
+        path = path[:-1]
+    return path
+
+
+def _is_branch(step: Any) -> bool:
+    return isinstance(step, str) and (step in _TYPES or step in ("str", "ColumnSpec") or "[" in step)
+
+
+def _worded(fault: Any, path: Path, known: Mapping[Path, Iterable[str]]) -> tuple[str, str]:
+    kind, value = fault["type"], fault.get("input")
+    if kind in ("extra_forbidden", "unexpected_keyword_argument"):
+        pattern = tuple("*" if isinstance(step, int) or (path[:1] == ("sources",) and i == 1) else step
+                        for i, step in enumerate(path[:-1]))  # fmt: skip
+        return "there is no such key", nearest(str(path[-1]), known.get(pattern, ()))
+    if kind in ("missing", "missing_argument"):
+        return f"'{path[-1]}' is missing", "Add it."
+    if kind == "value_error" and isinstance(fault["ctx"]["error"], InputError):
+        inner = fault["ctx"]["error"]
+        return (f"{inner.key}: " if inner.key else "") + inner.found, inner.advice
+    if kind == "literal_error":
+        return f"found {value!r}", f"Allowed: {fault['ctx']['expected']}.".replace("'", '"')
+    wanted = next((words for stem, words in _TYPES.items() if kind.startswith(stem)), None)
+    if wanted is not None and ("type" in kind or "parsing" in kind or "from_float" in kind):
+        return f"found {value!r}", f"Give {wanted}."
+    return f"found {value!r}", f"{fault['msg']}."
+
+
+def _dotted(path: Path) -> str:
+    text = ""
+    for step in path:
+        text += f"[{step + 1}]" if isinstance(step, int) else f".{step}" if text else str(step)
+    return text

@@ -1,0 +1,176 @@
+"""Opening a study file: reading, checking, and building its models."""
+
+from __future__ import annotations
+
+import json
+import re
+import tomllib
+from collections.abc import Iterable, Mapping
+from dataclasses import fields, replace
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+from pydantic import TypeAdapter, ValidationError
+
+from offing.base import InputError, nearest
+from offing.model import Model
+from offing.study import schema
+from offing.study.faults import Place
+from offing.study.study import Study
+from offing.terms import TERMS, Driver, Holidays, Term
+
+
+def open_study(path: str | Path) -> Study:
+    r"""Read and check a study file; its data are read when the study is run.
+
+    Parameters
+    ----------
+    path
+        The TOML file. Paths in it are relative to its folder.
+
+    Raises
+    ------
+    InputError
+        Naming file, line and key of the first fault, what was found and what is allowed; for an unknown key the
+        nearest known one.
+
+    Examples
+    --------
+    >>> import tempfile, pathlib, offing as of
+    >>> text = 'format = 1\n[sources.tickets]\nfile = "t.csv"\n[target]\ndata = "tickets.sold"\nscal = "log"\n'
+    >>> file = pathlib.Path(tempfile.mkdtemp()) / "study.toml"
+    >>> _ = file.write_text(text)
+    >>> of.open_study(file)
+    Traceback (most recent call last):
+    offing.base.errors.InputError: study.toml, line 6, key 'target.scal': there is no such key. Did you mean 'scale'?
+    """
+    path = Path(path)
+    text = _text(path)
+    place = Place(path.name, text)
+    try:
+        raw = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise InputError(f"the text is not valid TOML: {error}", file=path.name) from error
+    try:
+        spec = schema.StudySpec.model_validate_json(json.dumps(raw, default=_plain))
+    except ValidationError as error:
+        raise place.first_fault(error, (), _known_keys()) from error
+    _check_sources(spec, place)
+    terms = [_term(entry, i, path.parent, place) for i, entry in enumerate(spec.terms)]
+    _check_drivers(spec, terms, place)
+    models = _models(spec, terms, place)
+    return Study(path, spec, models)
+
+
+def _text(path: Path) -> str:
+    try:
+        return path.read_text(encoding="utf-8")
+    except FileNotFoundError as error:
+        raise InputError(f"there is no file {str(path)!r}", "Check the path.") from error
+    except OSError as error:
+        raise InputError(f"cannot be opened ({error.strerror})", file=str(path)) from error
+    except UnicodeDecodeError as error:
+        raise InputError("the text is not UTF-8", "Save the file as UTF-8.", file=path.name) from error
+
+
+def _plain(value: object) -> str:
+    """TOML's own dates as text."""
+    if isinstance(value, date):  # a datetime is one too
+        return value.isoformat()
+    return str(value)
+
+
+def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
+    parts: dict[tuple[Any, ...], type[schema.Part]] = {
+        (): schema.StudySpec,
+        ("sources", "*"): schema.SourceSpec,
+        ("target",): schema.TargetSpec,
+        ("target", "data"): schema.ColumnSpec,
+        ("estimation",): schema.EstimationSpec,
+        ("forecast",): schema.ForecastSpec,
+    }
+    return {at: list(part.model_fields) for at, part in parts.items()}
+
+
+def _check_sources(spec: schema.StudySpec, place: Place) -> None:
+    for name, source in spec.sources.items():
+        if source.plan_for is None:
+            continue
+        at = ("sources", name, "plan_for")
+        tables = [other for other, each in spec.sources.items() if each.plan_for is None]
+        if source.plan_for not in tables:
+            raise place.error(at, f"there is no source {source.plan_for!r}", nearest(source.plan_for, tables))
+        first = next(other for other, each in spec.sources.items() if each.plan_for == source.plan_for)
+        if first != name:
+            raise place.error(at, f"the source '{first}' is its plan already", "Keep one of them.")
+    if all(source.plan_for is not None for source in spec.sources.values()):
+        raise place.error(("sources",), "there are only plans", "Add the source that they continue.")
+
+
+def _term(entry: Mapping[str, Any], i: int, folder: Path, place: Place) -> Term:
+    at = ("terms", i)
+    kind = entry.get("type")
+    if kind not in TERMS:
+        found = "the kind of term is missing" if kind is None else f"found {kind!r}"
+        advice = f'Add type = "{next(iter(TERMS))}", say.' if kind is None else nearest(str(kind), TERMS)
+        raise place.error((*at, "type"), found, advice)
+    rest = {key: value for key, value in entry.items() if key != "type"}
+    cls = TERMS[kind]
+    try:
+        term: Term = _adapter(cls).validate_json(json.dumps(rest, default=_plain))
+    except ValidationError as error:
+        keys = [each.name for each in fields(cls)]  # type: ignore[arg-type]
+        raise place.first_fault(error, at, {("terms", "*"): keys}) from error
+    if isinstance(term, Holidays) and isinstance(term.table, (str, Path)):
+        term = replace(term, table=folder / term.table)
+    return term
+
+
+def _adapter(cls: type[Term]) -> TypeAdapter[Any]:
+    # Pydantic reads a plain dataclass's own configuration from this attribute; strict, because a number in quotes
+    # is a slip that is better told than corrected.
+    config = {"extra": "forbid", "strict": True, "arbitrary_types_allowed": True}
+    cls.__pydantic_config__ = config  # type: ignore[attr-defined]
+    return TypeAdapter(cls)
+
+
+def _check_drivers(spec: schema.StudySpec, terms: list[Term], place: Place) -> None:
+    """Every driver names a source of the study; with the data at hand, fitting checks its column."""
+    tables = [name for name, each in spec.sources.items() if each.plan_for is None]
+    for i, term in enumerate(terms):
+        if isinstance(term, Driver):
+            source = term.data.partition(".")[0]
+            if "." in term.data and source not in tables and len(tables) > 1:
+                raise place.error(("terms", i, "data"), f"there is no source {source!r}", nearest(source, tables))
+    if isinstance(spec.target.data, schema.ColumnSpec) and spec.target.data.source not in tables:
+        source = spec.target.data.source
+        raise place.error(("target", "data", "source"), f"there is no source {source!r}", nearest(source, tables))
+
+
+def _models(spec: schema.StudySpec, terms: list[Term], place: Place) -> tuple[Model, ...]:
+    data = spec.target.data
+    target = data if isinstance(data, str) else f"{data.source}.{data.column}"
+    by_name: dict[str, Term] = {}
+    for i, term in enumerate(terms):
+        if str(term.name) in by_name:
+            raise place.error(("terms", i), f"two terms are called '{term.name}'", "Give one of them another name.")
+        by_name[str(term.name)] = term
+    if not spec.models:
+        return (Model(target, terms, spec.target.scale),)
+    models = []
+    for name, model in spec.models.items():
+        if re.fullmatch(r"[\w .-]{1,60}", name) is None or name.startswith("."):
+            raise place.error(
+                ("models", name),
+                f"found the name {name!r}",
+                "Names of models are letters, digits, spaces, '-', '_' and '.'.",
+            )
+        for i, wanted in enumerate(model.terms):
+            if wanted not in by_name:
+                raise place.error(
+                    ("models", name, "terms", i), f"there is no term {wanted!r}", nearest(wanted, by_name)
+                )
+        chosen = [by_name[wanted] for wanted in model.terms]
+        models.append(Model(target, chosen, spec.target.scale, name))
+    return tuple(models)

@@ -1,0 +1,110 @@
+"""What a study's steps give: words for the screen, files for a folder, JSON for a machine.
+
+The steps build on each other: ``fit``, ``forecast``, ``explain``.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+
+import pandas as pd
+
+from offing.handover import (
+    Bundle,
+    coefficient_rows,
+    contribution_rows,
+    csv_text,
+    fitted_rows,
+    forecast_rows,
+    json_text,
+    treatment_rows,
+)
+from offing.model import Fit, effects
+from offing.study.study import Study
+
+
+def in_words(study: Study, step: str) -> str:
+    """The step's result to read, model by model."""
+    parts = []
+    for name, fit in study.fits.items():
+        head = study.title if len(study.fits) == 1 else f"{study.title}: model '{name}'"
+        parts.append(f"{head}\n{'=' * len(head)}\n{_words(study, name, fit, step)}")
+    return "\n\n".join(parts)
+
+
+def tables(study: Study, step: str) -> dict[str, pd.DataFrame]:
+    """The contract's tables by file name without ending, all models below each other."""
+    fits = study.fits.values()
+    found = {
+        "coefficients": [coefficient_rows(fit) for fit in fits],
+        "fitted": [fitted_rows(fit) for fit in fits],
+        "contributions": [contribution_rows(fit.contributions, fit, of_forecast=False) for fit in fits],
+        "treatments": [treatment_rows(fit) for fit in fits],
+    }
+    if step != "fit":
+        forecasts = study.forecasts.values()
+        found["forecast"] = [forecast_rows(each) for each in forecasts]
+        found["contributions"] += [
+            contribution_rows(each.contributions, each.fit, of_forecast=True) for each in forecasts
+        ]
+    return {name: pd.concat(rows, ignore_index=True) for name, rows in found.items()}
+
+
+def bundle(study: Study, step: str) -> Bundle:
+    """All files of a step, figures included."""
+    files = Bundle()
+    for name, rows in tables(study, step).items():
+        files.add(f"{name}.csv", csv_text(rows))
+    files.add("findings.json", json_text(_findings(study, step)))
+    files.add("run.json", json_text(study.record))
+    for name, picture in _pictures(study, step).items():
+        files.add(f"{name}.png", picture)
+    return files
+
+
+def in_json(study: Study, step: str) -> str:
+    """The step's tables, findings and record as one JSON text."""
+    rows = {name: table.to_dict("records") for name, table in tables(study, step).items()}
+    return json_text({**rows, "findings": _findings(study, step), "run": study.record}).rstrip("\n")
+
+
+def _words(study: Study, name: str, fit: Fit, step: str) -> str:
+    if step == "fit":
+        return str(fit)
+    forecast = study.forecasts[name]
+    if step == "forecast":
+        return str(forecast)
+    told = effects(fit)
+    lines = [f"From its usual low to its usual high, the rest held, each driver changes {fit.label} by:"]
+    lines += [f"  {line}" for line in told.lines]
+    return "\n".join([*(lines if told.effects else []), "", str(forecast.contributions)])
+
+
+def _findings(study: Study, step: str) -> list[dict[str, object]]:
+    results = study.fits if step == "fit" else study.forecasts
+    return [
+        {"model": name, **dataclasses.asdict(finding)}
+        for name, result in results.items()
+        for finding in result.findings
+    ]
+
+
+def _pictures(study: Study, step: str) -> dict[str, bytes]:
+    """PNG figures by name; with several models each name ends in its model's."""
+    from offing.draw import figure  # noqa: PLC0415  Matplotlib takes half a second, and only files need it
+    from offing.draw.style import png  # noqa: PLC0415
+
+    found: dict[str, bytes] = {}
+    for name, fit in study.fits.items():
+        results: dict[str, object] = {"fit": fit}
+        if step != "fit":
+            results["forecast"] = study.forecasts[name]
+        if step == "explain":
+            if fit.model.terms:
+                results["contributions"] = study.forecasts[name].contributions
+                results["history"] = fit.contributions
+            if (told := effects(fit)).effects:
+                results["effects"] = told
+        suffix = "" if len(study.fits) == 1 else f"-{name}"
+        found |= {f"{kind}{suffix}": png(figure(result)) for kind, result in results.items()}
+    return found

@@ -1,0 +1,87 @@
+"""What a study file may hold. The fields of terms are those of the terms themselves."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from offing.calendar.frequency import Unit
+
+Text = Annotated[str, Field(min_length=1)]
+Share = Annotated[float, Field(gt=0.0, lt=1.0)]
+
+
+class Part(BaseModel):
+    """A part of the file: unknown keys and wrong types are errors."""
+
+    model_config = ConfigDict(extra="forbid", strict=True, frozen=True)
+
+
+class SourceSpec(Part):
+    """A table ``[sources.NAME]``: the parameters of `offing.read`."""
+
+    file: Text
+    time: str | None = None
+    time_format: str | None = None
+    frequency: Unit | None = None
+    week_ends: str | None = None
+    stamp: Literal["start", "end"] | None = None
+    unit: dict[str, str] = {}
+    label: dict[str, str] = {}
+    note: str = ""
+    later_rows: Literal["plan", "actual"] | None = None
+    plan_for: str | None = None
+
+    def read_options(self) -> dict[str, Any]:
+        """Keyword arguments for `offing.read`."""
+        return self.model_dump(exclude={"file", "plan_for"})
+
+
+class ColumnSpec(Part):
+    """A column whose or whose source's name holds a dot."""
+
+    source: Text
+    column: Text
+
+
+class TargetSpec(Part):
+    """The table ``[target]``."""
+
+    data: Text | ColumnSpec
+    scale: Literal["level", "log"] = "level"
+
+
+class ModelSpec(Part):
+    """A table ``[models.NAME]``: some of the terms, by name."""
+
+    terms: list[str]
+
+
+class EstimationSpec(Part):
+    """The table ``[estimation]``."""
+
+    errors: Literal["independent"] = "independent"
+    covariance: Literal["classical"] = "classical"
+
+
+class ForecastSpec(Part):
+    """The table ``[forecast]``."""
+
+    horizon: Annotated[int, Field(ge=1)] | None = None
+    until: str | date | None = None
+    levels: Annotated[list[Share], Field(min_length=1)] = [0.5, 0.8, 0.95]
+
+
+class StudySpec(Part):
+    """The whole file. Terms are checked one by one, by the kind that each names."""
+
+    format: Literal[1]
+    title: str = ""
+    sources: Annotated[dict[str, SourceSpec], Field(min_length=1)]
+    target: TargetSpec
+    terms: list[dict[str, Any]] = []
+    models: dict[str, ModelSpec] = {}
+    estimation: EstimationSpec = EstimationSpec()
+    forecast: ForecastSpec = ForecastSpec()

@@ -1,0 +1,94 @@
+"""A study: what to read, which models to fit, how far to forecast."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from offing.base import InputError
+from offing.handover import file_digest, run_record
+from offing.model import Fit, Forecast, Model
+from offing.tables import Table, read
+from offing.terms import Holidays
+
+if TYPE_CHECKING:
+    from offing.study.schema import StudySpec
+
+
+@dataclass(frozen=True)
+class Study:
+    """A checked study file. Made by `offing.open_study`; each step runs when it is first asked for.
+
+    Attributes
+    ----------
+    path
+        The study file.
+    spec
+        Its contents.
+    models
+        Its models, not yet fitted.
+    """
+
+    path: Path
+    spec: StudySpec
+    models: tuple[Model, ...]
+
+    @property
+    def title(self) -> str:
+        """The study's title, or its file's name."""
+        return self.spec.title or self.path.name
+
+    @cached_property
+    def tables(self) -> dict[str, Table]:
+        """The sources that are not plans, by name."""
+        return {name: self._read(name) for name, each in self.spec.sources.items() if each.plan_for is None}
+
+    @cached_property
+    def plans(self) -> dict[str, Table]:
+        """The plans by the name of the source that each continues."""
+        return {each.plan_for: self._read(name) for name, each in self.spec.sources.items() if each.plan_for}
+
+    @cached_property
+    def fits(self) -> dict[str, Fit]:
+        """The fitted models by name."""
+        return {model.name: model.fit(self.tables) for model in self.models}
+
+    @cached_property
+    def forecasts(self) -> dict[str, Forecast]:
+        """The models' forecasts by name.
+
+        Raises
+        ------
+        InputError
+            If the study does not say how far to forecast, or as ``Fit.forecast`` does.
+        """
+        asked = self.spec.forecast
+        if asked.horizon is None and asked.until is None:
+            raise InputError(
+                "the study does not say how far to forecast",
+                "Add [forecast] with horizon = 13, say.",
+                file=self.path.name,
+            )
+        return {
+            name: fit.forecast(asked.horizon, until=asked.until, plan=self.plans, levels=asked.levels)
+            for name, fit in self.fits.items()
+        }
+
+    @property
+    def record(self) -> dict[str, Any]:
+        """What ``run.json`` holds: versions, fingerprints of all files read, options."""
+        files = [self.path, *(self.path.parent / each.file for each in self.spec.sources.values())]
+        for model in self.models:
+            files += [
+                Path(term.table)
+                for term in model.terms
+                if isinstance(term, Holidays) and isinstance(term.table, (str, Path))
+            ]
+        prints = {file.name: file_digest(file) for file in dict.fromkeys(files)}
+        return run_record(prints, self.spec.model_dump(mode="json", exclude_unset=True))
+
+    def _read(self, name: str) -> Table:
+        source = self.spec.sources[name]
+        return read(self.path.parent / source.file, **source.read_options())
