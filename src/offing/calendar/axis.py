@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -10,6 +12,9 @@ from numpy.typing import NDArray
 
 from offing.base import count
 from offing.calendar.frequency import DAY, Frequency, Instants
+
+#: NumPy's units of the text that names a period; a date for all others.
+_PRECISION = {"hour": "m", "month": "M", "year": "Y"}
 
 
 @dataclass(frozen=True)
@@ -39,10 +44,12 @@ class Axis:
         """Ordinals (n,) of the periods."""
         return np.arange(self.first, self.first + self.n, dtype=np.int64)
 
-    @property
+    @cached_property
     def edges(self) -> Instants:
         """Instants (n + 1,) between the periods: all starts and the last end."""
-        return self.frequency.starts(self.first, self.first + self.n + 1)
+        edges = self.frequency.starts(self.first, self.first + self.n + 1)
+        edges.flags.writeable = False
+        return edges
 
     @property
     def starts(self) -> Instants:
@@ -90,10 +97,12 @@ class Axis:
 
     def labels(self) -> list[str]:
         """A short name of every period: its start, as far as the frequency needs it."""
-        shape = {"hour": "%Y-%m-%d %H:%M", "month": "%Y-%m", "year": "%Y"}.get(self.frequency.unit, "%Y-%m-%d")
+        wall = self.frequency.wall(self.starts).astype("datetime64[us]")
         if self.frequency.unit == "quarter":
-            return [f"{start.year}-Q{start.quarter}" for start in self.index]
-        return [str(each) for each in self.index.strftime(shape)]
+            months = wall.astype("datetime64[M]").astype(np.int64)
+            return [f"{1970 + month // 12}-Q{month % 12 // 3 + 1}" for month in months]
+        precision: Any = _PRECISION.get(self.frequency.unit, "D")
+        return [text.replace("T", " ") for text in np.datetime_as_string(wall, unit=precision).tolist()]
 
     def spell(self) -> str:
         """Word the run, such as ``208 weeks from 2021-01-04 to 2024-12-23``."""

@@ -39,13 +39,16 @@ def day_shares(axis: Axis, days: Days, names: tuple[str, ...]) -> NDArray[np.flo
     An hour counts with the whole day that holds it, so the same column serves every frequency.
     """
     first, after = axis.days
-    own = np.array(days.names, dtype=object)
-    shares = np.empty((axis.n, len(names)))
-    for column, name in enumerate(names):
-        mine = np.unique(days.days[own == name])
-        shares[:, column] = np.searchsorted(mine, after) - np.searchsorted(mine, first)
-    shares /= (after - first)[:, None]
-    return shares
+    place = {name: column for column, name in enumerate(names)}
+    wanted = [(place[name], day) for name, day in zip(days.names, days.days.tolist(), strict=True) if name in place]
+    columns, numbers = np.array(sorted(set(wanted)), dtype=np.int64).reshape(-1, 2).T
+    # The periods that hold a day: one, or all hours of it.
+    low = np.searchsorted(after, numbers, side="right")
+    held = np.maximum(np.searchsorted(first, numbers, side="right") - low, 0)
+    within = np.arange(held.sum()) - np.repeat(np.cumsum(held) - held, held)
+    shares = np.zeros((axis.n, len(names)))
+    np.add.at(shares, (np.repeat(low, held) + within, np.repeat(columns, held)), 1.0)
+    return shares / (after - first)[:, None]
 
 
 @lru_cache(maxsize=64)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,12 +14,12 @@ def missing_drivers(
     design: NDArray[np.float64],
     terms: Sequence[str],
     target_known: NDArray[np.bool_],
-    labels: Sequence[str],
+    label: Callable[[int], str],
     unit: str,
 ) -> tuple[Finding, ...]:
     """One finding a term whose unknown values take rows from the fit.
 
-    `design` (n, k) has NaN where a value is unknown, `terms` (k,) says whose column it is, `labels` (n,) name the rows.
+    `design` (n, k) has NaN where a value is unknown, `terms` (k,) says whose column it is, `label` names a row.
     """
     unknown = np.isnan(design) & target_known[:, None]
     if not unknown.any():
@@ -34,7 +34,7 @@ def missing_drivers(
                 "unknown drivers",
                 "note" if at_start else "warning",
                 f"{count(len(rows), f'{unit} is', f'{unit}s are')} left out of the fit because "
-                f"'{term}' is not known there ({labels[rows[0]]}{', …' if len(rows) > 1 else ''}).",
+                f"'{term}' is not known there ({label(int(rows[0]))}{', …' if len(rows) > 1 else ''}).",
                 term,
                 "" if at_start else "Fill in the empty cells if the values can be had.",
                 {"rows": float(len(rows))},

@@ -97,8 +97,10 @@ def least_squares(design: Array, target: Array, tolerance: float = RANK_TOLERANC
     >>> least_squares(line, np.array([1.0, 3.0, 5.0, 7.0])).beta.round(12).tolist()
     [1.0, 2.0]
     """
-    n = len(target)
-    whole = triangle(np.column_stack([design, target]))
+    n, k = design.shape
+    together = np.empty((n, k + 1), order="F")  # as LAPACK wants it, which saves it a copy
+    together[:, :k], together[:, k] = design, target
+    whole = triangle(together)
     solution = solve(whole, tolerance=tolerance)
     if n <= solution.kept.sum():
         raise ValueError(f"{n} rows cannot estimate {solution.kept.sum()} columns and the noise")

@@ -83,12 +83,8 @@ def solve(whole: Array, targets: int = 1, tolerance: float = RANK_TOLERANCE) -> 
     """
     k = whole.shape[0] - targets
     kept, reduced = list(range(k)), whole
-    place = 0
-    while place < len(kept):
-        column = reduced[: place + 1, place]
-        if abs(column[-1]) > tolerance * np.linalg.norm(column):
-            place += 1
-            continue
+    while len(dependent := _dependent(reduced, len(kept), tolerance)):
+        place = int(dependent[0])
         del kept[place]
         # Columns before `place` stay as they are; only the corner behind the gap is no longer triangular.
         reduced = np.delete(reduced, place, axis=1)
@@ -102,6 +98,12 @@ def solve(whole: Array, targets: int = 1, tolerance: float = RANK_TOLERANCE) -> 
     mask = np.zeros(k, dtype=bool)
     mask[kept] = True
     return Solution(beta, mask, root, np.square(reduced[r:, r:]).sum(axis=0))
+
+
+def _dependent(reduced: Array, k: int, tolerance: float) -> NDArray[np.intp]:
+    """Which of the first k columns keep too little of their length beside the earlier ones; the first is sure."""
+    lengths = np.linalg.norm(reduced[:, :k], axis=0)
+    return np.flatnonzero(np.abs(np.diagonal(reduced)[:k]) <= tolerance * lengths)
 
 
 def explain_dependence(whole: Array, kept: NDArray[np.bool_], column: int) -> Array:

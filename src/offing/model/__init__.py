@@ -1,7 +1,7 @@
 """A model, what fitting it gives, and its forecasts with their contributions."""
 
 from offing.model.contributions import Contributions
-from offing.model.effects import Effects, effects
+from offing.model.driver_effects import Effects, effects
 from offing.model.fit import Fit
 from offing.model.forecast import Forecast
 from offing.model.model import Model

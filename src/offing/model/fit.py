@@ -16,7 +16,7 @@ from offing.calendar import Axis
 from offing.checks import autocorrelation, left_out
 from offing.engine import Estimate, FitFigures, fit_figures, quantile, two_sided_p
 from offing.model.contributions import Contributions, contribute
-from offing.model.effects import effects
+from offing.model.driver_effects import effects
 from offing.model.forecast import Forecast, forecast
 from offing.model.layout import Layout
 from offing.model.words import as_html, indented, number

@@ -66,13 +66,14 @@ class Layout:
 
 def lay_out(terms: Sequence[Term], view: View, axis: Axis, states: Mapping[str, Any]) -> tuple[Array, Layout]:
     """Design (n, k) for the periods of `axis`, the constant first, and whose columns are whose."""
-    parts, slots, at = [np.ones((axis.n, 1))], [], 1
-    for term in terms:
-        name = str(term.name)
-        block = term.block(view, axis, states[name])
+    blocks = [term.block(view, axis, states[str(term.name)]) for term in terms]
+    design = np.empty((axis.n, 1 + sum(len(block.names) for block in blocks)), order="F")
+    design[:, 0] = 1.0
+    slots, at = [], 1
+    for term, block in zip(terms, blocks, strict=True):
         k = len(block.names)
         readout = block.readout or Readout(block.names, np.eye(k))
-        slots.append(Slot(name, at, at + k, block.names, readout))
-        parts.append(block.columns)
+        slots.append(Slot(str(term.name), at, at + k, block.names, readout))
+        design[:, at : at + k] = block.columns
         at += k
-    return np.hstack(parts), Layout(tuple(slots))
+    return design, Layout(tuple(slots))

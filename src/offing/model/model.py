@@ -104,7 +104,7 @@ class Model:
         except ValueError as error:
             raise InputError(str(error), "Use fewer terms or more data.", file=table.name) from error
         findings = _findings(view, self.terms, states) + missing_drivers(
-            design, layout.owners, known, axis.labels() if not used.all() else [], axis.frequency.unit
+            design, layout.owners, known, lambda row: axis.part(row, row + 1).labels()[0], axis.frequency.unit
         )
         return Fit(self, source, column, view, states, target, used, design, layout, estimate, findings)
 

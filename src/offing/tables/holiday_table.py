@@ -11,7 +11,7 @@ from offing.base import InputError, nearest
 from offing.calendar import Days
 from offing.calendar.frequency import DAY
 from offing.tables.dates import parse_dates
-from offing.tables.read import read_cells
+from offing.tables.reading import read_cells
 
 
 def read_days(source: str | Path | pd.DataFrame) -> Days:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -103,7 +104,8 @@ def read(
         treatments = (
             Treatment(file, time, label_of, "rows in another order", "rows by date", "dates were not sorted"),
         )
-    columns, unusable = number_columns(cells.iloc[order], file)
+        cells = cells.iloc[order]
+    columns, unusable = number_columns(cells, file)
     return Table(
         file, axis, columns, unusable, dict(unit or {}), dict(label or {}), note, later_rows, treatments, findings
     )  # fmt: skip
@@ -125,9 +127,14 @@ def read_cells(path: Path, file: str) -> pd.DataFrame:
     except UnicodeDecodeError as error:
         raise InputError("the text is not UTF-8", "Save the file as UTF-8.", file=file) from error
     except pd.errors.ParserError as error:
+        told = re.search(r"Expected (\d+) fields in line (\d+), saw (\d+)", str(error))
+        if told is None:
+            raise InputError(f"the text is not valid CSV: {str(error).strip()}", file=file) from error
         raise InputError(
-            f"the rows do not all have as many cells as the header ({error})".replace("\n", " ").strip(),
+            f"found {told[3]} cells, the header has {told[1]}",
+            "Put cells that hold commas in double quotes.",
             file=file,
+            row=int(told[2]),
         ) from error
     cells = cells.fillna("").apply(lambda column: column.str.strip())
     cells.index = pd.RangeIndex(1, len(cells) + 1)
@@ -165,7 +172,9 @@ def _time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
 
 def _frame(source: pd.DataFrame | pd.Series, timing: Timing, file: str) -> tuple[pd.DataFrame, Stamps, Timing]:
     """Columns indexed by row number, the index as stamps, and the timing with what a PeriodIndex says."""
-    frame = source if isinstance(source, pd.DataFrame) else source.to_frame(source.name or "value")
+    if isinstance(source, pd.Series):
+        return _frame(source.to_frame("value" if source.name is None else source.name), timing, file)
+    frame = source
     index: Any = frame.index
     if frame.empty:
         raise InputError("the frame has no rows or no columns", file=file)

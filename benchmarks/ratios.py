@@ -1,0 +1,109 @@
+"""Print how fast Offing is, as ratios to bare work measured in the same run.
+
+Run it as ``python benchmarks/ratios.py``. Whole processes are timed in turn, A B A B, and the median of the pairs'
+ratios is printed, so that a machine that slows down half-way does not change the verdict.
+"""
+
+import statistics
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+
+import numpy as np
+import pandas as pd
+from scipy.linalg import lstsq
+
+import offing as of
+from offing.calendar import country_days
+
+EMPTY_COMMAND = "import click\n@click.command()\ndef main(): pass\nmain(['--help'])"
+OUR_HELP = "from offing.cli import main\nmain(['--help'])"
+
+
+def process_ratio(ours: str, bare: str, pairs: int = 15) -> tuple[float, float, float]:
+    """Median seconds of both programs and the median ratio of pairs."""
+    times = []
+    for code in (ours, bare):
+        seconds(code)  # the first run fills the caches of the file system
+    for _ in range(pairs):
+        times.append((seconds(ours), seconds(bare)))
+    a, b = (statistics.median(each) for each in zip(*times, strict=True))
+    return a, b, statistics.median(x / y for x, y in times)
+
+
+def seconds(code: str) -> float:
+    """Wall time of a fresh interpreter that runs `code`."""
+    start = time.perf_counter()
+    subprocess.run([sys.executable, "-c", code], check=True, stdout=subprocess.DEVNULL)
+    return time.perf_counter() - start
+
+
+def call_ratio(ours: Callable[[], object], bare: Callable[[], object], pairs: int = 60) -> tuple[float, float, float]:
+    """Median seconds of both calls and the median ratio of pairs."""
+    times = []
+    for _ in range(pairs + 3):
+        marks = [time.perf_counter()]
+        for call in (ours, bare):
+            call()
+            marks.append(time.perf_counter())
+        times.append((marks[1] - marks[0], marks[2] - marks[1]))
+    times = times[3:]
+    a, b = (statistics.median(each) for each in zip(*times, strict=True))
+    return a, b, statistics.median(x / y for x, y in times)
+
+
+def daily_case() -> tuple[of.Model, pd.DataFrame]:
+    """1,095 days with trend, two seasons, holidays of a country and drivers: about 50 columns."""
+    generator = np.random.default_rng(3)
+    days = pd.date_range("2021-01-01", periods=1095, freq="D")
+    drivers = generator.normal(10.0, 1.0, (1095, 8))
+    data = pd.DataFrame(drivers, index=days, columns=[f"driver {i}" for i in range(8)])
+    data["sold"] = 100.0 + drivers @ generator.normal(size=8) + generator.normal(size=1095)
+    terms = [
+        of.Trend(knots=["2021-09-01", "2022-06-01"]),
+        of.Season("year", harmonics=6),
+        of.Season("week"),
+        of.Holidays(country="NO"),
+        *(of.Driver(f"driver {i}", lags=[0, 1] if i < 6 else [0]) for i in range(8)),
+    ]
+    return of.Model("sold", terms=terms), data
+
+
+def main() -> None:
+    """Measure and print."""
+    model, data = daily_case()
+    fit = model.fit(data)
+    design, target = fit.design[fit.used], fit.target[fit.used]
+    rows, columns = design.shape
+    print(f"{'what':<58} {'ours':>10} {'bare':>10} {'ratio':>7} {'at most':>8}")
+    touch = "import offing\nfor name in offing.__all__:\n    getattr(offing, name)"
+    measured = [
+        ("import offing / import pandas", 1.3, *process_ratio("import offing", "import pandas")),
+        ("offing --help / an empty click command's help", 2.0, *process_ratio(OUR_HELP, EMPTY_COMMAND)),
+        ("every public name loaded, figures too / import pandas", None, *process_ratio(touch, "import pandas", 5)),
+        (
+            f"Model.fit, {rows} x {columns} / lstsq gelsy",
+            6.0,
+            *call_ratio(lambda: model.fit(data), lambda: lstsq(design, target, lapack_driver="gelsy")),
+        ),
+    ]
+    table = of.read(data)
+
+    def fit_anew() -> of.Fit:
+        country_days.cache_clear()
+        return model.fit(data)
+
+    for what, call in {
+        "Model.fit, the holidays' dates computed anew": fit_anew,
+        "Model.fit of a table read before": lambda: model.fit(table),
+    }.items():
+        bare = call_ratio(call, lambda: lstsq(design, target, lapack_driver="gelsy"))
+        measured.append((f"{what} / lstsq gelsy", 6.0, *bare))
+    for what, limit, ours, bare, ratio in measured:
+        shown = "" if limit is None else f"{limit:.1f}"
+        print(f"{what:<58} {1e3 * ours:>7.1f} ms {1e3 * bare:>7.1f} ms {ratio:>7.2f} {shown:>8}")
+
+
+if __name__ == "__main__":
+    main()
