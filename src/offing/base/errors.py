@@ -19,7 +19,7 @@ class InputError(OffingError, ValueError):
         What is wrong, as a clause without a full stop.
     advice
         What to do about it, as a whole sentence.
-    file, line, row, period, column, key
+    file, line, row, period, column, key, term
         Where it is, as far as known; they head the message in this order.
 
     Examples
@@ -40,10 +40,11 @@ class InputError(OffingError, ValueError):
         period: str | None = None,
         column: str | None = None,
         key: str | None = None,
+        term: str | None = None,
     ) -> None:
         self.found, self.advice = found, advice
         self.file, self.line, self.row = file, line, row
-        self.period, self.column, self.key = period, column, key
+        self.period, self.column, self.key, self.term = period, column, key, term
         super().__init__(found)
 
     def __str__(self) -> str:
@@ -54,6 +55,7 @@ class InputError(OffingError, ValueError):
             None if self.period is None else f"period {self.period}",
             None if self.column is None else f"column {self.column!r}",
             None if self.key is None else f"key '{self.key}'",
+            None if self.term is None else f"term '{self.term}'",
         ]
         where = ", ".join(place for place in places if place)
         what = f"{where}: {self.found}." if where else f"{self.found[:1].upper()}{self.found[1:]}."

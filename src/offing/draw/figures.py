@@ -8,11 +8,10 @@ from offing.base import InputError
 from offing.draw.contributions import draw_contributions
 from offing.draw.effects import draw_effects
 from offing.draw.series import draw_fit, draw_forecast
-from offing.draw.style import Picture
+from offing.draw.style import Picture, styled
 from offing.model import Contributions, Effects, Fit, Forecast
 
 
-@singledispatch
 def figure(result: object) -> Picture:
     """Draw a result: a fit, a forecast, contributions or effects.
 
@@ -39,13 +38,19 @@ def figure(result: object) -> Picture:
     >>> of.figure(of.Model("sold", terms=[of.Trend()]).fit(sold)).get_size_inches().tolist()
     [12.8, 8.0]
     """
+    with styled():
+        return _draw(result)
+
+
+@singledispatch
+def _draw(result: object) -> Picture:
     raise InputError(
         f"there is no figure of a {type(result).__name__}",
         "Give a Fit, a Forecast, Contributions or Effects.",
     )
 
 
-figure.register(Fit, draw_fit)
-figure.register(Forecast, draw_forecast)
-figure.register(Contributions, draw_contributions)
-figure.register(Effects, draw_effects)
+_draw.register(Fit, draw_fit)
+_draw.register(Forecast, draw_forecast)
+_draw.register(Contributions, draw_contributions)
+_draw.register(Effects, draw_effects)

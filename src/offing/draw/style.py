@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import textwrap
+from contextlib import AbstractContextManager
 from typing import Any
 
 import matplotlib as mpl
@@ -42,8 +43,18 @@ _SETTINGS: Any = {
 }
 
 
+def styled() -> AbstractContextManager[None]:
+    """Settings that hold while a figure is made and drawn, and nowhere else."""
+    return mpl.rc_context(_SETTINGS)
+
+
 class Picture(Figure):
     """A Matplotlib figure that notebooks show by themselves, made without pyplot, so that nothing stays open."""
+
+    def draw(self, renderer: Any) -> None:
+        """Draw with our settings, whoever saves the figure and whenever."""
+        with styled():
+            super().draw(renderer)
 
     def _repr_png_(self) -> bytes:
         return png(self)
@@ -52,8 +63,7 @@ class Picture(Figure):
 def png(picture: Figure) -> bytes:
     """The figure as PNG at 1280 x 800 points, without a clock time in it."""
     buffer = io.BytesIO()
-    with mpl.rc_context(_SETTINGS):
-        picture.savefig(buffer, format="png", dpi=100, metadata={"Software": None})
+    picture.savefig(buffer, format="png", dpi=100, metadata={"Software": None})
     return buffer.getvalue()
 
 
@@ -64,19 +74,18 @@ def canvas(
 
     `left` and `right` bound the axes as shares of the width; `above` them is room for one row of a legend.
     """
-    with mpl.rc_context(_SETTINGS):
-        picture = Picture(figsize=(12.8, 8.0))
-        lines = textwrap.wrap(caption, 165)
-        # A number and its per cent sign stay on one line.
-        heading = textwrap.wrap(title.replace(" %", "\N{NO-BREAK SPACE}%"), 108)
-        foot = 0.025 + 0.025 * len(lines)
-        bottom, top = foot + 0.115, 0.94 - 0.037 * len(heading) - above
-        axes = picture.add_axes((left, bottom, right - left, top - bottom))
-        picture.text(0.03, 0.965, "\n".join(heading), fontsize=15, va="top", linespacing=1.3)
-        picture.text(0.03, foot, "\n".join(lines), fontsize=10, va="top", linespacing=1.4)
-        axes.yaxis.grid(visible=True, color=FAINT, linewidth=0.8)
-        axes.set_axisbelow(True)
-        axes.tick_params(length=3)
+    picture = Picture(figsize=(12.8, 8.0))
+    lines = textwrap.wrap(caption, 165)
+    # A number and its per cent sign stay on one line.
+    heading = textwrap.wrap(title.replace(" %", "\N{NO-BREAK SPACE}%"), 108)
+    foot = 0.025 + 0.025 * len(lines)
+    bottom, top = foot + 0.115, 0.94 - 0.037 * len(heading) - above
+    axes = picture.add_axes((left, bottom, right - left, top - bottom))
+    picture.text(0.03, 0.965, "\n".join(heading), fontsize=15, va="top", linespacing=1.3)
+    picture.text(0.03, foot, "\n".join(lines), fontsize=10, va="top", linespacing=1.4)
+    axes.yaxis.grid(visible=True, color=FAINT, linewidth=0.8)
+    axes.set_axisbelow(True)
+    axes.tick_params(length=3)
     return picture, axes
 
 

@@ -121,12 +121,14 @@ def contribute(fit: Fit, view: View, axis: Axis, design: Array) -> Contributions
     else:
         edges = parts.baseline * np.exp(-spread), parts.baseline * np.exp(spread)
     half = reach * errors * parts.weights
+    # Where a driver is unknown nothing is told, not even the baseline: rows that do not add up would be worse.
+    known = np.where(np.isnan(design).any(axis=1), np.nan, 1.0)
     return Contributions(
         axis=axis,
         terms=tuple(slot.term for slot in slots),
-        values=np.vstack([parts.baseline, parts.contributions]),
-        low=np.vstack([edges[0], parts.contributions - half]),
-        high=np.vstack([edges[1], parts.contributions + half]),
+        values=known * np.vstack([parts.baseline, parts.contributions]),
+        low=known * np.vstack([edges[0], parts.contributions - half]),
+        high=known * np.vstack([edges[1], parts.contributions + half]),
         mean=fit.mean_of(design),
         target=fit.label,
         unit=fit.unit,

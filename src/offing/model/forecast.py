@@ -20,6 +20,7 @@ from offing.model.layout import lay_out
 from offing.model.words import as_html, number
 from offing.tables import MARKS, Sources, Table, View, read
 from offing.tables.table import Array
+from offing.terms import telling
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -178,7 +179,8 @@ def forecast(
     tables = fit.view.sources.tables
     view = Sources(tables, _plans(fit, plan)).cut(fit.view.origin, fit.axis)
     for term in fit.model.terms:
-        _check_known(view, term.first_unknown(view, axis), str(term.name), axis)
+        with telling(term):
+            _check_known(view, term.first_unknown(view, axis), axis)
     design, _ = lay_out(fit.model.terms, view, axis, fit.states)
     _check_identified(fit, design, axis)
     return Forecast(fit, view, axis, design, tuple(levels))
@@ -219,14 +221,14 @@ def _plans(fit: Fit, plan: Table | pd.DataFrame | Mapping[str, Table] | None) ->
     return {next(iter(tables)): table}
 
 
-def _check_known(view: View, unknown: tuple[str, Axis] | None, term: str, axis: Axis) -> None:
+def _check_known(view: View, unknown: tuple[str, Axis] | None, axis: Axis) -> None:
     if unknown is None:
         return
     reference, missing = unknown
     needed = view.known(reference, axis).values
     more = int(np.isnan(needed).sum()) - 1
     raise InputError(
-        f"the driver '{term}' has no value there"
+        "the driver has no value there"
         + (f", and in {count(more, f'more {axis.frequency.unit}')} of the forecast" if more > 0 else ""),
         view.why_missing(reference, missing),
         period=missing.labels()[0],

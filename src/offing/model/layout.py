@@ -11,7 +11,7 @@ import numpy as np
 from offing.calendar import Axis
 from offing.tables import View
 from offing.tables.table import Array
-from offing.terms import Readout, Term
+from offing.terms import Readout, Term, telling
 
 CONSTANT = "constant"
 
@@ -66,7 +66,10 @@ class Layout:
 
 def lay_out(terms: Sequence[Term], view: View, axis: Axis, states: Mapping[str, Any]) -> tuple[Array, Layout]:
     """Design (n, k) for the periods of `axis`, the constant first, and whose columns are whose."""
-    blocks = [term.block(view, axis, states[str(term.name)]) for term in terms]
+    blocks = []
+    for term in terms:
+        with telling(term):
+            blocks.append(term.block(view, axis, states[str(term.name)]))
     design = np.empty((axis.n, 1 + sum(len(block.names) for block in blocks)), order="F")
     design[:, 0] = 1.0
     slots, at = [], 1

@@ -17,7 +17,7 @@ from offing.model.fit import Fit
 from offing.model.layout import lay_out
 from offing.tables import Sources, Table, View, read
 from offing.tables.table import Array
-from offing.terms import Term
+from offing.terms import Term, telling
 
 Data = Table | pd.DataFrame | pd.Series | Mapping[str, Table]
 
@@ -93,7 +93,10 @@ class Model:
         table = sources.tables[source]
         axis, target = self._target(table, column)
         view = sources.cut(int(axis.ends[-1]), axis)
-        states = {str(term.name): term.learn(view) for term in self.terms}
+        states = {}
+        for term in self.terms:
+            with telling(term):
+                states[str(term.name)] = term.learn(view)
         design, layout = lay_out(self.terms, view, axis, states)
         known = np.isfinite(target)
         used = known & np.isfinite(design).all(axis=1)

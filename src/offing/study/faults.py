@@ -29,12 +29,14 @@ class Place:
     def __init__(self, file: str, text: str) -> None:
         self.file, self.text = file, text
 
-    def error(self, path: Path, found: str, advice: str = "", key: str | None = None) -> InputError:
-        """An error at a path in the file; where the path itself is not there, at its nearest ancestor."""
+    def line(self, path: Path) -> int | None:
+        """Line of a path in the file; where the path itself is not there, of its nearest ancestor."""
         lines = lines_of(self.text)
-        known = next((path[:n] for n in range(len(path), 0, -1) if path[:n] in lines), None)
-        shown = key if key is not None else _dotted(path)
-        return InputError(found, advice, file=self.file, line=lines[known] if known else None, key=shown or None)
+        return next((lines[path[:n]] for n in range(len(path), 0, -1) if path[:n] in lines), None)
+
+    def error(self, path: Path, found: str, advice: str = "") -> InputError:
+        """An error at a path in the file."""
+        return InputError(found, advice, file=self.file, line=self.line(path), key=_dotted(path) or None)
 
     def first_fault(self, error: ValidationError, at: Path, known: Mapping[Path, Iterable[str]]) -> InputError:
         """The first of pydantic's errors by line, in words; `known` lists the keys that a table may hold."""

@@ -53,7 +53,8 @@ def _resolved(keys: list[str], counts: dict[Path, int]) -> Path:
 def _pair(node: Node, path: Path, found: dict[Path, int]) -> None:
     here = (*path, *_keys(node.children[0]))
     _note(here, node, found)
-    _value(node.children[-1], here, found)
+    value = next(child for child in node.named_children[1:] if child.type != "comment")
+    _value(value, here, found)
 
 
 def _value(node: Node, path: Path, found: dict[Path, int]) -> None:

@@ -60,7 +60,7 @@ def open_study(path: str | Path) -> Study:
     terms = [_term(entry, i, path.parent, place) for i, entry in enumerate(spec.terms)]
     _check_drivers(spec, terms, place)
     models = _models(spec, terms, place)
-    return Study(path, spec, models)
+    return Study(path, text, spec, tuple(terms), models)
 
 
 def _text(path: Path) -> str:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -10,8 +12,9 @@ from typing import TYPE_CHECKING, Any
 from offing.base import InputError
 from offing.handover import file_digest, run_record
 from offing.model import Fit, Forecast, Model
+from offing.study.faults import Place
 from offing.tables import Table, read
-from offing.terms import Holidays
+from offing.terms import Holidays, Term
 
 if TYPE_CHECKING:
     from offing.study.schema import StudySpec
@@ -25,14 +28,18 @@ class Study:
     ----------
     path
         The study file.
-    spec
-        Its contents.
+    text, spec
+        Its contents, as written and as checked.
+    terms
+        Its terms, in the file's order.
     models
         Its models, not yet fitted.
     """
 
     path: Path
+    text: str
     spec: StudySpec
+    terms: tuple[Term, ...]
     models: tuple[Model, ...]
 
     @property
@@ -53,7 +60,8 @@ class Study:
     @cached_property
     def fits(self) -> dict[str, Fit]:
         """The fitted models by name."""
-        return {model.name: model.fit(self.tables) for model in self.models}
+        with self._placing():
+            return {model.name: model.fit(self.tables) for model in self.models}
 
     @cached_property
     def forecasts(self) -> dict[str, Forecast]:
@@ -71,10 +79,12 @@ class Study:
                 "Add [forecast] with horizon = 13, say.",
                 file=self.path.name,
             )
-        return {
-            name: fit.forecast(asked.horizon, until=asked.until, plan=self.plans, levels=asked.levels)
-            for name, fit in self.fits.items()
-        }
+        fits = self.fits
+        with self._placing():
+            return {
+                name: fit.forecast(asked.horizon, until=asked.until, plan=self.plans, levels=asked.levels)
+                for name, fit in fits.items()
+            }
 
     @property
     def record(self) -> dict[str, Any]:
@@ -88,6 +98,18 @@ class Study:
             ]
         prints = {file.name: file_digest(file) for file in dict.fromkeys(files)}
         return run_record(prints, self.spec.model_dump(mode="json", exclude_unset=True))
+
+    @contextmanager
+    def _placing(self) -> Iterator[None]:
+        """Let an error about a term say where in the study the term stands."""
+        try:
+            yield
+        except InputError as error:
+            names = [str(term.name) for term in self.terms]
+            if error.term in names and error.file is None:
+                at: tuple[str | int, ...] = ("terms", names.index(str(error.term)), *([error.key] if error.key else []))
+                error.file, error.line = self.path.name, Place(self.path.name, self.text).line(at)
+            raise
 
     def _read(self, name: str) -> Table:
         source = self.spec.sources[name]

@@ -13,6 +13,8 @@ from offing.calendar.frequency import DAY
 from offing.tables.dates import parse_dates
 from offing.tables.reading import read_cells
 
+_COLUMNS = ("holiday", "date", "until")
+
 
 def read_days(source: str | Path | pd.DataFrame) -> Days:
     """Read a table of holidays: columns ``holiday``, ``date`` and, for holidays of several days, ``until``.
@@ -41,10 +43,9 @@ def read_days(source: str | Path | pd.DataFrame) -> Days:
         file = Path(source).name
         cells = read_cells(Path(source), file)
     for column in cells.columns:
-        if column not in ("holiday", "date", "until"):
-            raise InputError(
-                f"found column {str(column)!r}", nearest(str(column), ("holiday", "date", "until")), file=file
-            )
+        if column not in _COLUMNS:
+            free = [name for name in _COLUMNS if name not in cells.columns]
+            raise InputError(f"found column {str(column)!r}", nearest(str(column), free), file=file)
     for column in ("holiday", "date"):
         if column not in cells.columns:
             raise InputError(

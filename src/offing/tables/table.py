@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import html
 from collections.abc import Mapping
+from copy import copy
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -75,7 +76,7 @@ class Table:
             If there is no such column, or it holds something else than finite numbers and empty cells.
         """
         if column in self.unusable:
-            raise self.unusable[column]
+            raise copy(self.unusable[column])  # each raising may add its own places
         if column not in self.columns:
             raise InputError(f"there is no column {column!r}", nearest(column, self.columns), file=self.name)
         return self.columns[column]

@@ -52,8 +52,8 @@ class Sources:
                 f"{reference!r} can mean a column of {' and of '.join(name for name, _ in found)}",
                 f"Write {found[0][0]}.{found[0][1]}.",
             )
-        columns = [column for table in self.tables.values() for column in (*table.columns, *table.unusable)]
-        if len(self.tables) > 1:
+        columns = [column for table in self.tables.values() for column in table.columns]
+        if any(reference.startswith(f"{name}.") for name in self.tables) or len(self.tables) > 1:
             columns = [f"{name}.{column}" for name, table in self.tables.items() for column in table.columns]
         files = " and ".join(table.name for table in self.tables.values())
         raise InputError(f"there is no column {reference!r} in {files}", nearest(reference, columns))

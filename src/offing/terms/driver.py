@@ -106,7 +106,7 @@ class Driver(Term):
             i = int(wrong[0])
             raise InputError(
                 f"found {values[i]:g}, of which there is no logarithm",
-                f"Leave out transform for the term '{self.name}', or correct the value.",
+                "Leave out transform, or correct the value.",
                 column=self.data,
                 period=axis.part(i, i + 1).labels()[0],
             )

@@ -83,15 +83,13 @@ class Holidays(Term):
         here = self._days(days, view.rows)
         for name in self.ignore:
             if name not in here.names:
-                raise InputError(f"there is no holiday {name!r}", key=f"{self.name}: ignore")
+                raise InputError(f"there is no holiday {name!r}", key="ignore")
         spread = self._spread(here)
         names = tuple(dict.fromkeys(spread.names))
         present = (day_shares(view.rows, spread, names) > 0.0).sum(axis=0)
         columns = tuple(sorted(name for name, held in zip(names, present, strict=True) if held))
         if not columns:
-            raise InputError(
-                f"no holiday falls in the fitted {view.rows.spell()}", f"Leave out the term '{self.name}'."
-            )
+            raise InputError(f"no holiday falls in the fitted {view.rows.spell()}", "Leave out the term.")
         return HolidayState(days, columns)
 
     def block(self, view: View, axis: Axis, state: HolidayState) -> Block:
@@ -138,7 +136,7 @@ class Holidays(Term):
             raise InputError(
                 f"the table of holidays ends in {own.last_year}, but {axis.spell()} reach into {high}",
                 f"Add the days of {high} to it.",
-                key=f"{self.name}: table",
+                key="table",
             )
         return own
 

@@ -133,7 +133,7 @@ class Season(Term):
             first = int(unseen[0])
             raise InputError(
                 f"{state.cycle.names[positions[first]]} never occurs in the fitted periods, so its effect is unknown",
-                f"Fit more data, use harmonics, or leave out the term '{self.name}'.",
+                "Fit more data, use harmonics, or leave out the term.",
                 period=axis.part(first, first + 1).labels()[0],
             )
         k = len(seen) - 1

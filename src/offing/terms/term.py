@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
@@ -102,6 +104,16 @@ class Term(ABC):
         """Set fields of a frozen term while it is being made."""
         for key, value in values.items():
             object.__setattr__(self, key, value)
+
+
+@contextmanager
+def telling(term: Term) -> Iterator[None]:
+    """Let an error that arises inside say which term it is about."""
+    try:
+        yield
+    except InputError as error:
+        error.term = error.term or term.name
+        raise
 
 
 def names_of(names: object, key: str) -> tuple[str, ...]:

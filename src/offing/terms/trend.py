@@ -80,9 +80,7 @@ class Trend(Term):
         for knot in self.knots:
             at = int(rows.frequency.ordinals(instant_of(knot, rows.frequency))[0])
             if not rows.first < at < rows.first + rows.n - 1:
-                raise InputError(
-                    f"{knot} lies outside the fitted {rows.spell()}", "Remove it.", key=f"{self.name}: knots"
-                )
+                raise InputError(f"{knot} lies outside the fitted {rows.spell()}", "Remove it.", key="knots")
             ordinals.append(at)
         return TrendState(rows.first, rows.first + rows.n - 1, tuple(ordinals), tuple(str(knot) for knot in self.knots))
 

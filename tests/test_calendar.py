@@ -1,0 +1,116 @@
+"""The time axis against pandas' periods, the standard library's calendar, and known dates."""
+
+import datetime
+import pickle
+
+import numpy as np
+import pandas as pd
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import offing as of
+from offing.calendar import UNITS, WEEKDAYS, Days, country_days, cycle_of, day_shares
+
+CODES = {"hour": "h", "day": "D", "month": "M", "quarter": "Q", "year": "Y"}
+moments = st.datetimes(datetime.datetime(1931, 1, 1), datetime.datetime(2099, 12, 31))
+
+
+@given(moments, st.sampled_from(UNITS), st.sampled_from(WEEKDAYS))
+@settings(max_examples=200, deadline=None)
+def test_every_instant_lies_in_the_period_that_pandas_names(moment, unit, closing):
+    frequency = of.Frequency(unit, closing)
+    axis = of.Axis.between(frequency, moment, moment)
+    period = pd.Period(moment, CODES.get(unit, f"W-{closing[:3].upper()}"))
+    assert axis.n == 1
+    assert axis.index[0] == period.start_time
+    assert axis.ends[0] == (period + 1).start_time.as_unit("us").to_datetime64().astype(np.int64)
+    assert axis.shifted(-7).after(7).labels()[-1] == axis.shifted(0).labels()[0]
+
+
+@given(st.dates(datetime.date(1990, 1, 1), datetime.date(2050, 1, 1)))
+@settings(max_examples=100, deadline=None)
+def test_weeks_of_the_year_are_those_of_iso_8601(day):
+    axis = of.Axis.between(of.Frequency("week"), day, day)
+    position = cycle_of("year", axis.frequency, "week").positions(axis)[0]
+    assert position + 1 == day.isocalendar().week
+
+
+def test_clock_changes_make_days_of_23_and_25_hours():
+    hours = of.Frequency("hour", zone="Europe/Berlin")
+    days = {"2024-03-31": 23, "2024-10-27": 25, "2024-06-01": 24}
+    for day, length in days.items():
+        axis = of.Axis.between(hours, f"{day} 00:00", f"{day} 23:00")
+        assert axis.n == length
+        assert all(str(stamp)[:10] == day for stamp in axis.index)
+    index = pd.date_range("2024-10-26", "2024-10-28", freq="h", tz="Europe/Berlin", inclusive="left")
+    table = of.read(pd.Series(np.arange(len(index), dtype=float), index=index, name="load"), stamp="start")
+    assert table.axis.n == 49
+    assert table.axis.index.equals(index.as_unit("us").rename("period"))
+    positions = cycle_of("day", table.axis.frequency).positions(table.axis)
+    assert np.bincount(positions[24:]).tolist() == [1, 1, 2, *[1] * 21]
+
+
+def test_days_in_a_zone_start_at_its_midnight():
+    axis = of.Axis.between(of.Frequency("day", zone="Europe/Berlin"), "2024-03-30", "2024-04-01")
+    assert [stamp.isoformat() for stamp in axis.index] == [
+        "2024-03-30T00:00:00+01:00",
+        "2024-03-31T00:00:00+01:00",
+        "2024-04-01T00:00:00+02:00",
+    ]
+    assert (np.diff(axis.edges) // 3_600_000_000).tolist() == [24, 23, 24]
+
+
+def test_phases_and_positions():
+    quarters = of.Axis.between(of.Frequency("quarter"), "2023-01-01", "2024-12-31")
+    assert cycle_of("year", quarters.frequency).phases(quarters).tolist() == [0.0, 0.25, 0.5, 0.75] * 2
+    days = of.Axis.between(of.Frequency("day"), "2024-01-01", "2024-12-31")
+    phases = cycle_of("year", days.frequency).phases(days)
+    assert phases[0] == pytest.approx(0.5 / 366)
+    assert phases[-1] == pytest.approx(365.5 / 366)
+    assert cycle_of("month", days.frequency).positions(days)[[0, 30, 31]].tolist() == [0, 30, 0]
+    assert cycle_of("quarter", days.frequency, "month").positions(days)[[0, 31, 91]].tolist() == [0, 1, 0]
+    assert np.bincount(cycle_of("week", days.frequency).positions(days)).sum() == 366
+    assert cycle_of("year", of.Frequency("week")).harmonics_at_most == 26
+
+
+def test_a_period_counts_the_share_of_its_days():
+    fest = Days(("Fest",) * 3, np.array([19814, 19815, 19815]), 2024, 2024)  # 2024-04-01, 02, 02 again
+    for unit, expected in {"day": 1.0, "week": 2 / 7, "month": 2 / 30, "quarter": 2 / 91, "year": 2 / 366}.items():
+        axis = of.Axis.between(of.Frequency(unit), "2024-04-01", "2024-04-01")
+        assert day_shares(axis, fest, ("Fest",))[0, 0] == pytest.approx(expected), unit
+    hours = of.Axis.between(of.Frequency("hour"), "2024-03-31 22:00", "2024-04-03 01:00")
+    assert day_shares(hours, fest, ("Fest", "Other")).sum(axis=0).tolist() == [48.0, 0.0]
+
+
+def test_country_days_are_named_plainly_in_english():
+    days = country_days("NO", None, 2023, 2024)
+    named = set(zip(days.names, days.days.astype("datetime64[D]").astype(str), strict=True))
+    assert ("Constitution Day", "2024-05-17") in named
+    assert ("Good Friday", "2024-03-29") in named
+    lieu = country_days("US", None, 2021, 2021)
+    independence = [
+        str(np.datetime64(int(day), "D"))
+        for name, day in zip(lieu.names, lieu.days, strict=True)
+        if name == "Independence Day"
+    ]
+    assert {"2021-07-04", "2021-07-05"} <= set(independence)
+
+
+@pytest.mark.parametrize(
+    ("call", "message"),
+    [
+        (lambda: of.Frequency("fortnight"), "found 'fortnight'. Known here: hour, day, week, month, quarter, year."),
+        (lambda: of.Frequency("week", "sonday"), "no day of the week. Did you mean 'sunday'?"),
+        (lambda: cycle_of("week", of.Frequency("month")), "a cycle of a week cannot be seen in a series by month"),
+        (lambda: cycle_of("year", of.Frequency("month"), "day"), "a year by day cannot be told apart"),
+        (lambda: country_days("XX", None, 2020, 2021), "Country XX not available"),
+        (lambda: country_days("DE", "QQ", 2020, 2021), "does not have subdivision QQ"),
+    ],
+)
+def test_impossible_wishes_are_told(call, message):
+    with pytest.raises(of.InputError) as told:
+        call()
+    assert message in str(told.value)
+    again = pickle.loads(pickle.dumps(told.value))  # noqa: S301  errors cross processes
+    assert str(again) == str(told.value)

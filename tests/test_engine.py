@@ -1,0 +1,140 @@
+"""The arithmetic alone: arrays against independent computation."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from offing.engine import (
+    attribute,
+    explain_dependence,
+    join,
+    lag_one_correlation,
+    least_squares,
+    quantile,
+    solve,
+    take,
+    triangle,
+    two_sided_p,
+)
+
+seeds = st.integers(0, 2**32 - 1)
+
+
+def draw(seed, n, k):
+    generator = np.random.default_rng(seed)
+    return generator.normal(size=(n, k)) * 10.0 ** generator.integers(-3, 4, k), generator.normal(size=n)
+
+
+@given(seeds, st.integers(1, 6), st.integers(0, 12))
+@settings(max_examples=40, deadline=None)
+def test_triangles_stand_for_their_rows(seed, k, extra):
+    matrix, _ = draw(seed, k + extra, k)
+    weights = np.random.default_rng(seed).uniform(0.1, 2.0, len(matrix))
+    whole = triangle(matrix, weights)
+    products = matrix.T @ (weights[:, None] * matrix)
+    scale = np.sqrt(np.outer(np.diag(products), np.diag(products)))
+    assert np.allclose(whole.T @ whole / scale, products / scale, atol=1e-12)
+    cut = len(matrix) // 2
+    joined = join(triangle(matrix[:cut] if cut else np.zeros((1, k))), matrix[cut:])
+    assert np.allclose(np.abs(joined), np.abs(triangle(matrix)), atol=1e-10 * np.abs(matrix).max())
+    chosen = list(range(k))[::-1][: max(1, k - 1)]
+    taken = take(triangle(matrix), chosen)
+    assert np.allclose(np.abs(taken), np.abs(triangle(matrix[:, chosen])), atol=1e-10 * np.abs(matrix).max())
+
+
+@given(seeds, st.integers(1, 5), st.integers(2, 30))
+@settings(max_examples=40, deadline=None)
+def test_least_squares_agrees_with_the_normal_equations(seed, k, extra):
+    matrix, target = draw(seed, k + extra, k)
+    estimate = least_squares(matrix, target)
+    scaled = matrix / np.linalg.norm(matrix, axis=0)
+    inverse = np.linalg.inv(scaled.T @ scaled) / np.outer(*[np.linalg.norm(matrix, axis=0)] * 2)
+    residual = target - matrix @ estimate.beta
+    assert np.abs(scaled.T @ residual).max() < 1e-12 * np.linalg.norm(target)
+    variance = residual @ residual / extra
+    assert estimate.variance == pytest.approx(variance, rel=1e-9)
+    rows = np.random.default_rng(seed).normal(size=(4, k))
+    expected = np.sqrt(variance * np.einsum("ij,jk,ik->i", rows, inverse, rows))
+    assert np.allclose(estimate.standard_errors(rows), expected, rtol=1e-6)
+
+
+def test_the_later_dependent_column_goes_whatever_the_rows_and_scales():
+    matrix, target = draw(5, 40, 6)
+    matrix[:, 3] = 1e6 * (matrix[:, 0] / np.abs(matrix[:, 0]).max() - matrix[:, 2] / np.abs(matrix[:, 2]).max())
+    matrix[:, 4] = 0.0
+    for rows in (slice(0, 20), slice(10, 40), slice(None)):
+        estimate = least_squares(matrix[rows], target[rows])
+        assert estimate.kept.tolist() == [True, True, True, False, False, True]
+        alone = least_squares(matrix[rows][:, estimate.kept], target[rows])
+        assert np.allclose(estimate.beta[estimate.kept], alone.beta, rtol=1e-10)
+        assert np.allclose(matrix[rows] @ estimate.dependence(3), matrix[rows][:, 3], atol=1e-6)
+        assert estimate.dependence(4).tolist() == [0.0] * 6
+    # Rows that keep the dependence need nothing unknown; rows that break it do.
+    assert not estimate.unidentified(matrix[:3]).any()
+    broken = matrix[:3].copy()
+    broken[1, 3] *= 1.001
+    broken[2, 4] = 1e-3
+    assert estimate.unidentified(broken).tolist() == [False, False, False, True, True, False]
+
+
+def test_many_targets_are_solved_at_once():
+    matrix, target = draw(8, 30, 4)
+    both = solve(triangle(np.column_stack([matrix, target, 2.0 * target + matrix[:, 1]])), targets=2)
+    alone = least_squares(matrix, target)
+    assert np.allclose(both.beta[:, 0], alone.beta)
+    assert np.allclose(both.beta[:, 1], 2.0 * alone.beta + [0.0, 1.0, 0.0, 0.0])
+    assert both.rss == pytest.approx([alone.rss, 4.0 * alone.rss])
+    assert explain_dependence(alone.whole[:-1, :-1], alone.kept, 0).tolist() == [0.0] * 4
+
+
+def test_as_many_columns_as_rows_leave_no_noise():
+    matrix, target = draw(9, 4, 4)
+    with pytest.raises(ValueError, match="4 rows cannot estimate 4 columns and the noise"):
+        least_squares(matrix, target)
+
+
+@given(seeds, st.integers(1, 5), st.integers(1, 8), st.floats(0.0, 40.0))
+@settings(max_examples=60, deadline=None)
+def test_contributions_add_up_on_the_log_scale(seed, terms, n, size):
+    generator = np.random.default_rng(seed)
+    deviations = size * generator.normal(size=(terms, n))
+    variances = np.abs(generator.normal(size=n))
+    level = generator.normal(size=n)
+    parts = attribute(level, deviations, variances)
+    mean = np.exp(level + deviations.sum(axis=0) + variances / 2.0)
+    total = parts.baseline + parts.contributions.sum(axis=0) + parts.correction
+    size = np.abs(parts.baseline) + np.abs(parts.contributions).sum(axis=0) + np.abs(parts.correction)
+    assert np.all(np.abs(total - mean) <= 1e-12 * size)
+    assert np.array_equal(np.sign(parts.contributions), np.sign(deviations))
+    assert parts.baseline[0] == pytest.approx(np.exp(level[0] + variances[0] / 2.0))
+
+
+def test_the_logarithmic_mean_keeps_its_digits_near_the_baseline():
+    """Against 50-digit arithmetic: (M - B)/ln(M/B) by subtraction would lose them all."""
+    for x, expected in [(1e-12, 1.0000000000005), (0.0, 1.0), (-1e-9, 0.9999999995000000), (1.0, 1.718281828459045)]:
+        weight = attribute(np.zeros(1), np.array([[x]]), np.zeros(1)).weights[0]
+        assert weight == pytest.approx(expected, rel=1e-15)
+
+
+def test_level_contributions_are_the_deviations_themselves():
+    deviations = np.array([[1.0, -2.0], [0.5, 4.0]])
+    parts = attribute(np.array([10.0, 11.0]), deviations)
+    assert parts.baseline.tolist() == [10.0, 11.0]
+    assert np.array_equal(parts.contributions, deviations)
+    assert not parts.correction.any()
+
+
+def test_student_against_tables():
+    """Two-sided points of published tables of the t distribution, to their printed digits."""
+    for dof, point in [(1, 12.706), (2, 4.303), (5, 2.571), (30, 2.042), (120, 1.980)]:
+        assert float(quantile(0.975, dof)) == pytest.approx(point, abs=6e-4)
+        assert float(two_sided_p(np.array([point]), dof)[0]) == pytest.approx(0.05, abs=2e-4)
+
+
+def test_neighbouring_residuals_are_paired_over_the_calendar():
+    residual = np.array([1.0, -1.0, 1.0, 99.0, 1.0, 1.0])
+    used = np.array([True, True, True, False, True, True])
+    correlation, pairs = lag_one_correlation(residual, used)
+    assert pairs == 3
+    assert correlation == pytest.approx((-1.0 - 1.0 + 1.0) / 3.0)
