@@ -265,7 +265,7 @@ def test_holidays_that_the_table_does_not_tell_are_errors(data, plan):
     short = FESTS.iloc[:3]
     fit = of.Model("sold", terms=[of.Holidays(table=short)]).fit(data)
     assert fit.forecast(30).axis.n == 30
-    with pytest.raises(of.InputError, match="the table of holidays ends in 2024, but .* reach into 2025. Add the days"):
+    with pytest.raises(of.InputError, match=r"the table of holidays ends in 2024, but .* reach into 2025. Add the days"):
         fit.forecast(60)
     new = pd.concat([FESTS, pd.DataFrame({"holiday": ["Gala"], "date": ["2024-07-01"], "until": ["2024-07-01"]})])
     fit = of.Model("sold", terms=[of.Holidays(table=new)]).fit(data)

@@ -1,0 +1,32 @@
+"""Run the code of README, docs and docstrings as tests, in a folder that holds the demo's data."""
+
+import os
+import shutil
+import tempfile
+from pathlib import Path
+
+from sybil import Sybil
+from sybil.parsers.markdown import PythonCodeBlockParser
+from sybil.parsers.rest import DocTestParser
+
+from offing.demo import run_demo
+
+
+def into_demo_folder(namespace):
+    """Enter a fresh folder with the demo's data and study."""
+    namespace["came_from"], namespace["folder"] = Path.cwd(), Path(tempfile.mkdtemp())
+    run_demo(namespace["folder"], lambda line: None)
+    os.chdir(namespace["folder"])
+
+
+def back(namespace):
+    """Leave the folder and remove it."""
+    os.chdir(namespace["came_from"])
+    shutil.rmtree(namespace["folder"])
+
+
+pages = Sybil(
+    parsers=[PythonCodeBlockParser()], patterns=["README.md", "docs/*.md"], setup=into_demo_folder, teardown=back
+)
+docstrings = Sybil(parsers=[DocTestParser()], patterns=["src/offing/**/*.py"])
+pytest_collect_file = (pages + docstrings).pytest()
