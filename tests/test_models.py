@@ -211,7 +211,7 @@ def test_quantiles_come_from_students_t(data, plan):
         assert np.allclose(ahead.table[name], expected, rtol=1e-9)
     assert np.allclose(ahead.table["forecast"], ahead.table["q0.5"] * np.exp(variance / 2.0))
     assert ahead.sentence.startswith(
-        "Each week's outcome is expected in its band with 90 % probability, if the drivers"
+        "Each week's outcome lies between q0.05 and q0.95 with 90 % probability, if the drivers"
     )
     joined = ahead.with_history()
     assert len(joined) == 126
@@ -265,7 +265,9 @@ def test_holidays_that_the_table_does_not_tell_are_errors(data, plan):
     short = FESTS.iloc[:3]
     fit = of.Model("sold", terms=[of.Holidays(table=short)]).fit(data)
     assert fit.forecast(30).axis.n == 30
-    with pytest.raises(of.InputError, match=r"the table of holidays ends in 2024, but .* reach into 2025. Add the days"):
+    with pytest.raises(
+        of.InputError, match=r"the table of holidays ends in 2024, but .* reach into 2025. Add the days"
+    ):
         fit.forecast(60)
     new = pd.concat([FESTS, pd.DataFrame({"holiday": ["Gala"], "date": ["2024-07-01"], "until": ["2024-07-01"]})])
     fit = of.Model("sold", terms=[of.Holidays(table=new)]).fit(data)

@@ -96,8 +96,8 @@ def test_the_study_and_python_agree(demo_folder):
     ("step", "files", "words"),
     [
         ("fit", 7, "each driver changes ferry tickets by"),
-        ("forecast", 9, "Each week's outcome is expected in its band with 95 % probability"),
-        ("explain", 12, "Contributions to ferry tickets in tickets, measured from a baseline of the trend"),
+        ("forecast", 9, "Each week's outcome lies between q0.025 and q0.975 with 95 % probability, if the drivers"),
+        ("explain", 12, "Contributions to ferry tickets (tickets), measured from a baseline of the trend"),
     ],
 )
 def test_commands_print_words_and_write_files(step, files, words, run_cli, folder):

@@ -12,7 +12,7 @@ import pandas as pd
 from offing.demo.ferry import ferry
 from offing.handover import Bundle, csv_text
 from offing.model import Fit, effects
-from offing.model.words import indented, number
+from offing.model.words import number, text_table, wrapped
 from offing.study import Study, open_study
 from offing.study.outputs import bundle
 
@@ -50,19 +50,17 @@ def run_demo(folder: Path, say: Say) -> Study:
 
     say("\n3. Forecast 13 weeks, from the drivers' plan:\n")
     say(_inset(forecast.sentences))
-    shown = forecast.table[["forecast", "q0.025", "q0.975"]].set_axis(forecast.axis.labels(), axis=0)
     say("")
-    say(indented(shown.rename_axis("week"), float_format=lambda value: f"{value:,.0f}"))
+    say(forecast.text_table())
 
     say("\n4. Split every week's forecast into contributions that add up to it:\n")
-    wide = forecast.contributions.wide.set_axis(forecast.axis.labels(), axis=0).rename_axis("week")
-    say(indented(wide, float_format=lambda value: f"{value:,.0f}"))
+    say(forecast.contributions.text_table())
     gap = float(np.abs(forecast.contributions.values.sum(axis=0) / forecast.mean - 1.0).max())
     say(f"\n   The largest gap between a week's sum and its forecast is {gap:.0e} of it.")
 
     say("\n5. Held the estimates against the truth:\n")
     compared = compare(fit, world.truth)
-    say(indented(_shown(compared), index=False))
+    say(text_table(_shown(compared)))
     say(
         f"\n   {int(compared['inside'].sum())} of {len(compared)} true effects lie in their 95 % intervals; "
         "about one in twenty should not."
@@ -91,12 +89,14 @@ def compare(fit: Fit, truth: pd.DataFrame) -> pd.DataFrame:
     return both[["column", "true", "coefficient", "low", "high"]].assign(inside=inside)
 
 
-def _shown(compared: pd.DataFrame) -> pd.DataFrame:
-    text = pd.DataFrame({"effect (log scale)": compared["column"]})
-    for name, head in (("true", "true"), ("coefficient", "estimated"), ("low", "from"), ("high", "to")):
-        text[head] = [number(value, 3) for value in compared[name]]
-    return text.assign(inside=["yes" if each else "NO" for each in compared["inside"]])
+def _shown(compared: pd.DataFrame) -> dict[str, list[str]]:
+    heads = {"true": "true", "coefficient": "estimated", "low": "from", "high": "to"}
+    return {
+        "effect (log scale)": compared["column"].tolist(),
+        **{head: [number(value) for value in compared[name]] for name, head in heads.items()},
+        "inside": ["yes" if each else "NO" for each in compared["inside"]],
+    }
 
 
 def _inset(text: str) -> str:
-    return "\n".join(f"   {line}" for line in text.splitlines())
+    return wrapped("\n".join(f"   {line}" for line in text.splitlines()))

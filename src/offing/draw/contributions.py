@@ -10,9 +10,9 @@ from matplotlib.patches import Patch
 
 from offing.base import InputError
 from offing.calendar import UNITS, Frequency
-from offing.draw.style import HATCHES, INK, PAPER, TERMS, Picture, canvas, in_units, legend, thousands
+from offing.draw.style import HATCHES, INK, PAPER, TERMS, Picture, canvas, legend, thousands
 from offing.model import Contributions
-from offing.model.words import number, signed
+from offing.model.words import in_units, number, signed
 from offing.tables.table import Array
 
 #: More bars than this cannot be told apart at the usual width of a figure.

@@ -6,9 +6,9 @@ import numpy as np
 from matplotlib.axes import Axes
 
 from offing.calendar import Axis
-from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, in_units, legend, thousands
+from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, legend, thousands
 from offing.model import Fit, Forecast
-from offing.model.words import number, percent
+from offing.model.words import in_units, number, percent
 
 
 def draw_fit(fit: Fit) -> Picture:

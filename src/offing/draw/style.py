@@ -75,9 +75,9 @@ def canvas(
     `left` and `right` bound the axes as shares of the width; `above` them is room for one row of a legend.
     """
     picture = Picture(figsize=(12.8, 8.0))
-    lines = textwrap.wrap(caption, 165)
     # A number and its per cent sign stay on one line.
-    heading = textwrap.wrap(title.replace(" %", "\N{NO-BREAK SPACE}%"), 108)
+    title, caption = (text.replace(" %", "\N{NO-BREAK SPACE}%") for text in (title, caption))
+    lines, heading = textwrap.wrap(caption, 160), textwrap.wrap(title, 108)
     foot = 0.025 + 0.025 * len(lines)
     bottom, top = foot + 0.115, 0.94 - 0.037 * len(heading) - above
     axes = picture.add_axes((left, bottom, right - left, top - bottom))
@@ -93,11 +93,6 @@ def legend(axes: Axes, **options: Any) -> None:
     """A legend in one row above the axes, or where `options` put it."""
     place = {"loc": "lower left", "bbox_to_anchor": (0.0, 1.0), "ncols": 6, "borderaxespad": 0.2}
     axes.legend(**{"frameon": False, "fontsize": 10, **place, **options})
-
-
-def in_units(name: str, unit: str) -> str:
-    """An axis label with its unit."""
-    return f"{name} ({unit})" if unit else name
 
 
 def thousands(axis: Any) -> None:

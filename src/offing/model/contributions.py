@@ -11,7 +11,7 @@ import pandas as pd
 
 from offing.calendar import Axis
 from offing.engine import Attribution, attribute, quantile
-from offing.model.words import as_html
+from offing.model.words import as_html, in_units, rounded, text_table, wrapped
 from offing.tables import View
 from offing.tables.table import Array
 
@@ -81,16 +81,20 @@ class Contributions:
     @property
     def sentence(self) -> str:
         """What the contributions are measured from, in words."""
-        unit = f" {self.unit}" if self.unit else ""
         return (
-            f"Contributions to {self.target}{' in' + unit if unit else ''}, measured from {self.baseline_means}; "
+            f"Contributions to {in_units(self.target, self.unit)}, measured from {self.baseline_means}; "
             "they add up to the total."
         )
 
     def __str__(self) -> str:
-        shown = self.wide.set_axis(self.axis.labels(), axis=0).rename_axis("period")
-        digits = 0 if np.abs(self.mean).max() >= 100 else 3
-        return f"{self.sentence}\n\n{shown.to_string(float_format=lambda value: f'{value:,.{digits}f}')}"
+        return f"{wrapped(self.sentence)}\n\n{self.text_table()}"
+
+    def text_table(self) -> str:
+        """The contributions to read: one row a period, one column a term."""
+        cells = rounded(self.wide.to_numpy().ravel())
+        width = len(self.rows) + 1
+        columns = {name: cells[j::width] for j, name in enumerate((*self.rows, "total"))}
+        return text_table({self.axis.frequency.unit: self.axis.labels(), **columns})
 
     def _repr_html_(self) -> str:
         return as_html(self.sentence, self.wide)

@@ -41,7 +41,9 @@ class Effect:
     @property
     def span(self) -> str:
         """The driver's change in words."""
-        return f"{number(self.at_low)} to {number(self.at_high)}" + (f" {self.unit}" if self.unit else "")
+        ends = [number(value) for value in (self.at_low, self.at_high)]
+        ends = [end.rstrip("0").rstrip(".") if "." in end else end for end in ends]
+        return " to ".join(ends) + (f" {self.unit}" if self.unit else "")
 
 
 @dataclass(frozen=True)

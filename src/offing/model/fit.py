@@ -19,7 +19,7 @@ from offing.model.contributions import Contributions, contribute
 from offing.model.driver_effects import effects
 from offing.model.forecast import Forecast, forecast
 from offing.model.layout import Layout
-from offing.model.words import as_html, indented, number
+from offing.model.words import as_html, in_units, number, text_table, wrapped
 from offing.tables import Table, View
 from offing.tables.table import Array
 
@@ -220,7 +220,7 @@ class Fit:
         mean = float(np.mean(self.target[self.used]))
         share = f"{figures.mape:.1%}".replace("%", " %") if np.isfinite(figures.mape) else "undefined"
         lines = [
-            f"{self.label}{' in' + unit if unit else ''}: {self.axis.spell()}, {figures.rows} of them fitted; "
+            f"{in_units(self.label, self.unit)}: {self.axis.spell()}, {figures.rows} of them fitted; "
             + ("terms multiply (log scale)." if log else "terms add up (level scale)."),
             f"The model explains {100 * figures.r_squared:.1f} % of the variation; its fitted values miss by "
             f"{number(figures.mae)}{unit} on average ({share}), where the mean is {number(mean)}{unit}.",
@@ -243,18 +243,17 @@ class Fit:
             )
             + f"; {figures.rows} rows, {figures.columns} coefficients."
         )
-        shown = self.coefficients[["column", "coefficient", "std_error", "t", "p", "low", "high"]]
-        return f"{self.sentences}\n\n{numbers}\n{indented(_rounded(shown), index=False, na_rep='left out')}"
+        return f"{wrapped(self.sentences)}\n\n{numbers}\n\n{_coefficient_text(self.coefficients)}"
 
     def _repr_html_(self) -> str:
         return as_html(self.sentences, self.coefficients.drop(columns="kind"))
 
 
-def _rounded(shown: pd.DataFrame) -> pd.DataFrame:
+def _coefficient_text(table: pd.DataFrame) -> str:
     """Coefficients to read: enough digits to judge, not to compute with."""
-    text = pd.DataFrame({"column": shown["column"]})
+    columns: dict[str, list[str]] = {"column": table["column"].tolist()}
     for name in ("coefficient", "std_error", "low", "high"):
-        text[name] = [f"{value:.4g}" if np.isfinite(value) else "left out" for value in shown[name]]
-    text["t"] = [f"{value:.1f}" if np.isfinite(value) else "" for value in shown["t"]]
-    text["p"] = ["" if np.isnan(p) else "<0.001" if p < 0.001 else f"{p:.3f}" for p in shown["p"]]
-    return text[["column", "coefficient", "std_error", "t", "p", "low", "high"]]
+        columns[name] = [f"{value:.4g}" if np.isfinite(value) else "left out" for value in table[name]]
+    columns["t"] = [f"{value:.1f}" if np.isfinite(value) else "" for value in table["t"]]
+    columns["p"] = ["" if np.isnan(p) else "<0.001" if p < 0.001 else f"{p:.3f}" for p in table["p"]]
+    return text_table({name: columns[name] for name in ("column", "coefficient", "std_error", "t", "p", "low", "high")})

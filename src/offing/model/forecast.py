@@ -17,7 +17,7 @@ from offing.checks import beyond_range
 from offing.engine import quantile
 from offing.model.contributions import Contributions, contribute
 from offing.model.layout import lay_out
-from offing.model.words import as_html, number
+from offing.model.words import as_html, in_units, number, rounded, text_table, wrapped
 from offing.tables import MARKS, Sources, Table, View, read
 from offing.tables.table import Array
 from offing.terms import telling
@@ -79,7 +79,7 @@ class Forecast:
         reach = quantile(np.array(probabilities), estimate.dof)
         working = (self.design @ estimate.beta)[:, None] + spread[:, None] * reach
         values = np.exp(working) if self.fit.model.scale == "log" else working
-        names = [f"q{round(probability, 10):g}" for probability in probabilities]
+        names = [_quantile_name(probability) for probability in probabilities]
         return pd.DataFrame(values, index=self.axis.index, columns=names)
 
     @cached_property
@@ -138,31 +138,41 @@ class Forecast:
         """What the widest band means, in one sentence."""
         level = max(self.levels)
         unit = self.axis.frequency.unit
+        low, high = (_quantile_name(p) for p in ((1.0 - level) / 2.0, (1.0 + level) / 2.0))
         given = "the drivers come as given and " if len(self.drivers) else ""
         return (
-            f"Each {unit}'s outcome is expected in its band with {100 * level:g} % probability, if {given}the model "
-            "holds: the band counts the noise and the uncertainty of the coefficients."
+            f"Each {unit}'s outcome lies between {low} and {high} with {100 * level:g} % probability, if {given}the "
+            "model holds: this band counts the noise and the uncertainty of the coefficients."
         )
 
     @property
     def sentences(self) -> str:
         """What is forecast and what the band means."""
-        unit = f" {self.fit.unit}" if self.fit.unit else ""
         total = number(float(self.mean.sum()), 4)
-        lines = [f"{self.fit.label}{' in' + unit if unit else ''}: forecast of {self.axis.spell()}, {total} in all."]
+        name = in_units(self.fit.label, self.fit.unit)
+        lines = [f"{name}: forecast of {self.axis.spell()}, {total} in all."]
         marks = self.drivers["mark"].value_counts()
         if len(marks):
             told = " and ".join(f"{number} {mark}" for mark, number in marks.items())
-            lines.append(f"It rests on {told} values of the drivers.")
+            lines.append(f"Values of the drivers behind it: {told}.")
         return "\n".join([*lines, self.sentence, *(str(finding) for finding in self.findings)])
 
     def __str__(self) -> str:
-        shown = self.table.set_axis(self.axis.labels(), axis=0).rename_axis("period")
-        digits = 0 if np.abs(self.mean).max() >= 100 else 3
-        return f"{self.sentences}\n\n{shown.to_string(float_format=lambda value: f'{value:,.{digits}f}')}"
+        return f"{wrapped(self.sentences)}\n\n{self.text_table()}"
+
+    def text_table(self) -> str:
+        """The forecast to read: one row a period, the mean and the quantiles."""
+        shown = self.table.drop(columns="horizon")
+        cells = rounded(shown.to_numpy().ravel())
+        columns = {name: cells[j :: shown.shape[1]] for j, name in enumerate(shown.columns)}
+        return text_table({self.axis.frequency.unit: self.axis.labels(), **columns})
 
     def _repr_html_(self) -> str:
         return as_html(self.sentences, self.table)
+
+
+def _quantile_name(probability: float) -> str:
+    return f"q{round(probability, 10):g}"
 
 
 def forecast(

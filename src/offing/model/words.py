@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import html
+import textwrap
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -38,10 +40,36 @@ def percent(share: float, digits: int = 2) -> str:
     return f"{signed(100.0 * share, digits)} %"
 
 
-def indented(frame: pd.DataFrame, **options: object) -> str:
-    """A DataFrame as aligned text, two columns in."""
-    text = frame.to_string(**options)  # type: ignore[call-overload]
-    return "\n".join("  " + line for line in str(text).splitlines())
+def in_units(name: str, unit: str) -> str:
+    """A name with its unit in brackets, where there is one."""
+    return f"{name} ({unit})" if unit else name
+
+
+def rounded(values: Iterable[float]) -> list[str]:
+    """Values of one kind with as many decimals as their size needs: none from 100 on."""
+    values = [float(value) for value in values]
+    largest = max((abs(value) for value in values if value == value), default=0.0)  # noqa: PLR0124  NaN
+    decimals = 0 if largest >= 100 else 2 if largest >= 1 else 4
+    return [f"{value:,.{decimals}f}" if value == value else "" for value in values]  # noqa: PLR0124
+
+
+def text_table(columns: Mapping[str, Sequence[str]], inset: int = 2) -> str:
+    """Columns of text by heading, aligned: the first to the left, the others to the right."""
+    widths = [max(len(head), *(len(cell) for cell in cells)) for head, cells in columns.items()]
+    lines = []
+    for row in (tuple(columns), *zip(*columns.values(), strict=True)):
+        cells = [row[0].ljust(widths[0]), *(cell.rjust(width) for cell, width in zip(row[1:], widths[1:], strict=True))]
+        lines.append(" " * inset + "  ".join(cells).rstrip())
+    return "\n".join(lines)
+
+
+def wrapped(text: str, width: int = 110) -> str:
+    """Long lines broken between words, their continuation set in a little further than they start."""
+    lines = []
+    for line in text.splitlines():
+        start = line[: len(line) - len(line.lstrip())]
+        lines += textwrap.wrap(line, width, subsequent_indent=start + "  ", drop_whitespace=True) or [""]
+    return "\n".join(lines)
 
 
 def as_html(sentences: str, frame: pd.DataFrame) -> str:

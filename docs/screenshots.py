@@ -1,0 +1,62 @@
+"""Refresh docs/screenshots: the demo's figures, and each command's output in a terminal.
+
+Run it as ``python docs/screenshots.py`` with offing installed; the terminal needs Xvfb, xterm and ImageMagick's import.
+"""
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+SHOTS = Path(__file__).parent / "screenshots"
+DISPLAY = ":94"
+#: What is typed, and how many lines from the top are shown.
+COMMANDS = {
+    "command-demo": "offing demo tern-islands",
+    "command-fit": "offing fit tern-islands/study.toml",
+    "command-forecast": "offing forecast tern-islands/study.toml",
+    "command-explain": "offing explain tern-islands/study.toml",
+}
+FIGURES = ("fit", "forecast", "contributions", "history", "effects")
+
+
+def shoot(command: str, target: Path, folder: Path) -> None:
+    """Run a command in a terminal of 1280x800 and photograph its first page."""
+    environment = {**os.environ, "DISPLAY": DISPLAY, "LC_ALL": "C.UTF-8"}
+    script = f"echo '$ {command}'; {command} | head -47; sleep 60"
+    terminal = subprocess.Popen(
+        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "#fcfbf8", "-fg", "#22303c",
+         "-b", "12", "+sb", "-geometry", "156x51+0+0", "-e", "sh", "-c", script],
+        cwd=folder, env=environment,
+    )  # fmt: skip
+    try:
+        time.sleep(12)
+        subprocess.run(["import", "-window", "root", "-strip", str(target)], env=environment, check=True)
+    finally:
+        terminal.kill()
+        terminal.wait()
+
+
+def main() -> None:
+    """Make all pictures anew."""
+    SHOTS.mkdir(exist_ok=True)
+    os.environ["PATH"] = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
+    folder = Path(tempfile.mkdtemp())
+    subprocess.run(["offing", "demo", "tern-islands"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+    for name in FIGURES:
+        shutil.copy(folder / "tern-islands" / "results" / f"{name}.png", SHOTS / f"{name}.png")
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    try:
+        time.sleep(2)
+        for name, command in COMMANDS.items():
+            shoot(command, SHOTS / f"{name}.png", folder)
+    finally:
+        screen.kill()
+        screen.wait()
+
+
+if __name__ == "__main__":
+    main()
