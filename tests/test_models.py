@@ -1,5 +1,7 @@
 """Models, fits, forecasts and contributions through the public interface."""
 
+from dataclasses import replace
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -7,6 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import offing as of
+from offing.terms import TERMS
 
 
 def weekly(n=120, seed=4, start="2022-01-03"):
@@ -22,7 +25,7 @@ def weekly(n=120, seed=4, start="2022-01-03"):
 
 FESTS = pd.DataFrame(
     {
-        "holiday": ["Fest", "Fest", "Fest", "Fest"],
+        "name": ["Fest", "Fest", "Fest", "Fest"],
         "date": ["2022-06-03", "2023-06-13", "2024-05-28", "2025-06-10"],
         "until": ["2022-06-05", "2023-06-15", "2024-05-30", "2025-06-12"],
     }
@@ -138,22 +141,98 @@ def test_units_do_not_matter(seed, power, shift):
         assert np.allclose(both[0]["flag"], both[1]["flag"], rtol=1e-5, atol=1e-6, equal_nan=True)
 
 
-def test_what_comes_after_the_origin_changes_nothing(data):
-    """Hostile values after the target's end, declared as nothing, leave fit and forecast bitwise the same."""
+class Peeking(of.Driver):
+    """A planted fault: a driver that reads its table past the view, and so past the origin."""
+
+    def block(self, view, axis, state):
+        (table,) = view.sources.tables.values()
+        block = super().block(view, axis, state)
+        return replace(block, columns=block.columns + 1e-12 * np.nanmean(table.values(self.data)))
+
+
+#: One specimen of every registered kind of term, which needs no plan within 13 weeks.
+SPECIMENS = {
+    "trend": of.Trend(knots=["2023-01-02"]),
+    "season": of.Season("year", harmonics=2),
+    "holidays": of.Holidays(table=FESTS),
+    "driver": of.Driver("fare", transform=["log"], lags=[13, 15]),
+}
+
+
+@pytest.mark.parametrize("kind", [*TERMS, "peeking"])
+def test_nothing_leaks_from_after_the_origin(kind):
+    """Hostile later values leave the forecast bitwise the same; known values do change it."""
+    term = SPECIMENS.get(kind) or Peeking("fare", lags=[13])
     later = weekly(140)
-    sold = later["sold"].where(np.arange(140) < 120)
-    pieces = [of.Trend(), of.Season("year", harmonics=2), of.Driver("fare", lags=[13]), of.Driver("flag", lags=[20])]
-    model = of.Model("sold", scale="log", terms=pieces)
-    usual = model.fit(later.assign(sold=sold)).forecast(13)
-    hostile = later.assign(sold=sold)
-    hostile.loc[hostile.index[120:], ["fare", "flag"]] = 1e9
-    again = model.fit(hostile).forecast(13)
-    assert np.array_equal(usual.table, again.table)
-    assert np.array_equal(usual.contributions.table["low"], again.contributions.table["low"])
-    cut = model.fit(later.iloc[:120]).forecast(13)
-    assert np.allclose(usual.table, cut.table, rtol=1e-10)
-    hostile.loc[hostile.index[110], "fare"] *= 1.01
-    assert not np.array_equal(usual.mean, model.fit(hostile).forecast(13).mean)
+    frame = later.assign(sold=later["sold"].where(np.arange(140) < 120))
+    hostile = frame.copy()
+    hostile.loc[hostile.index[120:], ["fare", "flag"]] = [1e9, -1e9]
+    model = of.Model("sold", scale="log", terms=[term, of.Driver("flag", lags=[20])])
+
+    def told(data):
+        ahead = model.fit(data).forecast(13)
+        return np.column_stack(
+            [ahead.table, ahead.contributions.wide, of.effects(ahead.fit).table["change"].sum() * np.ones(13)]
+        )
+
+    usual = told(frame)
+    same = np.array_equal(usual, told(hostile))
+    assert same == (kind != "peeking"), "the planted fault must be seen"
+    if kind != "peeking":
+        assert np.allclose(usual, told(later.iloc[:120]), rtol=1e-10, atol=1e-9)
+        changed = frame.copy()
+        changed.loc[changed.index[110], ["sold", "fare"]] *= 1.01
+        assert not np.array_equal(usual, told(changed))
+
+
+FREQUENCIES = {"h": 24 * 40, "D": 400, "W-SUN": 160, "M": 60, "Q": 36, "Y": 30}
+
+
+@given(st.data())
+@settings(max_examples=40, deadline=None)
+def test_any_model_at_any_frequency_adds_up(data):
+    """Random models on random series with gaps: finite forecasts, contributions that add up, ordered quantiles."""
+    code = data.draw(st.sampled_from(sorted(FREQUENCIES)))
+    n, h = FREQUENCIES[code], data.draw(st.integers(1, 12))
+    generator = np.random.default_rng(data.draw(st.integers(0, 2**32 - 1)))
+    index = pd.period_range("2001-03-01", periods=n + h, freq=code)
+    frame = pd.DataFrame({"a": generator.normal(9.0, 1.0, n + h), "b": generator.random(n + h) < 0.4}, index=index)
+    frame["y"] = np.exp(2.0 + 0.1 * frame["a"] + 0.3 * frame["b"] + generator.normal(0.0, 0.2, n + h))
+    frame.loc[frame.index[n:], "y"] = np.nan
+    frame.loc[frame.index[generator.random(n + h) < 0.05], "y"] = np.nan
+    cycles = {
+        "h": ["day", "week"],
+        "D": ["week", "month", "year"],
+        "W-SUN": ["year"],
+        "M": ["quarter", "year"],
+        "Q": ["year"],
+    }
+    pieces = [of.Trend()] + [of.Season(cycle) for cycle in cycles.get(code, [])]
+    pieces += [
+        of.Driver(
+            "a",
+            lags=data.draw(st.sampled_from([[0], [1], [0, 1, 3]])),
+            transform=data.draw(st.sampled_from([[], ["log"]])),
+        )
+    ]
+    pieces += [of.Driver("b")]
+    chosen = data.draw(st.lists(st.sampled_from(pieces), unique_by=id))
+    fit = of.Model("y", scale=data.draw(st.sampled_from(["level", "log"])), terms=chosen).fit(
+        of.read(frame, later_rows="plan")
+    )
+    ahead = fit.forecast(h + n - fit.axis.n - (fit.axis.first - of.read(frame).axis.first))
+    assert np.isfinite(ahead.table).all(axis=None)
+    assert (np.diff(ahead.table.drop(columns=["horizon", "forecast"]), axis=1) > 0.0).all()
+    for result, mean in ((ahead.contributions, ahead.mean), (fit.contributions, fit.fitted["fitted"])):
+        assert np.allclose(result.values.sum(axis=0), mean, rtol=1e-11, equal_nan=True)
+    residual = np.where(fit.used, fit.fitted["residual"], 0.0)
+    if fit.model.scale == "level":
+        assert (
+            np.abs(np.nan_to_num(fit.design).T @ residual).max()
+            < 1e-8 * np.abs(np.nan_to_num(fit.design)).sum(axis=0).max()
+        )
+    assert str(fit)
+    assert str(ahead)
 
 
 def test_later_rows_serve_as_declared():
@@ -236,7 +315,7 @@ def test_season_dummies_sum_to_zero_and_show_every_position():
 
 def test_dependent_columns_are_named_and_left_out():
     index = pd.period_range("2020-01", periods=60, freq="M")
-    days = pd.DataFrame({"holiday": "Jubilee", "date": [f"{year}-05-17" for year in range(2020, 2027)]})
+    days = pd.DataFrame({"name": "Jubilee", "date": [f"{year}-05-17" for year in range(2020, 2027)]})
     sold = pd.Series(np.random.default_rng(1).normal(50.0, 5.0, 60), index=index, name="sold")
     fit = of.Model("sold", terms=[of.Season(), of.Holidays(table=days)]).fit(sold)
     row = fit.coefficients.set_index("column").loc["holidays: Jubilee"]
@@ -269,7 +348,7 @@ def test_holidays_that_the_table_does_not_tell_are_errors(data, plan):
         of.InputError, match=r"the table of holidays ends in 2024, but .* reach into 2025. Add the days"
     ):
         fit.forecast(60)
-    new = pd.concat([FESTS, pd.DataFrame({"holiday": ["Gala"], "date": ["2024-07-01"], "until": ["2024-07-01"]})])
+    new = pd.concat([FESTS, pd.DataFrame({"name": ["Gala"], "date": ["2024-07-01"], "until": ["2024-07-01"]})])
     fit = of.Model("sold", terms=[of.Holidays(table=new)]).fit(data)
     with pytest.raises(of.InputError, match="'Gala' never fell in the fitted periods, so its effect is unknown"):
         fit.forecast(13)

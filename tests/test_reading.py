@@ -104,8 +104,18 @@ BAD = {
     ),
     "irregular": (
         "d,s\n2024-01-01,1\n2024-01-04,1\n2024-01-09,1\n", {},
-        "t.csv: no frequency fits the dates: the closest two dates are 3 days apart. Give one row for each hour, day, "
+        "t.csv: no frequency fits the dates 2024-01-01 and 2024-01-04. Give one row for each hour, day, "
         "week, month, quarter or year, or state the frequency.",
+    ),
+    "weeks with a slip": (
+        "d,s\n2024-01-01,1\n2024-01-08,1\n2024-01-16,1\n2024-01-22,1\n", {},
+        "t.csv: no frequency fits the dates 2024-01-16 and 2024-01-22. Give one row for each hour, day, week, month, "
+        "quarter or year, or state the frequency.",
+    ),
+    "quarters of another year": (
+        "d,s\n2024-02-01,1\n2024-05-01,1\n", {},
+        "t.csv: no frequency fits the dates 2024-02-01 and 2024-05-01. Give one row for each hour, day, week, month, "
+        "quarter or year, or state the frequency.",
     ),
     "one row": (
         "d,s\n2024-01-01,1\n", {},
@@ -165,6 +175,7 @@ CELLS = {
     "text": ("x12", "t.csv, row 3, column 'sold': found 'x12', which is not a number. Correct the cell, or leave it empty if nothing is known."),
     "infinite": ("inf", "t.csv, row 3, column 'sold': found 'inf', which is not finite. Correct the cell, or leave it empty if nothing is known."),
     "too large": ("1e999", "t.csv, row 3, column 'sold': found '1e999', which is not finite. Correct the cell, or leave it empty if nothing is known."),
+    "beyond reckoning": ("1e200", "t.csv, row 3, column 'sold': found '1e200', which is too large. Correct the cell, or leave it empty if nothing is known."),
     "formula": ("=1+1", "t.csv, row 3, column 'sold': found '=1+1', which is not a number. Correct the cell, or leave it empty if nothing is known."),
 }  # fmt: skip
 
@@ -241,11 +252,11 @@ def test_other_things_are_refused(given, message):
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        ("holiday,day\nA,2024-01-01\n", "h.csv: found column 'day'. Known here: date, until."),
-        ("holiday,until\nA,2024-01-01\n", "h.csv: there is no column 'date'. A table of holidays has holiday, date, until."),
-        ("holiday,date\n,2024-01-01\n", "h.csv, row 2, column 'holiday': the holiday has no name."),
+        ("name,day\nA,2024-01-01\n", "h.csv: found column 'day'. Known here: date, until."),
+        ("name,until\nA,2024-01-01\n", "h.csv: there is no column 'date'. A table of holidays has name, date, until."),
+        ("name,date\n,2024-01-01\n", "h.csv, row 2, column 'name': the holiday has no name."),
         (
-            "holiday,date,until\nA,2024-01-05,2024-01-01\n",
+            "name,date,until\nA,2024-01-05,2024-01-01\n",
             "h.csv, row 2, column 'until': the holiday ends before it starts.",
         ),
     ],

@@ -211,8 +211,8 @@ def test_outputs_are_whole_or_not_there(run_cli, folder):
     (blocked / "forecast.csv").mkdir(parents=True)
     ran = run_cli("forecast", folder / "study.toml", "--out", blocked)
     assert ran.status == 2
-    assert "the folder cannot be written to" in ran.err
-    assert [path.name for path in blocked.iterdir() if path.name.startswith(".")] == []
+    assert "there is a folder called 'forecast.csv'" in ran.err
+    assert [path.name for path in blocked.iterdir()] == ["forecast.csv"]
 
 
 def test_text_in_files_is_never_a_formula(run_cli, folder):

@@ -53,7 +53,7 @@ class World:
     plan
         Drivers of the weeks that follow.
     days
-        The islands' holidays: ``holiday, date, until``.
+        The islands' holidays: ``name, date, until``.
     truth
         True coefficients: ``term, column, true``.
     log_mean
@@ -95,7 +95,7 @@ def island_days() -> pd.DataFrame:
             first = pd.Timestamp(f"{year}-{day}")
             until = first + pd.Timedelta(days=length - 1)
             rows.append((holiday, first.date().isoformat(), until.date().isoformat()))
-    return pd.DataFrame(rows, columns=["holiday", "date", "until"]).sort_values("date", ignore_index=True)
+    return pd.DataFrame(rows, columns=["name", "date", "until"]).sort_values("date", ignore_index=True)
 
 
 def _year_share(starts: pd.DatetimeIndex) -> Array:
@@ -142,7 +142,7 @@ def _log_mean(starts: pd.DatetimeIndex, drivers: pd.DataFrame, days: pd.DataFram
         total += truth[f"season: sin {h}"] * np.sin(h * angle) + truth[f"season: cos {h}"] * np.cos(h * angle)
     for row in days.itertuples():
         for day in pd.date_range(str(row.date), str(row.until)):
-            total += truth[f"holidays: {row.holiday}"] / 7 * ((starts <= day) & (day < starts + pd.Timedelta(days=7)))
+            total += truth[f"holidays: {row.name}"] / 7 * ((starts <= day) & (day < starts + pd.Timedelta(days=7)))
     total += truth["log fare"] * np.log(drivers["fare"]) + truth["log sailings"] * np.log(drivers["sailings"])
     total += truth["cruise calls"] * drivers["cruise calls"] + truth["promotion"] * drivers["promotion"]
     storm = drivers["storm hours"].to_numpy()

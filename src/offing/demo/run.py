@@ -60,7 +60,7 @@ def run_demo(folder: Path, say: Say) -> Study:
 
     say("\n5. Held the estimates against the truth:\n")
     compared = compare(fit, world.truth)
-    say(text_table(_shown(compared)))
+    say(text_table(*_shown(compared)))
     say(
         f"\n   {int(compared['inside'].sum())} of {len(compared)} true effects lie in their 95 % intervals; "
         "about one in twenty should not."
@@ -89,13 +89,14 @@ def compare(fit: Fit, truth: pd.DataFrame) -> pd.DataFrame:
     return both[["column", "true", "coefficient", "low", "high"]].assign(inside=inside)
 
 
-def _shown(compared: pd.DataFrame) -> dict[str, list[str]]:
-    heads = {"true": "true", "coefficient": "estimated", "low": "from", "high": "to"}
-    return {
-        "effect (log scale)": compared["column"].tolist(),
-        **{head: [number(value) for value in compared[name]] for name, head in heads.items()},
-        "inside": ["yes" if each else "NO" for each in compared["inside"]],
-    }
+def _shown(compared: pd.DataFrame) -> tuple[list[str], list[list[str]]]:
+    numbers = [[number(value) for value in compared[name]] for name in ("true", "coefficient", "low", "high")]
+    inside = ["yes" if each else "NO" for each in compared["inside"]]
+    return ["effect (log scale)", "true", "estimated", "from", "to", "inside"], [
+        compared["column"].tolist(),
+        *numbers,
+        inside,
+    ]
 
 
 def _inset(text: str) -> str:

@@ -60,7 +60,7 @@ def draw_contributions(contributions: Contributions) -> Picture:
     places = np.arange(len(bars.total))
     above, below = bars.baseline.copy(), bars.baseline.copy()
     handles = []
-    for j, (term, row) in enumerate(zip(contributions.terms, bars.parts, strict=True)):
+    for j, (term, row) in enumerate(zip(contributions.labels, bars.parts, strict=True)):
         look: dict[str, Any] = {
             "facecolor": TERMS[j % len(TERMS)],
             "edgecolor": PAPER,
@@ -98,6 +98,6 @@ def _finding(contributions: Contributions) -> str:
     j = int(np.argmax(np.abs(values).sum(axis=1)))
     unit = f" {contributions.unit}" if contributions.unit else ""
     return (
-        f"'{contributions.terms[j]}' moves {contributions.target} most: {signed(float(values[j].sum()))} of "
+        f"'{contributions.labels[j]}' moves {contributions.target} most: {signed(float(values[j].sum()))} of "
         f"{number(float(contributions.mean[known].sum()), 4)}{unit} in {contributions.axis.spell()}"
     )

@@ -17,7 +17,7 @@ def draw_effects(effects: Effects) -> Picture:
     rows, unit = effects.effects, f" {effects.unit}" if effects.unit else ""
     top = rows[0]
     picture, axes = canvas(
-        f"'{top.driver}' changes {effects.target} most: {signed(top.change)}{unit} a {effects.period} "
+        f"'{top.label}' changes {effects.target} most: {signed(top.change)}{unit} a {effects.period} "
         f"({percent(top.share)})",
         "Each driver goes from its usual low to its usual high (the 10 % and 90 % points of the fitted periods, "
         "or no to yes for a flag), the rest held. The line spans the 95 % interval from the coefficients' uncertainty.",
@@ -41,7 +41,7 @@ def draw_effects(effects: Effects) -> Picture:
             fontsize=10,
         )
     axes.axvline(0.0, color=QUIET, lw=1)
-    labels = [f"{row.driver}\n{row.span}" for row in rows]
+    labels = [f"{row.label}\n{row.span}" for row in rows]
     axes.set_yticks(places, labels)
     axes.xaxis.grid(visible=True, color=FAINT, linewidth=0.8)
     axes.yaxis.grid(visible=False)

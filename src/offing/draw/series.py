@@ -18,7 +18,7 @@ def draw_fit(fit: Fit) -> Picture:
     picture, axes = canvas(
         f"The model explains {100 * figures.r_squared:.0f} % of the variation of {fit.label}",
         f"Fitted values miss the outcome by {number(figures.mae)}{unit} a {fit.axis.frequency.unit} on average. "
-        f"{figures.rows} of {fit.axis.spell()} were fitted.",
+        f"{figures.rows} of {fit.axis.spell()} were fitted. {fit.source_note}",
     )
     _history(axes, fit, fit.axis)
     axes.plot(_times(fit.axis), fit.fitted["fitted"], color=WARM, lw=1.2, dashes=(5, 1.5), label="fitted")
@@ -29,7 +29,7 @@ def draw_fit(fit: Fit) -> Picture:
 def draw_forecast(forecast: Forecast) -> Picture:
     """The last part of the history, and the forecast with a graded fan."""
     fit, axis = forecast.fit, forecast.axis
-    picture, axes = canvas(_change(forecast), forecast.sentence)
+    picture, axes = canvas(_change(forecast), f"{forecast.sentence} {fit.source_note}")
     shown = min(fit.axis.n, max(3 * axis.n, round(1.25 * axis.frequency.periods_a_year), 24))
     _history(axes, fit, fit.axis.part(fit.axis.n - shown, fit.axis.n))
     times = _times(axis)

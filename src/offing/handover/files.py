@@ -40,6 +40,9 @@ class Bundle:
             If the folder cannot be made or written to.
         """
         beside: list[tuple[str, Path]] = []
+        for name in self.contents:
+            if (folder / name).is_dir():
+                raise InputError(f"there is a folder called {name!r}", "Give another with --out.", file=str(folder))
         try:
             folder.mkdir(parents=True, exist_ok=True)
             for name, content in self.contents.items():

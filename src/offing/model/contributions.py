@@ -34,6 +34,8 @@ class Contributions:
         The periods.
     terms
         Names of the terms (J,).
+    labels
+        What people call them (J,).
     values, low, high
         Contribution of every row, the baseline first, in every period (J + 1, n).
     mean
@@ -46,6 +48,7 @@ class Contributions:
 
     axis: Axis
     terms: tuple[str, ...]
+    labels: tuple[str, ...]
     values: Array
     low: Array
     high: Array
@@ -91,10 +94,11 @@ class Contributions:
 
     def text_table(self) -> str:
         """The contributions to read: one row a period, one column a term."""
-        cells = rounded(self.wide.to_numpy().ravel())
-        width = len(self.rows) + 1
-        columns = {name: cells[j::width] for j, name in enumerate((*self.rows, "total"))}
-        return text_table({self.axis.frequency.unit: self.axis.labels(), **columns})
+        rows = [*self.values, self.mean]
+        cells = rounded(np.concatenate(rows))
+        n = self.axis.n
+        columns = [self.axis.labels(), *(cells[i * n : (i + 1) * n] for i in range(len(rows)))]
+        return text_table([self.axis.frequency.unit, BASELINE, *self.labels, "total"], columns)
 
     def _repr_html_(self) -> str:
         return as_html(self.sentence, self.wide)
@@ -130,6 +134,7 @@ def contribute(fit: Fit, view: View, axis: Axis, design: Array) -> Contributions
     return Contributions(
         axis=axis,
         terms=tuple(slot.term for slot in slots),
+        labels=tuple(fit.label_of(term) for term in fit.model.terms),
         values=known * np.vstack([parts.baseline, parts.contributions]),
         low=known * np.vstack([edges[0], parts.contributions - half]),
         high=known * np.vstack([edges[1], parts.contributions + half]),

@@ -28,6 +28,7 @@ class Effect:
     """
 
     driver: str
+    label: str
     unit: str
     at_low: float
     at_high: float
@@ -64,12 +65,12 @@ class Effects:
     @property
     def lines(self) -> list[str]:
         """One line of words a driver."""
-        width = max((len(each.driver) for each in self.effects), default=0)
+        width = max((len(each.label) for each in self.effects), default=0)
         ranges = [each.span for each in self.effects]
         wide = max((len(each) for each in ranges), default=0)
         unit = f" {self.unit}" if self.unit else ""
         return [
-            f"{e.driver:<{width}}  {span:<{wide}}  {signed(e.change)}{unit} a {self.period}, "
+            f"{e.label:<{width}}  {span:<{wide}}  {signed(e.change)}{unit} a {self.period}, "
             f"{percent(e.share)} (95 %: {percent(e.share_low)} to {percent(e.share_high)})"
             for e, span in zip(self.effects, ranges, strict=True)
         ]
@@ -99,14 +100,14 @@ def effects(fit: Fit) -> Effects:
     >>> of.effects(fit).table["change"].round(6).tolist()
     [-10.0]
     """
-    found = [_effect(fit, term) for term in fit.model.terms if isinstance(term, Driver)]
+    tried = [_effect(fit, term) for term in fit.model.terms if isinstance(term, Driver)]
+    found = [effect for effect in tried if effect is not None]
     found.sort(key=lambda effect: -abs(effect.share))
     return Effects(tuple(found), fit.label, fit.unit, fit.axis.frequency.unit)
 
 
-def _effect(fit: Fit, driver: Driver) -> Effect:
-    source, column = fit.view.sources.find(driver.data)
-    table = fit.view.sources.tables[source]
+def _effect(fit: Fit, driver: Driver) -> Effect | None:
+    """The driver's effect; None where it needs a column that was left out, of which the data say nothing."""
     past = fit.view.known(driver.data, fit.axis).values[fit.used]
     past = past[np.isfinite(past)]
     at_low, at_high = (float(each) for each in np.quantile(past, (0.1, 0.9)))
@@ -114,6 +115,8 @@ def _effect(fit: Fit, driver: Driver) -> Effect:
         at_low, at_high = float(past.min()), float(past.max())
     low, high = (_design_at(fit, driver, value) for value in (at_low, at_high))
     function = (high - low).mean(axis=0, keepdims=True)
+    if function[0, ~fit.estimate.kept].any():
+        return None
     change = float(function[0] @ fit.estimate.beta)
     reach = float(quantile(0.975, fit.estimate.dof) * fit.estimate.standard_errors(function)[0])
     level = float(fit.mean_of(low).mean())
@@ -121,8 +124,14 @@ def _effect(fit: Fit, driver: Driver) -> Effect:
     shares = np.expm1(steps) if fit.model.scale == "log" else steps / level
     changes = shares * level if fit.model.scale == "log" else steps
     return Effect(
-        str(driver.name), table.units.get(column, ""), at_low, at_high, *map(float, changes), *map(float, shares)
-    )  # fmt: skip
+        str(driver.name),
+        fit.label_of(driver),
+        fit.view.sources.unit(driver.data),
+        at_low,
+        at_high,
+        *map(float, changes),
+        *map(float, shares),
+    )
 
 
 def _design_at(fit: Fit, driver: Driver, value: float) -> Array:

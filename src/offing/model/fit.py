@@ -25,6 +25,7 @@ from offing.tables.table import Array
 
 if TYPE_CHECKING:
     from offing.model.model import Model
+    from offing.terms import Term
 
 
 @dataclass(frozen=True)
@@ -73,16 +74,23 @@ class Fit:
     @property
     def label(self) -> str:
         """What people call the target."""
-        return self._table.labels.get(self.column, self.column)
+        return self.view.sources.label(self.model.target) or self.column
 
     @property
     def unit(self) -> str:
         """The target's unit, or an empty text."""
-        return self._table.units.get(self.column, "")
+        return self.view.sources.unit(self.model.target)
+
+    def label_of(self, term: Term) -> str:
+        """What people call a term: its column's label where its source states one, else its name."""
+        labels = [self.view.sources.label(reference) for reference in term.needs()]
+        return next((label for label in labels if label), str(term.name))
 
     @property
-    def _table(self) -> Table:
-        return self.view.sources.tables[self.source]
+    def source_note(self) -> str:
+        """The sources' notes as a sentence, or an empty text."""
+        noted = [f"{table.name}, {table.note}" for table in self.view.sources.tables.values() if table.note]
+        return f"Source: {'; '.join(noted)}." if noted else ""
 
     def mean_of(self, design: Array) -> Array:
         """Mean (m,) of the target for rows of the design (m, k), on the target's scale."""
@@ -151,12 +159,12 @@ class Fit:
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
         """What was noticed about the data, the design and the residuals."""
-        working = np.where(self.used, self._working_target() - self.design @ self.estimate.beta, 0.0)
-        return (
-            *self.noticed,
-            *left_out(self.estimate, self.layout.names, self.layout.owners),
-            *autocorrelation(working, self.used),
-        )
+        dependent = left_out(self.estimate, self.layout.names, self.layout.owners)
+        target = self._working_target()
+        if self.estimate.rss <= 1e-20 * float(np.square(target[self.used]).sum()):
+            return (*self.noticed, *dependent)  # an exact fit leaves only rounding, which is no noise
+        residual = np.where(self.used, target - self.design @ self.estimate.beta, 0.0)
+        return (*self.noticed, *dependent, *autocorrelation(residual, self.used))
 
     @property
     def treatments(self) -> tuple[Treatment, ...]:
@@ -230,6 +238,7 @@ class Fit:
             lines.append(f"From its usual low to its usual high, the rest held, each driver changes {self.label} by:")
             lines += [f"  {line}" for line in told.lines]
         lines += [f"{finding}" for finding in self.findings]
+        lines += [self.source_note] if self.source_note else []
         return "\n".join(lines)
 
     def __str__(self) -> str:
@@ -251,9 +260,10 @@ class Fit:
 
 def _coefficient_text(table: pd.DataFrame) -> str:
     """Coefficients to read: enough digits to judge, not to compute with."""
-    columns: dict[str, list[str]] = {"column": table["column"].tolist()}
-    for name in ("coefficient", "std_error", "low", "high"):
-        columns[name] = [f"{value:.4g}" if np.isfinite(value) else "left out" for value in table[name]]
-    columns["t"] = [f"{value:.1f}" if np.isfinite(value) else "" for value in table["t"]]
-    columns["p"] = ["" if np.isnan(p) else "<0.001" if p < 0.001 else f"{p:.3f}" for p in table["p"]]
-    return text_table({name: columns[name] for name in ("column", "coefficient", "std_error", "t", "p", "low", "high")})
+    heads = ["column", "coefficient", "std_error", "t", "p", "low", "high"]
+    columns = [table[head].tolist() for head in heads]
+    for i in (1, 2, 5, 6):
+        columns[i] = [f"{value:.4g}" if np.isfinite(value) else "left out" for value in columns[i]]
+    columns[3] = [f"{value:.1f}" if np.isfinite(value) else "" for value in columns[3]]
+    columns[4] = ["" if np.isnan(p) else "<0.001" if p < 0.001 else f"{p:.3f}" for p in columns[4]]
+    return text_table(heads, columns)

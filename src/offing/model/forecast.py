@@ -122,10 +122,9 @@ class Forecast:
         found = list(self.fit.findings)
         for term in self.fit.model.terms:
             for reference in term.needs():
-                source, column = self.view.sources.find(reference)
                 past = self.fit.view.known(reference, self.fit.axis).values[self.fit.used]
                 future = self.view.known(reference, self.axis).values
-                unit = self.view.sources.tables[source].units.get(column, "")
+                unit = self.view.sources.unit(reference)
                 found += beyond_range(str(term.name), past, future, unit, self.axis.frequency.unit)
         return tuple(found)
 
@@ -163,9 +162,9 @@ class Forecast:
     def text_table(self) -> str:
         """The forecast to read: one row a period, the mean and the quantiles."""
         shown = self.table.drop(columns="horizon")
-        cells = rounded(shown.to_numpy().ravel())
-        columns = {name: cells[j :: shown.shape[1]] for j, name in enumerate(shown.columns)}
-        return text_table({self.axis.frequency.unit: self.axis.labels(), **columns})
+        cells, width = rounded(shown.to_numpy().ravel()), shown.shape[1]
+        columns = [self.axis.labels(), *(cells[j::width] for j in range(width))]
+        return text_table([self.axis.frequency.unit, *shown.columns], columns)
 
     def _repr_html_(self) -> str:
         return as_html(self.sentences, self.table)
@@ -193,7 +192,17 @@ def forecast(
             _check_known(view, term.first_unknown(view, axis), axis)
     design, _ = lay_out(fit.model.terms, view, axis, fit.states)
     _check_identified(fit, design, axis)
-    return Forecast(fit, view, axis, design, tuple(levels))
+    ahead = Forecast(fit, view, axis, design, tuple(levels))
+    with np.errstate(over="ignore"):
+        endless = np.flatnonzero(~np.isfinite(ahead.table.to_numpy()).all(axis=1))
+    if len(endless):
+        first = int(endless[0])
+        raise InputError(
+            "the forecast grows beyond all numbers",
+            'Use scale = "level", fewer terms or a shorter horizon.',
+            period=axis.part(first, first + 1).labels()[0],
+        )
+    return ahead
 
 
 def _horizon(axis: Axis, horizon: int | None, until: object) -> int:

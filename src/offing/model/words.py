@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import html
 import textwrap
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -53,11 +53,11 @@ def rounded(values: Iterable[float]) -> list[str]:
     return [f"{value:,.{decimals}f}" if value == value else "" for value in values]  # noqa: PLR0124
 
 
-def text_table(columns: Mapping[str, Sequence[str]], inset: int = 2) -> str:
-    """Columns of text by heading, aligned: the first to the left, the others to the right."""
-    widths = [max(len(head), *(len(cell) for cell in cells)) for head, cells in columns.items()]
+def text_table(heads: Sequence[str], columns: Sequence[Sequence[str]], inset: int = 2) -> str:
+    """Columns of text under their heads, aligned: the first to the left, the others to the right."""
+    widths = [max(map(len, (head, *cells))) for head, cells in zip(heads, columns, strict=True)]
     lines = []
-    for row in (tuple(columns), *zip(*columns.values(), strict=True)):
+    for row in (heads, *zip(*columns, strict=True)):
         cells = [row[0].ljust(widths[0]), *(cell.rjust(width) for cell, width in zip(row[1:], widths[1:], strict=True))]
         lines.append(" " * inset + "  ".join(cells).rstrip())
     return "\n".join(lines)

@@ -36,7 +36,7 @@ class Stamps:
 _TIME = r"([T ]\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?)?"
 _OFFSET = r"(?P<offset>Z|[+-]\d{2}:?\d{2})?"
 _ISO = re.compile(rf"\d{{4}}-\d{{2}}-\d{{2}}{_TIME}{_OFFSET}")
-_ISO_SLASHED = re.compile(rf"\d{{4}}[/.]\d{{1,2}}[/.]\d{{1,2}}{_TIME}")
+_YEAR_FIRST = re.compile(rf"\d{{4}}(?P<mark>[/.-])\d{{1,2}}(?P=mark)\d{{1,2}}{_TIME}")
 _DAY_OR_MONTH_FIRST = re.compile(rf"\d{{1,2}}[./-]\d{{1,2}}[./-]\d{{4}}{_TIME}")
 _COARSE: dict[Precision, re.Pattern[str]] = {
     "month": re.compile(r"\d{4}-\d{2}"),
@@ -51,7 +51,7 @@ def looks_like_dates(texts: pd.Series, header: str) -> bool:
     cells = texts[texts != ""]
     if cells.empty:
         return False
-    patterns = [_ISO, _ISO_SLASHED, _DAY_OR_MONTH_FIRST, *(_COARSE[p] for p in ("month", "quarter", "week"))]
+    patterns = [_ISO, _YEAR_FIRST, _DAY_OR_MONTH_FIRST, *(_COARSE[p] for p in ("month", "quarter", "week"))]
     if header.strip().lower() in ("year", "years"):
         patterns.append(_COARSE["year"])
     return any(cells.str.fullmatch(pattern.pattern).mean() > 0.5 for pattern in patterns)
@@ -80,17 +80,17 @@ def parse_dates(texts: pd.Series, layout: str | None, file: str, column: str) ->
     for precision, pattern in _COARSE.items():
         if texts.str.fullmatch(pattern.pattern).all():
             return Stamps(_coarse(texts, precision, file, column), precision)
-    shape = max((_ISO, _ISO_SLASHED, _DAY_OR_MONTH_FIRST), key=lambda p: texts.str.fullmatch(p.pattern).sum())
+    shape = max((_ISO, _YEAR_FIRST, _DAY_OR_MONTH_FIRST), key=lambda p: texts.str.fullmatch(p.pattern).sum())
     fits = texts.str.fullmatch(shape.pattern)
     if not fits.all():
         raise _no_date(texts, ~fits, file, column)
     if shape is _ISO:
         return _iso(texts, file, column)
-    separator = next(mark for mark in "./-" if mark in texts.iloc[0])
+    separator = next(mark for mark in "./-" if mark in texts.iloc[0].partition(":")[0])
     clock = ""
     if ":" in texts.iloc[0]:
         clock = ("T" if "T" in texts.iloc[0] else " ") + ("%H:%M:%S" if texts.iloc[0].count(":") > 1 else "%H:%M")
-    if shape is _ISO_SLASHED:
+    if shape is _YEAR_FIRST:
         return Stamps(_strptime(texts, separator.join(("%Y", "%m", "%d")) + clock, file, column), "instant")
     return _day_or_month_first(texts, separator, clock, file, column)
 

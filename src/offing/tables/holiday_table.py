@@ -13,11 +13,11 @@ from offing.calendar.frequency import DAY
 from offing.tables.dates import parse_dates
 from offing.tables.reading import read_cells
 
-_COLUMNS = ("holiday", "date", "until")
+_COLUMNS = ("name", "date", "until")
 
 
 def read_days(source: str | Path | pd.DataFrame) -> Days:
-    """Read a table of holidays: columns ``holiday``, ``date`` and, for holidays of several days, ``until``.
+    """Read a table of holidays: columns ``name``, ``date`` and, for holidays of several days, ``until``.
 
     `until` is the last day; where it is empty the holiday lasts one day. In a DataFrame, dates may be text or
     timestamps.
@@ -31,7 +31,7 @@ def read_days(source: str | Path | pd.DataFrame) -> Days:
     --------
     >>> import pandas as pd
     >>> from offing.tables import read_days
-    >>> table = pd.DataFrame({"holiday": ["Harbour Days"], "date": ["2024-07-05"], "until": ["2024-07-07"]})
+    >>> table = pd.DataFrame({"name": ["Harbour Days"], "date": ["2024-07-05"], "until": ["2024-07-07"]})
     >>> len(read_days(table).days)
     3
     """
@@ -46,11 +46,9 @@ def read_days(source: str | Path | pd.DataFrame) -> Days:
         if column not in _COLUMNS:
             free = [name for name in _COLUMNS if name not in cells.columns]
             raise InputError(f"found column {str(column)!r}", nearest(str(column), free), file=file)
-    for column in ("holiday", "date"):
+    for column in ("name", "date"):
         if column not in cells.columns:
-            raise InputError(
-                f"there is no column {column!r}", "A table of holidays has holiday, date, until.", file=file
-            )
+            raise InputError(f"there is no column {column!r}", "A table of holidays has name, date, until.", file=file)
     if cells.empty:
         raise InputError("there are no holidays in it", file=file)
     first = parse_dates(cells["date"], None, file, "date").wall // DAY
@@ -59,7 +57,7 @@ def read_days(source: str | Path | pd.DataFrame) -> Days:
         given = (cells["until"] != "").to_numpy()
         if given.any():
             last[given] = parse_dates(cells["until"][given], None, file, "until").wall // DAY
-    return _days(cells["holiday"], first, last, file)
+    return _days(cells["name"], first, last, file)
 
 
 def _days(holidays: pd.Series, first: np.ndarray, last: np.ndarray, file: str) -> Days:
@@ -67,7 +65,7 @@ def _days(holidays: pd.Series, first: np.ndarray, last: np.ndarray, file: str) -
     days: list[int] = []
     for row, holiday, low, high in zip(holidays.index, holidays, first, last, strict=True):
         if not holiday:
-            raise InputError("the holiday has no name", file=file, row=int(row), column="holiday")
+            raise InputError("the holiday has no name", file=file, row=int(row), column="name")
         if high < low:
             raise InputError("the holiday ends before it starts", file=file, row=int(row), column="until")
         span = range(int(low), int(high) + 1)

@@ -11,6 +11,9 @@ from offing.base import InputError
 #: Cells that mean "nothing is known", in lower case.
 _EMPTY = ("", "na", "n/a", "nan", "null")
 
+#: Sums of squares of larger numbers would not be finite.
+LARGEST = 1e100
+
 
 def number_columns(cells: pd.DataFrame, file: str) -> tuple[dict[str, NDArray[np.float64]], dict[str, InputError]]:
     """Columns of finite numbers (n,), and for every other column the error that tells its first wrong cell.
@@ -24,9 +27,9 @@ def number_columns(cells: pd.DataFrame, file: str) -> tuple[dict[str, NDArray[np
         numbers, wrong = _numbers(cell)
         if wrong.any():
             i = int(np.flatnonzero(wrong)[0])
-            infinite = bool(np.isinf(numbers[i]))
+            why = "not a number" if np.isnan(numbers[i]) else "not finite" if np.isinf(numbers[i]) else "too large"
             unusable[str(name)] = InputError(
-                f"found {str(cell.iloc[i])!r}, which is {'not finite' if infinite else 'not a number'}",
+                f"found {str(cell.iloc[i])!r}, which is {why}",
                 "Correct the cell, or leave it empty if nothing is known.",
                 file=file,
                 row=int(cell.index[i]),
@@ -43,10 +46,10 @@ def _numbers(cell: pd.Series) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
         if pd.api.types.is_complex_dtype(cell):
             return np.zeros(len(cell)), np.ones(len(cell), dtype=bool)
         numbers = cell.to_numpy(dtype=np.float64, na_value=np.nan, copy=True)
-        return numbers, np.isinf(numbers)
+        return numbers, np.abs(numbers) > LARGEST
     text = cell.astype(str).str.strip().str.lower()
     empty = (cell.isna() | text.isin(_EMPTY)).to_numpy()
     if text[~empty].isin(("true", "false")).all() and not empty.all():
         return np.where(empty, np.nan, (text == "true").to_numpy()), np.zeros(len(cell), dtype=bool)
     numbers = np.array(pd.to_numeric(text.where(~empty), errors="coerce"), dtype=np.float64)
-    return numbers, (np.isnan(numbers) & ~empty) | np.isinf(numbers)
+    return numbers, (np.isnan(numbers) & ~empty) | (np.abs(numbers) > LARGEST)

@@ -115,7 +115,7 @@ def read_cells(path: Path, file: str) -> pd.DataFrame:
     """All cells of a CSV file as text, indexed by their row in the file, the header being row 1."""
     try:
         cells = pd.read_csv(
-            path, header=None, dtype=str, keep_default_na=False, skip_blank_lines=False,
+            path, header=None, dtype=object, keep_default_na=False, skip_blank_lines=False,
             encoding="utf-8-sig", skipinitialspace=True,
         )  # fmt: skip
     except FileNotFoundError as error:

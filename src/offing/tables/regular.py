@@ -100,36 +100,39 @@ def _unit(wall: Ints, file: str) -> str:
         raise InputError(
             "one date alone does not tell the frequency", 'State it, such as frequency = "week".', file=file
         )
-    smallest = int(np.diff(moments).min())
+    gaps = np.diff(moments)
+    smallest = int(gaps.min())
     if (moments % DAY).any():
         if smallest == HOUR and not (moments % HOUR).any():
             return "hour"
-        raise _no_frequency(f"the closest two dates are {pd.Timedelta(smallest, 'us')} apart", file)
+        raise _no_frequency(moments, int(gaps.argmin()), file)
     days = moments.astype("datetime64[us]").astype("datetime64[D]")
-    months = days.astype("datetime64[M]").astype(np.int64)
     opens = bool((days == days.astype("datetime64[M]").astype("datetime64[D]")).all())
     closes = bool(((days + 1).astype("datetime64[M]").astype("datetime64[D]") == days + 1).all())
     if opens or closes:
-        return _months(months + closes, int(np.diff(months).min()), file)
+        months = days.astype("datetime64[M]").astype(np.int64) + closes
+        step = int(np.diff(months).min())
+        unit = {1: "month", 3: "quarter", 12: "year"}.get(step)
+        uneven = np.flatnonzero(np.diff(months % step))
+        if unit is None or len(uneven) or months[0] % step:
+            raise _no_frequency(moments, int(uneven[0]) if len(uneven) else int(gaps.argmin()), file)
+        return unit
     if smallest == DAY:
         return "day"
-    if smallest == 7 * DAY and not (np.diff(moments) % (7 * DAY)).any():
+    uneven = np.flatnonzero(gaps % (7 * DAY))
+    if smallest == 7 * DAY and not len(uneven):
         return "week"
-    raise _no_frequency(f"the closest two dates are {count(smallest // DAY, 'day')} apart", file)
+    raise _no_frequency(moments, int(uneven[0]) if smallest == 7 * DAY else int(gaps.argmin()), file)
 
 
-def _months(months: Ints, step: int, file: str) -> str:
-    unit = {1: "month", 3: "quarter", 12: "year"}.get(step)
-    if unit is None:
-        raise _no_frequency(f"the closest two dates are {count(step, 'month')} apart", file)
-    if (months % step).any():
-        raise _no_frequency(f"the {unit}s do not start with a calendar {unit}", file)
-    return unit
-
-
-def _no_frequency(why: str, file: str) -> InputError:
+def _no_frequency(moments: Ints, i: int, file: str) -> InputError:
+    """An error that names the two neighbouring dates, the `i`-th and the next, that fit no frequency."""
+    pair = [
+        str(each).replace("T", " ").removesuffix(" 00:00:00")
+        for each in moments[i : i + 2].astype("M8[us]").astype("M8[s]")
+    ]
     return InputError(
-        f"no frequency fits the dates: {why}",
+        f"no frequency fits the dates {pair[0]} and {pair[1]}",
         f"Give one row for each {', '.join(UNITS[:-1])} or {UNITS[-1]}, or state the frequency.",
         file=file,
     )

@@ -58,6 +58,16 @@ class Sources:
         files = " and ".join(table.name for table in self.tables.values())
         raise InputError(f"there is no column {reference!r} in {files}", nearest(reference, columns))
 
+    def label(self, reference: str) -> str:
+        """What people call a column; an empty text where nothing is stated."""
+        source, column = self.find(reference)
+        return self.tables[source].labels.get(column, "")
+
+    def unit(self, reference: str) -> str:
+        """Unit of a column, or an empty text."""
+        source, column = self.find(reference)
+        return self.tables[source].units.get(column, "")
+
     def cut(self, origin: int, rows: Axis) -> View:
         """What is known at the instant `origin`; a fit sees the periods `rows`."""
         return View(self, origin, rows)

@@ -33,7 +33,7 @@ class Holidays(Term):
     Parameters
     ----------
     table
-        Path of a CSV file or a DataFrame with columns ``holiday``, ``date`` and, if it has holidays of several days,
+        Path of a CSV file or a DataFrame with columns ``name``, ``date`` and, if it has holidays of several days,
         ``until``.
     country, subdivision
         Codes of ISO 3166 for public holidays, instead of a table.
