@@ -51,6 +51,13 @@ def test_clock_changes_make_days_of_23_and_25_hours():
     assert np.bincount(positions[24:]).tolist() == [1, 1, 2, *[1] * 21]
 
 
+def test_a_doubled_hour_is_its_first_and_a_skipped_one_the_next():
+    hours = of.Frequency("hour", zone="Europe/Berlin")
+    for clock, instant in {"2024-10-27 02:30": "2024-10-27 00:30", "2024-03-31 02:30": "2024-03-31 01:00"}.items():
+        wall = np.array([clock], dtype="datetime64[us]").astype(np.int64)
+        assert hours.instants(wall).astype("datetime64[us]").astype(str)[0].startswith(instant.replace(" ", "T"))
+
+
 def test_days_in_a_zone_start_at_its_midnight():
     axis = of.Axis.between(of.Frequency("day", zone="Europe/Berlin"), "2024-03-30", "2024-04-01")
     assert [stamp.isoformat() for stamp in axis.index] == [

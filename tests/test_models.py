@@ -109,7 +109,7 @@ def test_the_trend_can_be_measured_from_elsewhere(data, plan):
         pieces = [of.Trend(knots=["2023-01-02"], reference=reference), of.Driver("flag")]
         return of.Model("sold", terms=pieces).fit(data).forecast(4, plan=plan)
 
-    usual, dated, value, before = (trend(each) for each in (None, "2022-01-05", 0.0, "a year before"))
+    usual, dated, value, before = (trend(each) for each in (None, "2022-01-05", 0.5, "a year before"))
     beta = usual.fit.coefficients.set_index("column")["coefficient"]
     slope, change = beta["trend: slope a year"], beta["trend: slope change at 2023-01-02"]
     for other in (dated, value, before):
@@ -118,7 +118,7 @@ def test_the_trend_can_be_measured_from_elsewhere(data, plan):
     # Measured from the first fitted week, its own value there being nought.
     weeks = np.arange(120, 124) * 7 / 365.25
     assert np.allclose(dated.contributions.wide["trend"], slope * weeks + change * (weeks - 52 * 7 / 365.25))
-    assert np.allclose(value.contributions.wide["trend"], dated.contributions.wide["trend"])
+    assert np.allclose(value.contributions.wide["trend"], dated.contributions.wide["trend"] - 0.5)
     assert np.allclose(before.contributions.wide["trend"], slope + change)
     assert np.ptp(before.contributions.wide["baseline"]) > 0.0
 
@@ -295,6 +295,52 @@ def test_quantiles_come_from_students_t(data, plan):
     joined = ahead.with_history()
     assert len(joined) == 126
     assert joined["forecast"].notna().sum() == 6
+
+
+def test_the_figures_of_a_fit_follow_their_definitions(data):
+    for scale in ("level", "log"):
+        fit = of.Model("sold", scale=scale, terms=terms()).fit(data)
+        sold = data.values("sold")[2:]
+        fitted = fit.fitted["fitted"].to_numpy()[2:]
+        y = np.log(sold) if scale == "log" else sold
+        residual = y - (np.log(fitted) - fit.estimate.variance / 2.0 if scale == "log" else fitted)
+        n, k = 118, len(fit.layout.names)
+        found = fit.figures
+        assert (found.rows, found.columns) == (n, k)
+        assert found.residual_deviation == pytest.approx(np.sqrt(residual @ residual / (n - k)))
+        assert found.r_squared == pytest.approx(1.0 - residual.var() / y.var())
+        assert found.adjusted_r_squared == pytest.approx(1.0 - (residual @ residual / (n - k)) / y.var(ddof=1))
+        assert found.mae == pytest.approx(np.abs(sold - fitted).mean())
+        assert found.mape == pytest.approx((np.abs(sold - fitted) / sold).mean())
+    zeros = data.frame.assign(sold=np.arange(120.0))
+    assert np.isnan(of.Model("sold").fit(zeros).figures.mape)
+    assert "(undefined)" in str(of.Model("sold").fit(zeros))
+
+
+def test_labels_units_and_notes_reach_people():
+    table = of.read(
+        weekly(), stamp="start", unit={"sold": "boats", "fare": "EUR"},
+        label={"sold": "rowing boats", "fare": "mean fare"}, note="counted by hand",
+    )  # fmt: skip
+    fit = of.Model("sold", terms=[of.Driver("fare"), of.Driver("flag")]).fit(table)
+    text = str(fit)
+    assert text.startswith("rowing boats (boats): 120 weeks from 2022-01-03 to 2024-04-15, 120 of them fitted;")
+    assert "mean fare  " in text
+    assert " EUR" in text
+    assert "Source: data, counted by hand." in text
+    assert "mean fare" in str(fit.contributions)
+    drawn = [text.get_text() for text in of.figure(fit.contributions).axes[0].get_legend().get_texts()]
+    assert drawn == ["mean fare", "flag", "baseline", "total"]
+    assert "Source: data, counted by hand." in of.figure(fit).texts[1].get_text()
+
+
+def test_exact_and_left_out_are_said_soberly():
+    """Rounding errors are no noise, and a driver that cannot be told from another has no effect of its own."""
+    frame = weekly().assign(twin=lambda rows: 2.0 * rows["flag"] + 1.0, sold=lambda rows: 3.0 + 2.0 * rows["flag"])
+    fit = of.Model("sold", terms=[of.Driver("flag"), of.Driver("twin")]).fit(of.read(frame, stamp="start"))
+    assert [finding.check for finding in fit.findings] == ["dependent columns"]
+    assert of.effects(fit).table["driver"].tolist() == ["flag"]
+    assert "left out" in str(fit)
 
 
 def test_season_dummies_sum_to_zero_and_show_every_position():
