@@ -341,6 +341,8 @@ def test_exact_and_left_out_are_said_soberly():
     assert [finding.check for finding in fit.findings] == ["dependent columns"]
     assert of.effects(fit).table["driver"].tolist() == ["flag"]
     assert "left out" in str(fit)
+    line = pd.Series(0.1 * np.arange(200.0), pd.period_range("2000-01", periods=200, freq="M"), name="y")
+    assert of.Model("y", terms=[of.Trend(), of.Season(harmonics=2)]).fit(line).findings == ()
 
 
 def test_season_dummies_sum_to_zero_and_show_every_position():

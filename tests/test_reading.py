@@ -185,9 +185,11 @@ def test_a_wrong_cell_is_told_when_its_column_is_used(case, tmp_path):
     cell, message = CELLS[case]
     table = of.read(written(tmp_path, f"week,sold,fare\n2024-01-01,1,2\n2024-01-08,{cell},3\n"))
     assert table.values("fare").tolist() == [2.0, 3.0]
+    with pytest.raises(of.InputError, match="term 'sold again'"):
+        of.Model("fare", terms=[of.Driver("sold", name="sold again")]).fit(table)
     with pytest.raises(of.InputError) as told:
         of.Model("sold").fit(table)
-    assert str(told.value) == message
+    assert str(told.value) == message, "nothing of an earlier error stays"
 
 
 def test_unsorted_rows_are_sorted_and_logged(tmp_path):

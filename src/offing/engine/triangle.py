@@ -80,6 +80,14 @@ def solve(whole: Array, targets: int = 1, tolerance: float = RANK_TOLERANCE) -> 
 
     Rank is decided in the order of the columns: of dependent columns always the later one is left out,
     whatever rows were used, so that the same column goes in every fold.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from offing.engine import solve, triangle
+    >>> x = np.array([[1.0, 2.0, 3.0], [1.0, 2.0, 5.0]])          # the second column is twice the first
+    >>> solve(triangle(x)).kept.tolist(), solve(triangle(x)).beta[:, 0].round(12).tolist()
+    ([True, False], [4.0, 0.0])
     """
     k = whole.shape[0] - targets
     kept, reduced = list(range(k)), whole

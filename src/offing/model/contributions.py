@@ -26,7 +26,8 @@ class Contributions:
     """Fitted or forecast means split into a baseline and one contribution a term, on the target's scale.
 
     A period's rows add up to its mean exactly. `low` and `high` are 95 % intervals from the uncertainty of the
-    coefficients alone; they do not add up. Made by ``fit.contributions`` and ``forecast.contributions``.
+    coefficients alone; they do not add up. Made by ``fit.contributions`` and ``forecast.contributions``; how they are
+    defined, the page on the arithmetic tells (logarithmic mean on the log scale: Ang 2005).
 
     Attributes
     ----------
@@ -44,6 +45,15 @@ class Contributions:
         The target's name and unit.
     baseline_means
         What the baseline stands for, in words.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> days = pd.date_range("2024-01-01", periods=6, freq="D")
+    >>> data = pd.DataFrame({"sold": [3.0, 5.0, 4.0, 6.0, 5.0, 7.2], "rain": [1, 0, 1, 0, 1, 0]}, days)
+    >>> fit = of.Model("sold", terms=[of.Driver("rain")]).fit(data)
+    >>> fit.contributions.wide.round(2).iloc[0].to_dict()
+    {'baseline': 5.03, 'rain': -1.03, 'total': 4.0}
     """
 
     axis: Axis

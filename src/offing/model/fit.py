@@ -212,6 +212,16 @@ class Fit:
         InputError
             If a driver or holiday table does not reach far enough, naming it and the first period; or if the future
             needs an effect that the fitted periods cannot tell.
+
+        Examples
+        --------
+        >>> import pandas as pd, offing as of
+        >>> days = pd.date_range("2024-01-01", periods=6, freq="D")
+        >>> data = pd.DataFrame({"sold": [3.0, 5.0, 4.0, 6.0, 5.0, 7.2], "rain": [1, 0, 1, 0, 1, 0]}, days)
+        >>> fit = of.Model("sold", terms=[of.Driver("rain")]).fit(data)
+        >>> plan = pd.DataFrame({"rain": [0, 1]}, pd.date_range("2024-01-07", periods=2, freq="D"))
+        >>> fit.forecast(2, plan=plan).table[["horizon", "forecast"]].round(2).to_numpy().tolist()
+        [[1.0, 6.07], [2.0, 4.0]]
         """
         return forecast(self, horizon, until, plan, levels)
 

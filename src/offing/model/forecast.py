@@ -70,6 +70,13 @@ class Forecast:
         ------
         InputError
             If a probability is not between 0 and 1.
+
+        Examples
+        --------
+        >>> import pandas as pd, offing as of
+        >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
+        >>> of.Model("sold").fit(sold).forecast(1).quantiles([0.1, 0.9]).round(2).to_numpy().tolist()
+        [[2.14, 6.86]]
         """
         for probability in probabilities:
             if not 0.0 < probability < 1.0:

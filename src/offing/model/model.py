@@ -87,6 +87,15 @@ class Model:
         InputError
             If a column is missing or not numeric, the target is constant or without values, not positive with the
             log scale, or the rows do not suffice for the columns.
+
+        Examples
+        --------
+        >>> import pandas as pd, offing as of
+        >>> days = pd.date_range("2024-01-01", periods=6, freq="D")
+        >>> data = pd.DataFrame({"sold": [3.0, 5.0, 4.0, 6.0, 5.0, 7.2], "rain": [1, 0, 1, 0, 1, 0]}, days)
+        >>> fit = of.Model("sold", terms=[of.Driver("rain")]).fit(data)
+        >>> fit.coefficients["coefficient"].round(2).tolist()
+        [6.07, -2.07]
         """
         sources = Sources(_tables(data))
         source, column = sources.find(self.target)

@@ -41,6 +41,13 @@ class Table:
         What rows after the target's last period hold: the drivers' ``plan`` or already ``actual`` values.
     treatments, findings
         What was changed on reading, and what was noticed.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> table = of.read(pd.DataFrame({"sold": [3, 4]}, pd.period_range("2024-01", periods=2, freq="M")))
+    >>> table.axis.spell(), table.values("sold").tolist()
+    ('2 months from 2024-01 to 2024-02', [3.0, 4.0])
     """
 
     name: str
