@@ -29,7 +29,7 @@ def shoot(command: str, target: Path, folder: Path) -> None:
     script = f"echo '$ {command}'; {command} | head -47; sleep 60"
     terminal = subprocess.Popen(
         ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "#fcfbf8", "-fg", "#22303c",
-         "-b", "12", "+sb", "-geometry", "156x51+0+0", "-e", "sh", "-c", script],
+         "-b", "16", "+sb", "-geometry", "156x51+0+0", "-e", "sh", "-c", script],
         cwd=folder, env=environment,
     )  # fmt: skip
     try:

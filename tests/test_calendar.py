@@ -109,6 +109,7 @@ def test_country_days_are_named_plainly_in_english():
     [
         (lambda: of.Frequency("fortnight"), "found 'fortnight'. Known here: hour, day, week, month, quarter, year."),
         (lambda: of.Frequency("week", "sonday"), "no day of the week. Did you mean 'sunday'?"),
+        (lambda: of.Frequency("hour", zone="Tern/Island"), "key 'zone': found 'Tern/Island'. Give a zone such as"),
         (lambda: cycle_of("week", of.Frequency("month")), "a cycle of a week cannot be seen in a series by month"),
         (lambda: cycle_of("year", of.Frequency("month"), "day"), "a year by day cannot be told apart"),
         (lambda: country_days("XX", None, 2020, 2021), "Country XX not available"),

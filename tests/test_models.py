@@ -255,6 +255,26 @@ def test_later_rows_serve_as_declared():
     )
 
 
+def test_a_plan_continues_its_table(data):
+    """One row suffices, closing days are understood, and what was assumed about its dates is told."""
+    fit = of.Model("sold", terms=[of.Driver("fare")]).fit(data)
+    for day in ("2024-04-22", "2024-04-28"):
+        one = pd.DataFrame({"fare": [20.0]}, index=pd.DatetimeIndex([day]))
+        assert fit.forecast(1, plan=one).drivers["value"].tolist() == [20.0]
+    with pytest.raises(of.InputError, match="which is not the start or end of weeks ending on Sunday"):
+        fit.forecast(1, plan=pd.DataFrame({"fare": [20.0]}, index=pd.DatetimeIndex(["2024-04-24"])))
+    hours = pd.date_range("2024-01-01", periods=50, freq="h", tz="Europe/Berlin")
+    load = pd.DataFrame({"load": np.arange(50.0) % 7, "cold": np.arange(50.0) % 5}, index=hours)
+    fit = of.Model("load", terms=[of.Driver("cold")]).fit(of.read(load, stamp="end"))
+    assert fit.axis.labels()[0] == "2023-12-31 23:00"
+    later = pd.DataFrame({"cold": [1.0, 2.0]}, index=pd.date_range(hours[-1], periods=2, freq="h"))
+    ahead = fit.forecast(2, plan=later)
+    assert [finding.check for finding in ahead.findings if finding.severity == "note"] == ["stamp"]
+    with pytest.raises(of.InputError) as told:
+        fit.forecast(1, plan=later.tz_localize(None))
+    assert "its frequency is the hour, the target's is the hour in Europe/Berlin" in str(told.value)
+
+
 def test_missing_targets_and_drivers_are_left_out(data):
     frame = weekly()
     frame.iloc[[10, 50], 0] = np.nan

@@ -45,6 +45,11 @@ GOOD = {
         "2 hours from 2024-01-01 00:00 to 2024-01-01 01:00",
     ),
     "UTC": ("t,sold\n2024-01-01T00:00Z,1\n2024-01-02T00:00Z,2\n", {}, "2 days from 2024-01-01 to 2024-01-02"),
+    "a fixed offset": (
+        "t,sold\n2024-01-01T00:00+01:00,1\n2024-01-01T01:00+01:00,2\n", {"stamp": "start"},
+        "2 hours from 2024-01-01 00:00 to 2024-01-01 01:00",
+    ),
+    "unpadded": ("d,sold\n2024-1-9,1\n2024-1-10,2\n", {}, "2 days from 2024-01-09 to 2024-01-10"),
     "one row, stated": ("d,sold\n2024-01-01,1\n", {"frequency": "month"}, "1 month from 2024-01 to 2024-01"),
     "byte order mark": (b"\xef\xbb\xbfd,sold\n2024-01,1\n2024-02,1\n", {}, "2 months from 2024-01 to 2024-02"),
     "trailing commas": ("d,sold,\n2024-01,1,\n2024-02,1,\n", {}, "2 months from 2024-01 to 2024-02"),

@@ -7,7 +7,7 @@ follows from the starts by search.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal, get_args
+from typing import Any, Literal, get_args
 
 import numpy as np
 import pandas as pd
@@ -68,9 +68,22 @@ class Frequency:
             raise InputError(f"found {self.unit!r}", nearest(str(self.unit), UNITS), key="frequency")
         closing = weekday_named(self.week_ends, "week_ends") if self.unit == "week" else 6
         object.__setattr__(self, "week_ends", WEEKDAYS[closing])
+        if self.zone is not None:
+            try:
+                pd.Timestamp(0, tz=self.zone)
+            except (ValueError, KeyError, OSError) as error:
+                raise InputError(f"found {self.zone!r}", "Give a zone such as Europe/Lisbon.", key="zone") from error
 
     def __str__(self) -> str:
-        return f"week ending on {self.week_ends.title()}" if self.unit == "week" else self.unit
+        named = f"week ending on {self.week_ends.title()}" if self.unit == "week" else self.unit
+        return f"{named} in {self.zone}" if self.zone else named
+
+    @property
+    def stated(self) -> dict[str, Any]:
+        """The frequency as parameters of `offing.read`, for a table that continues another."""
+        if self.unit == "week":
+            return {"frequency": "week", "week_ends": self.week_ends}
+        return {"frequency": self.unit}
 
     @property
     def periods_a_year(self) -> float:

@@ -127,6 +127,7 @@ class Forecast:
     def findings(self) -> tuple[Finding, ...]:
         """The fit's findings and what was noticed about the future."""
         found = list(self.fit.findings)
+        found += [finding for plan in self.view.sources.plans.values() for finding in plan.findings]
         for term in self.fit.model.terms:
             for reference in term.needs():
                 past = self.fit.view.known(reference, self.fit.axis).values[self.fit.used]
@@ -243,8 +244,10 @@ def _plans(fit: Fit, plan: Table | pd.DataFrame | Mapping[str, Table] | None) ->
         return dict(plan)
     if len(tables) > 1:
         raise InputError("several tables were fitted", "Give the plans by table, as a dictionary.", key="plan")
-    table = plan if isinstance(plan, Table) else read(plan, name="plan")
-    return {next(iter(tables)): table}
+    ((name, table),) = tables.items()
+    if isinstance(plan, Table):
+        return {name: plan}
+    return {name: read(plan, name="plan", **table.axis.frequency.stated)}
 
 
 def _check_known(view: View, unknown: tuple[str, Axis] | None, axis: Axis) -> None:

@@ -63,7 +63,7 @@ def text_table(heads: Sequence[str], columns: Sequence[Sequence[str]], inset: in
     return "\n".join(lines)
 
 
-def wrapped(text: str, width: int = 110) -> str:
+def wrapped(text: str, width: int = 118) -> str:
     """Long lines broken between words, their continuation set in a little further than they start."""
     lines = []
     for line in text.splitlines():

@@ -113,4 +113,9 @@ class Study:
 
     def _read(self, name: str) -> Table:
         source = self.spec.sources[name]
-        return read(self.path.parent / source.file, **source.read_options())
+        options = source.read_options()
+        if source.plan_for is not None:
+            # A plan has its table's frequency; with one row it could not even tell.
+            same = self.tables[source.plan_for].axis.frequency.stated
+            options |= {key: value for key, value in same.items() if options[key] is None}
+        return read(self.path.parent / source.file, **options)
