@@ -87,9 +87,9 @@ def test_the_study_and_python_agree(demo_folder):
         of.Driver("cruise calls"), of.Driver("storm hours", lags=[0, 1]), of.Driver("promotion"),
     ]  # fmt: skip
     ahead = of.Model("sold", scale="log", terms=terms).fit(tickets).forecast(13, plan=plan)
-    written = pd.read_csv(demo_folder / "results" / "forecast.csv")
-    assert written["forecast"].tolist() == ahead.mean.tolist()
-    assert written["q0.975"].tolist() == ahead.table["q0.975"].tolist()
+    written = pd.read_csv(demo_folder / "results" / "forecast.csv", dtype=str)
+    assert [float(text) for text in written["forecast"]] == ahead.mean.tolist()
+    assert [float(text) for text in written["q0.975"]] == ahead.table["q0.975"].tolist()
 
 
 @pytest.mark.parametrize(

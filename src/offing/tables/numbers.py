@@ -52,4 +52,7 @@ def _numbers(cell: pd.Series) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
     if text[~empty].isin(("true", "false")).all() and not empty.all():
         return np.where(empty, np.nan, (text == "true").to_numpy()), np.zeros(len(cell), dtype=bool)
     numbers = np.array(pd.to_numeric(text.where(~empty), errors="coerce"), dtype=np.float64)
+    # Python's own reading is exact to the last digit; that of older pandas is not.
+    read = ~np.isnan(numbers)
+    numbers[read] = [float(each) for each in text[read]]
     return numbers, (np.isnan(numbers) & ~empty) | (np.abs(numbers) > LARGEST)
