@@ -334,7 +334,11 @@ def test_the_figures_of_a_fit_follow_their_definitions(data):
         assert found.mape == pytest.approx((np.abs(sold - fitted) / sold).mean())
     zeros = data.frame.assign(sold=np.arange(120.0))
     assert np.isnan(of.Model("sold").fit(zeros).figures.mape)
-    assert "(undefined)" in str(of.Model("sold").fit(zeros))
+    assert "miss by 30 on average, where the mean is 59.5." in str(of.Model("sold").fit(zeros))
+    level = of.Model("sold", terms=[of.Driver("flag")]).fit(zeros)
+    assert np.isnan(of.effects(level).table["share"]).all(), "no share of a target that can be zero"
+    assert "%" not in of.effects(level).lines[0].replace("95 %", "")
+    assert of.figure(of.effects(level)).axes
 
 
 def test_labels_units_and_notes_reach_people():

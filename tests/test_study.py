@@ -95,7 +95,7 @@ def test_the_study_and_python_agree(demo_folder):
 @pytest.mark.parametrize(
     ("step", "files", "words"),
     [
-        ("fit", 7, "each driver changes ferry tickets by"),
+        ("fit", 7, "each driver changes ferry tickets in each week by"),
         ("forecast", 9, "Each week's outcome lies between q0.025 and q0.975 with 95 % probability, if the drivers"),
         ("explain", 12, "Contributions to ferry tickets (tickets), measured from a baseline of the trend"),
     ],

@@ -10,9 +10,9 @@ from matplotlib.patches import Patch
 
 from offing.base import InputError
 from offing.calendar import UNITS, Frequency
-from offing.draw.style import HATCHES, INK, PAPER, TERMS, Picture, canvas, legend, thousands
+from offing.draw.style import HATCHES, INK, PAPER, TERMS, Picture, canvas, legend, short, thousands
 from offing.model import Contributions
-from offing.model.words import in_units, number, signed
+from offing.model.words import in_units, number
 from offing.tables.table import Array
 
 #: More bars than this cannot be told apart at the usual width of a figure.
@@ -56,7 +56,8 @@ def draw_contributions(contributions: Contributions) -> Picture:
     bars, unit = stacks(contributions), contributions.axis.frequency.unit
     shown = f" Bars are averages of the {unit}s in each {bars.averaged_by}." if bars.averaged_by else ""
     caption = f"{contributions.sentence}{shown} Bars start at the baseline."
-    picture, axes = canvas(_finding(contributions), caption, right=0.845, above=0.02)
+    room = 0.15 if max(map(len, bars.labels)) > 10 else 0.115
+    picture, axes = canvas(_finding(contributions), caption, right=0.845, above=0.02, below=room)
     places = np.arange(len(bars.total))
     above, below = bars.baseline.copy(), bars.baseline.copy()
     handles = []
@@ -68,13 +69,13 @@ def draw_contributions(contributions: Contributions) -> Picture:
         }
         axes.bar(places, row, 0.82, bottom=np.where(row >= 0, above, below), lw=0.4, **look)
         above, below = above + np.maximum(row, 0), below + np.minimum(row, 0)
-        handles.append(Patch(label=term, **look))
+        handles.append(Patch(label=short(term, 20), **look))
     level = axes.plot(places, bars.baseline, color=INK, lw=1.1, dashes=(4, 2), label="baseline")
     mark = axes.plot(places, bars.total, color=INK, lw=0, marker="_", mew=2.6, label="total",
                      ms=max(5.0, min(26.0, 420.0 / len(places))))  # fmt: skip
     step = -(-len(places) // 14)
     axes.set_xticks(places[::step], bars.labels[::step], rotation=30, ha="right", fontsize=9)
-    axes.set_ylabel(in_units(contributions.target, f"{contributions.unit} a {unit}" if contributions.unit else ""))
+    axes.set_ylabel(in_units(contributions.target, contributions.unit))
     axes.set_xlabel(bars.averaged_by or f"{unit} (start)")
     thousands(axes.yaxis)
     axes.margins(x=0.01)
@@ -95,9 +96,10 @@ def _finding(contributions: Contributions) -> str:
     """Which term moves the values most, over all periods shown."""
     known = np.isfinite(contributions.mean)
     values = contributions.values[1:, known]
-    j = int(np.argmax(np.abs(values).sum(axis=1)))
+    moves = np.abs(values).mean(axis=1)
+    j = int(np.argmax(moves))
     unit = f" {contributions.unit}" if contributions.unit else ""
     return (
-        f"'{contributions.labels[j]}' moves {contributions.target} most: {signed(float(values[j].sum()))} of "
-        f"{number(float(contributions.mean[known].sum()), 4)}{unit} in {contributions.axis.spell()}"
+        f"'{contributions.labels[j]}' moves {contributions.target} most: by {number(float(moves[j]), 4)}{unit} on "
+        f"average in {contributions.axis.spell()}"
     )

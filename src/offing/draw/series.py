@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from matplotlib.axes import Axes
+from matplotlib.dates import AutoDateFormatter, AutoDateLocator
 
 from offing.calendar import Axis
 from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, legend, thousands
@@ -17,7 +18,7 @@ def draw_fit(fit: Fit) -> Picture:
     unit = f" {fit.unit}" if fit.unit else ""
     picture, axes = canvas(
         f"The model explains {100 * figures.r_squared:.0f} % of the variation of {fit.label}",
-        f"Fitted values miss the outcome by {number(figures.mae)}{unit} a {fit.axis.frequency.unit} on average. "
+        f"Fitted values miss the outcome by {number(figures.mae)}{unit} on average. "
         f"{figures.rows} of {fit.axis.spell()} were fitted. {fit.source_note}",
     )
     _history(axes, fit, fit.axis)
@@ -30,7 +31,9 @@ def draw_forecast(forecast: Forecast) -> Picture:
     """The last part of the history, and the forecast with a graded fan."""
     fit, axis = forecast.fit, forecast.axis
     picture, axes = canvas(_change(forecast), f"{forecast.sentence} {fit.source_note}")
-    shown = min(fit.axis.n, max(3 * axis.n, round(1.25 * axis.frequency.periods_a_year), 24))
+    # A little more than a year where that leaves the fan wide enough to read.
+    year = round(1.25 * axis.frequency.periods_a_year)
+    shown = min(fit.axis.n, max(3 * axis.n, min(year, 8 * axis.n), 24))
     _history(axes, fit, fit.axis.part(fit.axis.n - shown, fit.axis.n))
     times = _times(axis)
     levels = sorted(forecast.levels, reverse=True)
@@ -38,7 +41,9 @@ def draw_forecast(forecast: Forecast) -> Picture:
     for level, tone in zip(levels, tones, strict=True):
         band = forecast.quantiles(((1 - level) / 2, (1 + level) / 2)).to_numpy()
         axes.fill_between(times, band[:, 0], band[:, 1], color=tone, lw=0, label=f"{100 * level:g} % band")
-    axes.plot(times, forecast.mean, color=WARM, lw=2.2, marker="D", ms=3.5, label="forecast (mean)")
+    axes.plot(
+        times, forecast.mean, color=WARM, lw=2.2, marker="D" if axis.n <= 60 else "", ms=3.5, label="forecast (mean)"
+    )
     axes.axvline(_times(axis)[0] - np.timedelta64(_half(axis), "us"), color=QUIET, lw=1, dashes=(2, 2))
     axes.annotate(
         "origin", (_times(axis)[0] - np.timedelta64(_half(axis), "us"), 1.0), xycoords=("data", "axes fraction"),
@@ -54,9 +59,14 @@ def _history(axes: Axes, fit: Fit, axis: Axis) -> None:
 
 
 def _finish(axes: Axes, fit: Fit) -> None:
-    axes.set_ylabel(in_units(fit.label, f"{fit.unit} a {fit.axis.frequency.unit}" if fit.unit else ""))
+    axes.set_ylabel(in_units(fit.label, fit.unit))
     axes.set_xlabel(f"{fit.axis.frequency.unit} (start)")
     thousands(axes.yaxis)
+    if fit.axis.frequency.unit in ("hour", "day"):
+        # By default days of the month are marked afresh each month, so that the 29th runs into the 1st.
+        days = AutoDateLocator(maxticks=8, interval_multiples=False)  # type: ignore[no-untyped-call]
+        axes.xaxis.set_major_locator(days)
+        axes.xaxis.set_major_formatter(AutoDateFormatter(days))  # type: ignore[no-untyped-call]
     axes.margins(x=0.01)
     legend(axes)
 
@@ -64,13 +74,14 @@ def _finish(axes: Axes, fit: Fit) -> None:
 def _change(forecast: Forecast) -> str:
     """What the forecast says, held against the same periods a year before where they are known."""
     fit, axis = forecast.fit, forecast.axis
-    total = float(forecast.mean.sum())
-    said = f"{fit.label}: {number(total, 4)}{' ' + fit.unit if fit.unit else ''} expected in {axis.spell()}"
+    average = float(forecast.mean.mean())
+    unit = f" {fit.unit}" if fit.unit else ""
+    said = f"{fit.label}: {number(average, 4)}{unit} on average in {axis.spell()}"
     before = fit.axis.n - round(axis.frequency.periods_a_year)
     past = fit.target[max(before, 0) : max(before, 0) + axis.n]
-    if before < 0 or len(past) < axis.n or not np.isfinite(past).all() or past.sum() <= 0.0:
+    if before < 0 or len(past) < axis.n or not (past > 0.0).all():
         return said
-    return f"{said}, {percent(total / float(past.sum()) - 1.0)} on a year before"
+    return f"{said}, {percent(average / float(past.mean()) - 1.0)} on a year before"
 
 
 def _times(axis: Axis) -> np.ndarray:

@@ -68,18 +68,19 @@ def png(picture: Figure) -> bytes:
 
 
 def canvas(
-    title: str, caption: str, *, left: float = 0.085, right: float = 0.97, above: float = 0.05
+    title: str, caption: str, *, left: float = 0.085, right: float = 0.96, above: float = 0.05, below: float = 0.115
 ) -> tuple[Picture, Axes]:
     """An empty figure with a title that states the finding and a sentence of explanation below.
 
-    `left` and `right` bound the axes as shares of the width; `above` them is room for one row of a legend.
+    `left` and `right` bound the axes as shares of the width; `above` them is room for one row of a legend, `below`
+    for their labels.
     """
     picture = Picture(figsize=(12.8, 8.0))
     # A number and its per cent sign stay on one line.
     title, caption = (text.replace(" %", "\N{NO-BREAK SPACE}%") for text in (title, caption))
     lines, heading = textwrap.wrap(caption, 160), textwrap.wrap(title, 108)
     foot = 0.025 + 0.025 * len(lines)
-    bottom, top = foot + 0.115, 0.94 - 0.037 * len(heading) - above
+    bottom, top = foot + below, 0.94 - 0.037 * len(heading) - above
     axes = picture.add_axes((left, bottom, right - left, top - bottom))
     picture.text(0.03, 0.965, "\n".join(heading), fontsize=15, va="top", linespacing=1.3)
     picture.text(0.03, foot, "\n".join(lines), fontsize=10, va="top", linespacing=1.4)
@@ -93,6 +94,12 @@ def legend(axes: Axes, **options: Any) -> None:
     """A legend in one row above the axes, or where `options` put it."""
     place = {"loc": "lower left", "bbox_to_anchor": (0.0, 1.0), "ncols": 6, "borderaxespad": 0.2}
     axes.legend(**{"frameon": False, "fontsize": 10, **place, **options})
+
+
+def short(name: str, width: int) -> str:
+    """A name that may be long, on at most two lines of about `width` letters."""
+    lines = textwrap.wrap(name, width, max_lines=2, placeholder=" …")
+    return "\n".join(lines)
 
 
 def thousands(axis: Any) -> None:

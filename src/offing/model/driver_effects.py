@@ -23,8 +23,8 @@ if TYPE_CHECKING:
 class Effect:
     """What a driver's change from `at_low` to `at_high` does, the rest held and all its lags carried through.
 
-    `change`, `low`, `high` are in the target's unit, `share`, `share_low`, `share_high` relative to the level at
-    `at_low`.
+    `change`, `low`, `high` are in the target's unit, in each period; `share`, `share_low`, `share_high` are relative
+    to the level at `at_low`, NaN on the level scale where the target is not always positive.
     """
 
     driver: str
@@ -63,6 +63,14 @@ class Effects:
         return pd.DataFrame([[getattr(each, name) for name in names] for each in self.effects], columns=names)
 
     @property
+    def heading(self) -> str:
+        """What the lines tell."""
+        return (
+            f"From its usual low to its usual high, the rest held, each driver changes {self.target} "
+            f"in each {self.period} by:"
+        )
+
+    @property
     def lines(self) -> list[str]:
         """One line of words a driver."""
         width = max((len(each.label) for each in self.effects), default=0)
@@ -70,8 +78,8 @@ class Effects:
         wide = max((len(each) for each in ranges), default=0)
         unit = f" {self.unit}" if self.unit else ""
         return [
-            f"{e.label:<{width}}  {span:<{wide}}  {signed(e.change)}{unit} a {self.period}, "
-            f"{percent(e.share)} (95 %: {percent(e.share_low)} to {percent(e.share_high)})"
+            f"{e.label:<{width}}  {span:<{wide}}  {signed(e.change)}{unit} (95 %: {signed(e.low)} to {signed(e.high)})"
+            + (f", {percent(e.share)}" if np.isfinite(e.share) else "")
             for e, span in zip(self.effects, ranges, strict=True)
         ]
 
@@ -79,7 +87,7 @@ class Effects:
         return "\n".join(self.lines) or "There are no drivers in the model."
 
     def _repr_html_(self) -> str:
-        return as_html(f"What each driver does to {self.target}, from its usual low to its usual high", self.table)
+        return as_html(self.heading, self.table)
 
 
 def effects(fit: Fit) -> Effects:
@@ -102,7 +110,7 @@ def effects(fit: Fit) -> Effects:
     """
     tried = [_effect(fit, term) for term in fit.model.terms if isinstance(term, Driver)]
     found = [effect for effect in tried if effect is not None]
-    found.sort(key=lambda effect: -abs(effect.share))
+    found.sort(key=lambda effect: -abs(effect.change))
     return Effects(tuple(found), fit.label, fit.unit, fit.axis.frequency.unit)
 
 
@@ -121,8 +129,13 @@ def _effect(fit: Fit, driver: Driver) -> Effect | None:
     reach = float(quantile(0.975, fit.estimate.dof) * fit.estimate.standard_errors(function)[0])
     level = float(fit.mean_of(low).mean())
     steps = np.array([change, change - reach, change + reach])
-    shares = np.expm1(steps) if fit.model.scale == "log" else steps / level
-    changes = shares * level if fit.model.scale == "log" else steps
+    if fit.model.scale == "log":
+        shares = np.expm1(steps)
+        changes = shares * level
+    else:
+        # Where the target can be zero or negative, shares of it say nothing.
+        shares = steps / level if fit.target[fit.used].min() > 0.0 < level else np.full(3, np.nan)
+        changes = steps
     return Effect(
         str(driver.name),
         fit.label_of(driver),

@@ -236,16 +236,17 @@ class Fit:
         figures, log = self.figures, self.model.scale == "log"
         unit = f" {self.unit}" if self.unit else ""
         mean = float(np.mean(self.target[self.used]))
-        share = f"{figures.mape:.1%}".replace("%", " %") if np.isfinite(figures.mape) else "undefined"
+        # A share of values that can be zero or negative says nothing.
+        share = f" ({figures.mape:.1%})".replace("%", " %") if self.target[self.used].min() > 0.0 else ""
         lines = [
-            f"{in_units(self.label, self.unit)}: {self.axis.spell()}, {figures.rows} of them fitted; "
+            f"{in_units(self.label, self.unit)}: {self.axis.spell()}, {figures.rows:,} of them fitted; "
             + ("terms multiply (log scale)." if log else "terms add up (level scale)."),
             f"The model explains {100 * figures.r_squared:.1f} % of the variation; its fitted values miss by "
-            f"{number(figures.mae)}{unit} on average ({share}), where the mean is {number(mean)}{unit}.",
+            f"{number(figures.mae)}{unit} on average{share}, where the mean is {number(mean)}{unit}.",
         ]
         told = effects(self)
         if len(told.table):
-            lines.append(f"From its usual low to its usual high, the rest held, each driver changes {self.label} by:")
+            lines.append(told.heading)
             lines += [f"  {line}" for line in told.lines]
         lines += [f"{finding}" for finding in self.findings]
         lines += [self.source_note] if self.source_note else []

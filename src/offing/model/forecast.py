@@ -155,9 +155,10 @@ class Forecast:
     @property
     def sentences(self) -> str:
         """What is forecast and what the band means."""
-        total = number(float(self.mean.sum()), 4)
+        # Whether a sum over periods means anything depends on the unit; an average always does.
+        average = number(float(self.mean.mean()), 4)
         name = in_units(self.fit.label, self.fit.unit)
-        lines = [f"{name}: forecast of {self.axis.spell()}, {total} in all."]
+        lines = [f"{name}: forecast of {self.axis.spell()}, {average} on average."]
         marks = self.drivers["mark"].value_counts()
         if len(marks):
             told = " and ".join(f"{number} {mark}" for mark, number in marks.items())

@@ -15,6 +15,8 @@ def number(value: float, digits: int = 3) -> str:
     """A number with `digits` significant digits, thousands apart, whole where it is large."""
     if value != value:  # noqa: PLR0124  NaN
         return "undefined"
+    if value < 0:
+        return "\N{MINUS SIGN}" + number(-value, digits)
     size = abs(value)
     if size >= 10 ** (digits - 1) or value == round(value):
         return f"{value:,.0f}"
@@ -31,8 +33,8 @@ def number(value: float, digits: int = 3) -> str:
 
 
 def signed(value: float, digits: int = 3) -> str:
-    """A number with its sign, a true minus included."""
-    return ("+" if value >= 0 else "\N{MINUS SIGN}") + number(abs(value), digits)
+    """A number with its sign."""
+    return ("+" if value >= 0 else "") + number(value, digits)
 
 
 def percent(share: float, digits: int = 2) -> str:

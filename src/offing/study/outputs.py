@@ -75,8 +75,7 @@ def _words(study: Study, name: str, fit: Fit, step: str) -> str:
     if step == "forecast":
         return str(forecast)
     told = effects(fit)
-    lines = [f"From its usual low to its usual high, the rest held, each driver changes {fit.label} by:"]
-    lines += [f"  {line}" for line in told.lines]
+    lines = [told.heading, *(f"  {line}" for line in told.lines)]
     return "\n".join([*(lines if told.effects else []), "", str(forecast.contributions)])
 
 
