@@ -429,6 +429,10 @@ def test_holidays_that_the_table_does_not_tell_are_errors(data, plan):
     assert fit.layout.names[1:] == [
         "holidays: Fest", "holidays: Fest (1 day before)", "holidays: Fest (2 days before)",
     ]  # fmt: skip
+    with pytest.raises(
+        of.InputError, match=r"key 'ignore', term 'holidays': there is no holiday 'Gale'. Did you mean 'Gala'"
+    ):
+        of.Model("sold", terms=[of.Holidays(table=new, ignore=["Gale"])]).fit(data)
     late = of.Model("sold", terms=[of.Holidays(table=FESTS.iloc[1:])]).fit(data)
     assert [each.check for each in late.findings] == ["holiday table"]
 

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from offing.base import Finding, InputError, count
+from offing.base import Finding, InputError, count, nearest
 from offing.calendar import Axis, Days, country_days, day_shares
 from offing.tables import View, read_days
 from offing.terms.term import Block, Reference, Term, names_of
@@ -82,8 +82,11 @@ class Holidays(Term):
         days = None if self.table is None else read_days(self.table)
         here = self._days(days, view.rows)
         for name in self.ignore:
-            if name not in here.names:
-                raise InputError(f"there is no holiday {name!r}", key="ignore")
+            # A country may hold the ignored day for the first time in the future.
+            if days is not None and name not in days.names:
+                raise InputError(
+                    f"there is no holiday {name!r}", nearest(name, dict.fromkeys(days.names)), key="ignore"
+                )
         spread = self._spread(here)
         names = tuple(dict.fromkeys(spread.names))
         present = (day_shares(view.rows, spread, names) > 0.0).sum(axis=0)
