@@ -7,7 +7,14 @@ from collections.abc import Iterable
 
 
 class OffingError(Exception):
-    """Base of every error that Offing raises on purpose."""
+    """Base of every error that Offing raises on purpose.
+
+    Examples
+    --------
+    >>> import offing as of
+    >>> issubclass(of.InputError, of.OffingError)
+    True
+    """
 
 
 class InputError(OffingError, ValueError):

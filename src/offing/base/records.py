@@ -10,7 +10,15 @@ Severity = Literal["note", "warning", "serious"]
 
 @dataclass(frozen=True)
 class Treatment:
-    """A logged change to the user's data: one cell or row, before and after, and why."""
+    """A logged change to the user's data: one cell or row, before and after, and why.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> days = pd.to_datetime(["2024-01-02", "2024-01-01", "2024-01-03"])
+    >>> of.read(pd.Series([2.0, 1.0, 3.0], days, name="sold")).treatments[0].reason
+    'dates were not sorted'
+    """
 
     source: str
     column: str
@@ -26,6 +34,12 @@ class Finding:
 
     `severity` is ``note`` (good to know), ``warning`` (a result is weaker than it looks) or ``serious``
     (do not use the result before it is settled); `evidence` holds the numbers behind the message.
+
+    Examples
+    --------
+    >>> from offing import Finding
+    >>> print(Finding("stamp", "note", "The Mondays are read as first days.", advice='State stamp = "start".'))
+    note: The Mondays are read as first days. State stamp = "start".
     """
 
     check: str

@@ -49,7 +49,16 @@ class Effect:
 
 @dataclass(frozen=True)
 class Effects:
-    """Effects of all drivers, the largest first. Made by `offing.effects`."""
+    """Effects of all drivers, the largest first. Made by `offing.effects`.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> days = pd.date_range("2024-01-01", periods=6, freq="D")
+    >>> data = pd.DataFrame({"sold": [3.0, 5.0, 4.0, 6.0, 5.0, 7.2], "rain": [1, 0, 1, 0, 1, 0]}, days)
+    >>> print(of.effects(of.Model("sold", terms=[of.Driver("rain")]).fit(data)))
+    rain  0 to 1  −2.07 (95 %: −4.45 to +0.318), −34 %
+    """
 
     effects: tuple[Effect, ...]
     target: str

@@ -52,6 +52,17 @@ class Fit:
         Coefficients and their covariance.
     noticed
         Findings from before the estimate; `findings` has them all.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
+    >>> fit = of.Model("sold", terms=[of.Trend()]).fit(sold)
+    >>> print(fit.equation)
+    sold = 3.3
+      + 9.6 * [trend: slope a year]
+    >>> fit.fitted["fitted"].round(6).tolist(), round(fit.figures.r_squared, 6)
+    ([3.3, 4.1, 4.9, 5.7], 0.64)
     """
 
     model: Model

@@ -42,6 +42,16 @@ class Forecast:
         Their columns (h, k).
     levels
         Probabilities of the central intervals that `table` shows.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
+    >>> ahead = of.Model("sold").fit(sold).forecast(2, levels=[0.8])
+    >>> ahead.table.columns.tolist(), ahead.axis.labels()
+    (['horizon', 'forecast', 'q0.1', 'q0.5', 'q0.9'], ['2024-05', '2024-06'])
+    >>> ahead.sentence.split(",")[0]
+    "Each month's outcome lies between q0.1 and q0.9 with 80 % probability"
     """
 
     fit: Fit

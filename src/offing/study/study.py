@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Study:
-    """A checked study file. Made by `offing.open_study`; each step runs when it is first asked for.
+    r"""A checked study file. Made by `offing.open_study`; each step runs when it is first asked for.
 
     Attributes
     ----------
@@ -34,6 +34,16 @@ class Study:
         Its terms, in the file's order.
     models
         Its models, not yet fitted.
+
+    Examples
+    --------
+    >>> import tempfile, pathlib, offing as of
+    >>> folder = pathlib.Path(tempfile.mkdtemp())
+    >>> _ = (folder / "boats.csv").write_text("month,sold\n2024-01,3\n2024-02,5\n2024-03,4\n2024-04,6\n")
+    >>> text = 'format = 1\n[sources.boats]\nfile = "boats.csv"\n[target]\ndata = "boats.sold"\n'
+    >>> _ = (folder / "study.toml").write_text(text + '[[terms]]\ntype = "trend"\n[forecast]\nhorizon = 1\n')
+    >>> of.open_study(folder / "study.toml").forecasts["main"].table["forecast"].round(6).tolist()
+    [6.5]
     """
 
     path: Path
