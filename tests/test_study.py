@@ -113,6 +113,15 @@ def test_commands_print_words_and_write_files(step, files, words, run_cli, folde
     assert ("forecast" in machine) == (step != "fit")
 
 
+def test_a_fit_needs_no_plan(run_cli, folder):
+    (folder / "plan.csv").unlink()
+    ran = run_cli("fit", folder / "study.toml", "--out", folder / "out")
+    assert ran.status == 0
+    assert "plan.csv" not in json.loads((folder / "out" / "run.json").read_text())["fingerprint"]
+    ran = run_cli("forecast", folder / "study.toml", "--out", folder / "out2")
+    assert (ran.status, (folder / "out2").exists()) == (2, False)
+
+
 def test_several_models_in_one_study(run_cli, folder):
     more = '[models.plain]\nterms = ["trend", "season"]\n[models.full]\nterms = ["trend", "season", "fare"]\n[forecast]'
     change(folder, "[forecast]", more)
@@ -144,8 +153,13 @@ STUDY_FAULTS = {
     "wrong type in a list": ("lags = [0, 1]", 'lags = [0, "1"]', "line {line}, key 'terms[7].lags[2]': found '1'. Give a whole number."),
     "wrong choice": ('scale = "log"', 'scale = "logs"', "line {line}, key 'target.scale': found 'logs'. Allowed: \"level\" or \"log\"."),
     "unknown kind": ('type = "season"', 'type = "saison"', "line {line}, key 'terms[2].type': found 'saison'. Did you mean 'season'?"),
+    "kind in a list": ('type = "season"', 'type = ["season"]', "line {line}, key 'terms[2].type': found ['season']. Did you mean 'season'?"),
+    "horizon 0": ("horizon = 13", "horizon = 0", "line {line}, key 'forecast.horizon': found 0. Give a number of at least 1."),
+    "horizon without end": ("horizon = 13", "horizon = 99999999999999999999", "key 'horizon': 99,999,999,999,999,999,999 periods are too far ahead."),
+    "an end far off": ("horizon = 13", "until = 9999-12-31", "periods are too far ahead. Give at most 100,000."),
+    "no levels": ("levels = [0.5, 0.8, 0.95]", "levels = []", "line {line}, key 'forecast.levels': found []. It must not be empty."),
     "no kind": ('type = "season"', "", "key 'terms[2].type': the kind of term is missing. Add type = \"trend\", say."),
-    "level": ("levels = [0.5, 0.8, 0.95]", "levels = [0.5, 80]", "line {line}, key 'forecast.levels[2]': found 80. Input should be less than 1."),
+    "level": ("levels = [0.5, 0.8, 0.95]", "levels = [0.5, 80]", "line {line}, key 'forecast.levels[2]': found 80. Give a number below 1."),
     "no target": ('[target]\ndata = "tickets.sold"', "[target]", "line {line}, key 'target.data': 'data' is missing. Add it."),
     "format": ("format = 1", "format = 2", "line {line}, key 'format': found 2. Allowed: 1."),
     "reserved": ('data = "tickets.fare"', 'data = "tickets.fare"\nname = "baseline"', "'baseline' is the name of a row of the results"),

@@ -25,6 +25,9 @@ from offing.terms import telling
 if TYPE_CHECKING:
     from offing.model.fit import Fit
 
+#: Eleven years of hours: whoever asks for more has slipped.
+FARTHEST = 100_000
+
 
 @dataclass(frozen=True)
 class Forecast:
@@ -230,7 +233,7 @@ def _horizon(axis: Axis, horizon: int | None, until: object) -> int:
     if until is None:
         if isinstance(horizon, bool) or not isinstance(horizon, (int, np.integer)) or horizon < 1:
             raise InputError(f"found {horizon!r}", "Give a whole number of periods from 1 on.", key="horizon")
-        return int(horizon)
+        return _reachable(int(horizon), "horizon")
     try:
         last = int(axis.frequency.ordinals(instant_of(until, axis.frequency))[0])
     except (ValueError, TypeError) as error:
@@ -241,6 +244,12 @@ def _horizon(axis: Axis, horizon: int | None, until: object) -> int:
             f"{until} lies before the end of the data, {axis.part(axis.n - 1, axis.n).labels()[0]}",
             key="until",
         )
+    return _reachable(periods, "until")
+
+
+def _reachable(periods: int, key: str) -> int:
+    if periods > FARTHEST:
+        raise InputError(f"{periods:,} periods are too far ahead", f"Give at most {FARTHEST:,}.", key=key)
     return periods
 
 

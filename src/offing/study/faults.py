@@ -21,6 +21,11 @@ _TYPES = {
     "model": "a table",
     "date": "a date",
 }
+_LIMITS = {
+    "greater_than_equal": ("ge", "of at least"),
+    "greater_than": ("gt", "above"),
+    "less_than": ("lt", "below"),
+}
 
 
 class Place:
@@ -78,12 +83,23 @@ def _worded(fault: Any, path: Path, known: Mapping[Path, Iterable[str]]) -> tupl
     if kind == "value_error" and isinstance(fault["ctx"]["error"], InputError):
         inner = fault["ctx"]["error"]
         return (f"{inner.key}: " if inner.key else "") + inner.found, inner.advice
+    return f"found {value!r}", _allowed(kind, fault)
+
+
+def _allowed(kind: str, fault: Any) -> str:
+    """What may stand where something else was found."""
+    rules = fault.get("ctx", {})
     if kind == "literal_error":
-        return f"found {value!r}", f"Allowed: {fault['ctx']['expected']}.".replace("'", '"')
+        return f"Allowed: {rules['expected']}.".replace("'", '"')
+    if kind in _LIMITS:
+        rule, words = _LIMITS[kind]
+        return f"Give a number {words} {rules[rule]:g}."
+    if kind.endswith("too_short"):
+        return "It must not be empty."
     wanted = next((words for stem, words in _TYPES.items() if kind.startswith(stem)), None)
     if wanted is not None and ("type" in kind or "parsing" in kind or "from_float" in kind):
-        return f"found {value!r}", f"Give {wanted}."
-    return f"found {value!r}", f"{fault['msg']}."
+        return f"Give {wanted}."
+    return f"{fault['msg']}."
 
 
 def _dotted(path: Path) -> str:

@@ -111,7 +111,7 @@ def _check_sources(spec: schema.StudySpec, place: Place) -> None:
 def _term(entry: Mapping[str, Any], i: int, folder: Path, place: Place) -> Term:
     at = ("terms", i)
     kind = entry.get("type")
-    if kind not in TERMS:
+    if not isinstance(kind, str) or kind not in TERMS:
         found = "the kind of term is missing" if kind is None else f"found {kind!r}"
         advice = f'Add type = "{next(iter(TERMS))}", say.' if kind is None else nearest(str(kind), TERMS)
         raise place.error((*at, "type"), found, advice)

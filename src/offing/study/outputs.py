@@ -56,7 +56,7 @@ def bundle(study: Study, step: str) -> Bundle:
     for name, rows in tables(study, step).items():
         files.add(f"{name}.csv", csv_text(rows))
     files.add("findings.json", json_text(_findings(study, step)))
-    files.add("run.json", json_text(study.record))
+    files.add("run.json", json_text(study.record(plans=step != "fit")))
     for name, picture in _pictures(study, step).items():
         files.add(f"{name}.png", picture)
     return files
@@ -65,7 +65,9 @@ def bundle(study: Study, step: str) -> Bundle:
 def in_json(study: Study, step: str) -> str:
     """The step's tables, findings and record as one JSON text."""
     rows = {name: table.to_dict("records") for name, table in tables(study, step).items()}
-    return json_text({**rows, "findings": _findings(study, step), "run": study.record}).rstrip("\n")
+    return json_text({**rows, "findings": _findings(study, step), "run": study.record(plans=step != "fit")}).rstrip(
+        "\n"
+    )
 
 
 def _words(study: Study, name: str, fit: Fit, step: str) -> str:

@@ -96,10 +96,10 @@ class Study:
                 for name, fit in fits.items()
             }
 
-    @property
-    def record(self) -> dict[str, Any]:
-        """What ``run.json`` holds: versions, fingerprints of all files read, options."""
-        files = [self.path, *(self.path.parent / each.file for each in self.spec.sources.values())]
+    def record(self, *, plans: bool) -> dict[str, Any]:
+        """What ``run.json`` holds: versions, fingerprints of the files read, with or without `plans`, options."""
+        sources = [each for each in self.spec.sources.values() if plans or each.plan_for is None]
+        files = [self.path, *(self.path.parent / each.file for each in sources)]
         for model in self.models:
             files += [
                 Path(term.table)
