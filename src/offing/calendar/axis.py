@@ -47,7 +47,7 @@ class Axis:
     @cached_property
     def edges(self) -> Instants:
         """Instants (n + 1,) between the periods: all starts and the last end."""
-        edges = self.frequency.starts(self.first, self.first + self.n + 1)
+        edges = self.frequency.starts(np.arange(self.first, self.first + self.n + 1, dtype=np.int64))
         edges.flags.writeable = False
         return edges
 

@@ -1,7 +1,6 @@
 """The rule of a regular time axis: where each period starts.
 
-Period i of a frequency is [start(i), start(i + 1)). Everything else, which period holds an instant included,
-follows from the starts by search.
+Period i of a frequency is [start(i), start(i + 1)), on the wall clock of its zone if it has one.
 """
 
 from __future__ import annotations
@@ -90,9 +89,8 @@ class Frequency:
         """Mean number of periods in a year."""
         return _A_YEAR[self.unit]
 
-    def starts(self, low: int, high: int) -> Instants:
-        """Start instants (high − low,) of the periods `low` to `high` − 1."""
-        ordinals = np.arange(low, high, dtype=np.int64)
+    def starts(self, ordinals: Instants) -> Instants:
+        """Start instants (same shape) of the periods with the given ordinals."""
         if self.unit in _MONTHS:
             months = ordinals * _MONTHS[self.unit]
             wall = months.astype("datetime64[M]").astype("datetime64[us]").astype(np.int64)
@@ -102,13 +100,11 @@ class Frequency:
 
     def ordinals(self, instants: Instants) -> Instants:
         """Ordinal (same shape) of the period that holds each instant."""
-        if instants.size == 0:
-            return np.zeros(0, dtype=np.int64)
-        # A mean length puts an instant within two periods of its own; the search settles which.
-        mean = 365.2425 * DAY / _A_YEAR[self.unit] if self.unit in _MONTHS else float(_STEP[self.unit])
-        low = int((instants.min() - self._shift) // mean) - 3
-        high = int((instants.max() - self._shift) // mean) + 4
-        return low + np.searchsorted(self.starts(low, high), instants, side="right").astype(np.int64) - 1
+        wall = instants if self.unit == "hour" else self.wall(instants)
+        if self.unit in _MONTHS:
+            months = wall.astype("datetime64[us]").astype("datetime64[M]").astype(np.int64)
+            return months // _MONTHS[self.unit]
+        return (wall - self._shift) // _STEP[self.unit]
 
     def wall(self, instants: Instants) -> Instants:
         """Wall-clock microseconds of instants."""

@@ -87,9 +87,7 @@ class Cycle:
         if self.unit in ("day", "week"):
             step = Frequency(self.unit)
             ordinals = step.ordinals(middles.astype(np.int64))
-            low = int(ordinals.min())
-            edges = step.starts(low, int(ordinals.max()) + 2)
-            start, end = edges[ordinals - low], edges[ordinals - low + 1]
+            start, end = step.starts(ordinals), step.starts(ordinals + 1)
         else:
             start = _cycle_start(middles, self.unit).astype(np.int64)
             end = _cycle_start(middles, self.unit, following=1).astype(np.int64)

@@ -45,7 +45,7 @@ def stacks(contributions: Contributions) -> Stacks:
             break
     sizes = np.bincount(at)
     averaged = np.array([np.bincount(at, row) / sizes for row in (*rows, total)])
-    names = [str(stamp)[:7] for stamp in coarse.index(np.concatenate([coarse.starts(b, b + 1) for b in blocks]))]
+    names = [str(stamp)[:7] for stamp in coarse.index(coarse.starts(blocks))]
     return Stacks(names, averaged[0], averaged[1:-1], averaged[-1], unit)
 
 

@@ -83,8 +83,9 @@ def axis_of(frequency: Frequency, ordinals: Ints, rows: pd.Index, file: str) -> 
             period=Axis(frequency, int(inner[i]), 1).labels()[0],
         )
     if span != len(inner):
-        gaps = np.setdiff1d(np.arange(first, first + min(span, 10_000_000)), inner)
-        named = ", ".join(Axis(frequency, int(gap), 1).labels()[0] for gap in gaps[:3])
+        before = np.flatnonzero(np.diff(inner) > 1)[:4]
+        gaps = [gap for i in before for gap in range(int(inner[i]) + 1, min(int(inner[i + 1]), int(inner[i]) + 5))]
+        named = ", ".join(Axis(frequency, gap, 1).labels()[0] for gap in gaps[:3])
         raise InputError(
             f"{count(span - len(inner), f'{frequency.unit} is', f'{frequency.unit}s are')} missing between the "
             f"first and the last: {named}{', …' if len(gaps) > 3 else ''}",
@@ -141,9 +142,7 @@ def _no_frequency(moments: Ints, i: int, file: str) -> InputError:
 def _from_ends(instants: Ints, frequency: Frequency, file: str) -> Ints:
     if frequency.unit == "day":
         raise InputError("a date names its own day", "Remove stamp.", file=file, key="stamp")
-    ordinals = frequency.ordinals(instants)
-    low = int(ordinals.min())
-    opens = frequency.starts(low, int(ordinals.max()) + 1)[ordinals - low] == instants
+    opens = frequency.starts(frequency.ordinals(instants)) == instants
     # 2024-01-31 as the end of January is a day that January holds; 2024-02-01 is the instant when it ends.
     return instants - 1 if opens.all() or frequency.unit == "hour" else instants
 
