@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from offing.draw import figure
     from offing.model import Contributions, Effects, Fit, Forecast, Model, effects
     from offing.study import Study, open_study
-    from offing.tables import Table, read
+    from offing.tables import Panel, Table, Treat, read
     from offing.terms import Driver, Holidays, Season, Trend
 
 __version__ = "0.1.0"
@@ -29,7 +29,7 @@ _ROOMS = {
     "draw": ("figure",),
     "model": ("Contributions", "Effects", "Fit", "Forecast", "Model", "effects"),
     "study": ("Study", "open_study"),
-    "tables": ("Table", "read"),
+    "tables": ("Panel", "Table", "Treat", "read"),
     "terms": ("Driver", "Holidays", "Season", "Trend"),
 }
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
@@ -47,9 +47,11 @@ __all__ = [
     "InputError",
     "Model",
     "OffingError",
+    "Panel",
     "Season",
     "Study",
     "Table",
+    "Treat",
     "Treatment",
     "Trend",
     "__version__",

@@ -1,6 +1,18 @@
 """What every room may use: errors, and the records of what was changed and what was noticed."""
 
 from offing.base.errors import InputError, OffingError, count, nearest
+from offing.base.optional import optional
+from offing.base.progress import Progress
 from offing.base.records import Finding, Severity, Treatment
 
-__all__ = ["Finding", "InputError", "OffingError", "Severity", "Treatment", "count", "nearest"]
+__all__ = [
+    "Finding",
+    "InputError",
+    "OffingError",
+    "Progress",
+    "Severity",
+    "Treatment",
+    "count",
+    "nearest",
+    "optional",
+]

@@ -4,12 +4,14 @@ Instants are int64 microseconds since 1970-01-01: of UTC where a frequency has a
 """
 
 from offing.calendar.axis import Axis
-from offing.calendar.frequency import UNITS, WEEKDAYS, Frequency, weekday_named
+from offing.calendar.frequency import DAY, MONTHS, UNITS, WEEKDAYS, Frequency, month_named, weekday_named
 from offing.calendar.holiday_days import Days, country_days, day_shares
 from offing.calendar.positions import CYCLES, Cycle, cycle_of
 
 __all__ = [
     "CYCLES",
+    "DAY",
+    "MONTHS",
     "UNITS",
     "WEEKDAYS",
     "Axis",
@@ -19,5 +21,6 @@ __all__ = [
     "country_days",
     "cycle_of",
     "day_shares",
+    "month_named",
     "weekday_named",
 ]

@@ -98,10 +98,13 @@ class Axis:
     def labels(self) -> list[str]:
         """A short name of every period: its start, as far as the frequency needs it."""
         wall = self.frequency.wall(self.starts).astype("datetime64[us]")
-        if self.frequency.unit == "quarter":
-            months = wall.astype("datetime64[M]").astype(np.int64)
-            return [f"{1970 + month // 12}-Q{month % 12 // 3 + 1}" for month in months]
-        precision: Any = _PRECISION.get(self.frequency.unit, "D")
+        unit, civil = self.frequency.unit, self.frequency.weeks is None
+        if civil and (unit == "quarter" or self.frequency.year_starts != "january"):
+            years, places = (each.tolist() for each in self.frequency.in_year(self.ordinals))
+            if self.frequency.year_starts != "january":
+                years = [f"{year}/{(year + 1) % 100:02d}" for year in years]
+            return [f"{y}-Q{q + 1}" if unit == "quarter" else f"{y}" for y, q in zip(years, places, strict=True)]
+        precision: Any = _PRECISION.get(unit, "D") if civil else "D"
         return [text.replace("T", " ") for text in np.datetime_as_string(wall, unit=precision).tolist()]
 
     def spell(self) -> str:

@@ -18,6 +18,12 @@ Instants = NDArray[np.int64]
 Unit = Literal["hour", "day", "week", "month", "quarter", "year"]
 UNITS: tuple[Unit, ...] = get_args(Unit)
 WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
+MONTHS = (
+    "January", "February", "March", "April", "May", "June",
+    "July", "August", "September", "October", "November", "December",
+)  # fmt: skip
+#: Weeks of the three periods of a quarter, in the calendars that retailers keep.
+PATTERNS = {"4-4-5": (4, 4, 5), "4-5-4": (4, 5, 4), "5-4-4": (5, 4, 4)}
 
 HOUR = 3_600_000_000
 DAY = 24 * HOUR
@@ -36,6 +42,14 @@ def weekday_named(word: str, key: str) -> int:
     return WEEKDAYS.index(str(word).lower())
 
 
+def month_named(word: str, key: str) -> int:
+    """Number of a month's English name, January being 0."""
+    names = [month.lower() for month in MONTHS]
+    if str(word).lower() not in names:
+        raise InputError(f"found {word!r}, which is no month", nearest(str(word), names), key=key)
+    return names.index(str(word).lower())
+
+
 @dataclass(frozen=True)
 class Frequency:
     """A regular succession of periods.
@@ -45,28 +59,55 @@ class Frequency:
     unit
         ``hour``, ``day``, ``week``, ``month``, ``quarter`` or ``year``.
     week_ends
-        Closing day of a week; only looked at with ``week``.
+        Closing day of a week; only looked at with ``week`` and with `weeks`.
     zone
         Time zone of the wall clock, such as ``Europe/Lisbon``. Hours are then real hours, counted in UTC, so
         that a day may have 23 or 25 of them; all other periods start at local midnight. None: a clock
         that is never changed.
+    year_starts
+        First month of the year that quarters and years follow; for other units it says nothing.
+    weeks
+        ``4-4-5``, ``4-5-4`` or ``5-4-4`` for months, quarters and years made of whole weeks: so many in the three
+        months of each quarter. A year has 52 weeks, or 53 where the next would else start too early; the 53rd
+        belongs to its last month. None: the civil calendar.
+    year_ends
+        With `weeks`: a year ends on the ``last`` closing day of the month before `year_starts`, or on the one
+        ``nearest`` to that month's end.
 
     Examples
     --------
     >>> from offing import Frequency
-    >>> Frequency("week", week_ends="saturday")
-    Frequency(unit='week', week_ends='saturday', zone=None)
+    >>> print(Frequency("week", week_ends="saturday"))
+    week ending on Saturday
+    >>> print(Frequency("month", weeks="4-4-5", week_ends="saturday", year_starts="february"))
+    month of 4-4-5 weeks ending on Saturday, year from February
     """
 
     unit: Unit
     week_ends: str = "sunday"
     zone: str | None = None
+    year_starts: str = "january"
+    weeks: str | None = None
+    year_ends: str = "last"
 
     def __post_init__(self) -> None:
         if self.unit not in UNITS:
             raise InputError(f"found {self.unit!r}", nearest(str(self.unit), UNITS), key="frequency")
-        closing = weekday_named(self.week_ends, "week_ends") if self.unit == "week" else 6
+        if self.weeks is not None and self.weeks not in PATTERNS:
+            raise InputError(f"found {self.weeks!r}", nearest(str(self.weeks), PATTERNS), key="weeks")
+        if self.weeks is not None and self.unit not in _MONTHS:
+            raise InputError(f"a {self.unit} is not made of {self.weeks} weeks", "Remove it.", key="weeks")
+        if self.year_ends not in ("last", "nearest"):
+            raise InputError(f"found {self.year_ends!r}", 'Give "last" or "nearest".', key="year_ends")
+        # What a unit does not look at is put to its default, so that equal frequencies compare as equal.
+        by_week = self.unit == "week" or self.weeks is not None
+        closing = weekday_named(self.week_ends, "week_ends") if by_week else 6
+        opening = month_named(self.year_starts, "year_starts")
+        if self.weeks is None:
+            opening = opening if self.unit in ("quarter", "year") else 0
+            object.__setattr__(self, "year_ends", "last")
         object.__setattr__(self, "week_ends", WEEKDAYS[closing])
+        object.__setattr__(self, "year_starts", MONTHS[opening].lower())
         if self.zone is not None:
             try:
                 pd.Timestamp(0, tz=self.zone)
@@ -75,14 +116,19 @@ class Frequency:
 
     def __str__(self) -> str:
         named = f"week ending on {self.week_ends.title()}" if self.unit == "week" else self.unit
+        if self.weeks is not None:
+            named = f"{self.unit} of {self.weeks} weeks ending on {self.week_ends.title()}"
+        if self.year_starts != "january":
+            named += f", year from {self.year_starts.title()}"
         return f"{named} in {self.zone}" if self.zone else named
 
     @property
     def stated(self) -> dict[str, Any]:
-        """The frequency as parameters of `offing.read`, for a table that continues another."""
-        if self.unit == "week":
-            return {"frequency": "week", "week_ends": self.week_ends}
-        return {"frequency": self.unit}
+        """The frequency as parameters of `offing.read`, for a table that continues another; without the zone."""
+        said = {"frequency": self.unit, "week_ends": self.week_ends, "year_starts": self.year_starts,
+                "weeks": self.weeks, "year_ends": self.year_ends}  # fmt: skip
+        usual = {"week_ends": None if self.unit == "week" else "sunday", "year_starts": "january", "year_ends": "last"}
+        return {key: value for key, value in said.items() if value != usual.get(key)}
 
     @property
     def periods_a_year(self) -> float:
@@ -91,8 +137,10 @@ class Frequency:
 
     def starts(self, ordinals: Instants) -> Instants:
         """Start instants (same shape) of the periods with the given ordinals."""
-        if self.unit in _MONTHS:
-            months = ordinals * _MONTHS[self.unit]
+        if self.weeks is not None:
+            wall = self._pattern_starts(ordinals)
+        elif self.unit in _MONTHS:
+            months = ordinals * _MONTHS[self.unit] + self._first_month
             wall = months.astype("datetime64[M]").astype("datetime64[us]").astype(np.int64)
         else:
             wall = ordinals * _STEP[self.unit] + self._shift
@@ -101,10 +149,19 @@ class Frequency:
     def ordinals(self, instants: Instants) -> Instants:
         """Ordinal (same shape) of the period that holds each instant."""
         wall = instants if self.unit == "hour" else self.wall(instants)
+        if self.weeks is not None:
+            return self._pattern_ordinals(wall)
         if self.unit in _MONTHS:
             months = wall.astype("datetime64[us]").astype("datetime64[M]").astype(np.int64)
-            return months // _MONTHS[self.unit]
+            return (months - self._first_month) // _MONTHS[self.unit]
         return (wall - self._shift) // _STEP[self.unit]
+
+    def in_year(self, ordinals: Instants) -> tuple[Instants, Instants]:
+        """Year (same shape) in which each month, quarter or year starts, as its own calendar counts, and its place."""
+        n = 12 // _MONTHS[self.unit]
+        # Ordinals of civil quarters and fiscal ones both count from 1970; a fiscal year is named by its first month.
+        shift = 0 if self.weeks is not None or self.unit == "month" else self._year_shift
+        return (ordinals - shift) // n + 1970, (ordinals - shift) % n
 
     def wall(self, instants: Instants) -> Instants:
         """Wall-clock microseconds of instants."""
@@ -134,6 +191,37 @@ class Frequency:
         if self.unit != "week":
             return 0
         return (_FIRST_MONDAY + (WEEKDAYS.index(self.week_ends) + 1) % 7) * DAY
+
+    @property
+    def _first_month(self) -> int:
+        """First month of the period with ordinal 0, counted from January 1970."""
+        return month_named(self.year_starts, "year_starts") % _MONTHS[self.unit]
+
+    @property
+    def _year_shift(self) -> int:
+        """How many periods after the one with ordinal 0 the year of 1970 starts."""
+        return month_named(self.year_starts, "year_starts") // _MONTHS[self.unit]
+
+    def _pattern_starts(self, ordinals: Instants) -> Instants:
+        n = 12 // _MONTHS[self.unit]
+        weeks = np.array(PATTERNS[str(self.weeks)] * 4)
+        before = np.concatenate([[0], np.cumsum(weeks)])[:: _MONTHS[self.unit]][:n]
+        return (self._year_start(ordinals // n) + 7 * before[ordinals % n]) * DAY
+
+    def _year_start(self, years: Instants) -> Instants:
+        """First day of the years of weeks, counted from 1970: the day after the closing day of the year before."""
+        opening = month_named(self.year_starts, "year_starts")
+        closes = (years * 12 + opening).astype("datetime64[M]").astype("datetime64[D]").astype(np.int64) - 1
+        latest = closes + (3 if self.year_ends == "nearest" else 0)
+        return latest - (latest + 3 - WEEKDAYS.index(self.week_ends)) % 7 + 1  # 1970-01-01 was a Thursday
+
+    def _pattern_ordinals(self, wall: Instants) -> Instants:
+        if not wall.size:
+            return wall
+        years = wall.astype("datetime64[us]").astype("datetime64[Y]").astype(np.int64)
+        n = 12 // _MONTHS[self.unit]
+        near = np.arange((years.min() - 2) * n, (years.max() + 3) * n)
+        return near[np.searchsorted(self._pattern_starts(near), wall, side="right") - 1]
 
 
 def _stamps(instants: Instants) -> pd.DatetimeIndex:

@@ -9,12 +9,7 @@ from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
 from offing.calendar.axis import Axis
-from offing.calendar.frequency import UNITS, WEEKDAYS, Frequency, Unit
-
-MONTHS = (
-    "January", "February", "March", "April", "May", "June",
-    "July", "August", "September", "October", "November", "December",
-)  # fmt: skip
+from offing.calendar.frequency import MONTHS, UNITS, WEEKDAYS, Frequency, Unit
 
 #: Cycle, step within it: how many positions there are and what they are called.
 _POSITIONS: dict[tuple[str, str], tuple[str, ...]] = {
@@ -42,7 +37,16 @@ class Cycle:
     @property
     def names(self) -> tuple[str, ...]:
         """Name of every position."""
-        return _POSITIONS[self.unit, self.step]
+        names = _POSITIONS[self.unit, self.step]
+        if self._own_year and self.step == "month":
+            return tuple(f"period {i + 1:02d}" for i in range(len(names)))  # no civil month
+        return names
+
+    @property
+    def _own_year(self) -> bool:
+        """Whether positions are counted in the frequency's own year, which is not the civil one."""
+        own = self.frequency.weeks is not None or self.frequency.year_starts != "january"
+        return own and self.unit == "year" and self.step == self.frequency.unit
 
     @property
     def regular(self) -> bool:
@@ -61,6 +65,8 @@ class Cycle:
 
     def positions(self, axis: Axis) -> NDArray[np.intp]:
         """Position (n,) of each period's middle, counted from 0."""
+        if self._own_year:
+            return self.frequency.in_year(axis.ordinals)[1].astype(np.intp)
         middles = axis.middles.astype("datetime64[us]")
         if self.step == "quarter":
             place = middles.astype("datetime64[M]").astype(np.int64) % 12 // 3

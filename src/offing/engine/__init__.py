@@ -5,6 +5,7 @@ Sizes are written n (rows), k (columns of the design), q (targets), J (terms).
 
 from offing.engine.attribution import Attribution, attribute
 from offing.engine.estimate import Estimate, least_squares
+from offing.engine.robust import Usual, usual
 from offing.engine.scores import FitFigures, fit_figures, lag_one_correlation
 from offing.engine.student import quantile, two_sided_p
 from offing.engine.triangle import Solution, explain_dependence, join, solve, take, triangle
@@ -14,6 +15,7 @@ __all__ = [
     "Estimate",
     "FitFigures",
     "Solution",
+    "Usual",
     "attribute",
     "explain_dependence",
     "fit_figures",
@@ -25,4 +27,5 @@ __all__ = [
     "take",
     "triangle",
     "two_sided_p",
+    "usual",
 ]

@@ -68,5 +68,5 @@ def _iso(stamps: Iterable[pd.Timestamp], fit: Fit) -> list[str]:
 
 
 def _keyed(rows: pd.DataFrame, fit: Fit, scenario: str) -> pd.DataFrame:
-    keys = {"series": fit.column, "model": fit.model.name, "scenario": scenario}
+    keys = {"series": fit.series_name, "model": fit.model.name, "scenario": scenario}
     return pd.concat([pd.DataFrame(keys, index=rows.index), rows], axis=1)

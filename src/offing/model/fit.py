@@ -20,7 +20,7 @@ from offing.model.driver_effects import effects
 from offing.model.forecast import Forecast, forecast
 from offing.model.layout import Layout
 from offing.model.words import as_html, in_units, number, text_table, wrapped
-from offing.tables import Table, View
+from offing.tables import Panel, Table, View
 from offing.tables.table import Array
 
 if TYPE_CHECKING:
@@ -52,6 +52,8 @@ class Fit:
         Coefficients and their covariance.
     noticed
         Findings from before the estimate; `findings` has them all.
+    series
+        The series' id where the target has several.
 
     Examples
     --------
@@ -76,6 +78,12 @@ class Fit:
     layout: Layout
     estimate: Estimate
     noticed: tuple[Finding, ...]
+    series: str = ""
+
+    @property
+    def series_name(self) -> str:
+        """The series in tables and files: its id, or the target's column where there is one series only."""
+        return self.series or self.column
 
     @property
     def axis(self) -> Axis:
@@ -84,8 +92,9 @@ class Fit:
 
     @property
     def label(self) -> str:
-        """What people call the target."""
-        return self.view.sources.label(self.model.target) or self.column
+        """What people call the target, with its series where there are several."""
+        named = self.view.sources.label(self.model.target) or self.column
+        return f"{named}, {self.series}" if self.series else named
 
     @property
     def unit(self) -> str:
@@ -144,7 +153,9 @@ class Fit:
     def fitted(self) -> pd.DataFrame:
         """One row a period: ``target, fitted, residual, status``. `fitted` is the mean, also on the log scale."""
         fitted = self.mean_of(self.design)
-        status = np.select([self.used, np.isnan(self.target)], ["used", "target missing"], default="driver missing")
+        conditions = [self.used & self.treated, self.used, np.isnan(self.target) & self.treated, np.isnan(self.target)]
+        words = ["used, treated", "used", "excluded", "target missing"]
+        status = np.select(conditions, words, default="driver missing")
         return pd.DataFrame(
             {"target": self.target, "fitted": fitted, "residual": self.target - fitted, "status": status},
             index=self.axis.index,
@@ -179,8 +190,17 @@ class Fit:
 
     @property
     def treatments(self) -> tuple[Treatment, ...]:
-        """Every change that reading made to the data."""
-        return tuple(entry for table in self.view.sources.tables.values() for entry in table.treatments)
+        """Every change to the data: by reading, then by the treatments asked for."""
+        read = tuple(entry for table in self.view.sources.tables.values() for entry in table.treatments)
+        return (*read, *(entry for patch in self.view.patches.values() for entry in patch.log))
+
+    @property
+    def treated(self) -> NDArray[np.bool_]:
+        """Which periods (n,) of the target a treatment changed or set apart."""
+        patch = self.view.patches.get((self.source, self.column))
+        if patch is None:
+            return np.zeros(self.axis.n, dtype=bool)
+        return np.isin(self.axis.ordinals, [*patch.ordinals.tolist(), *patch.pulses])
 
     @property
     def equation(self) -> str:
@@ -201,7 +221,7 @@ class Fit:
         horizon: int | None = None,
         *,
         until: object = None,
-        plan: Table | pd.DataFrame | Mapping[str, Table] | None = None,
+        plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None = None,
         levels: Sequence[float] = (0.5, 0.8, 0.95),
     ) -> Forecast:
         """Forecast the periods after the target's last value.

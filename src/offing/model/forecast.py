@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -18,7 +18,7 @@ from offing.engine import quantile
 from offing.model.contributions import Contributions, contribute
 from offing.model.layout import lay_out
 from offing.model.words import as_html, in_units, number, rounded, text_table, wrapped
-from offing.tables import MARKS, Sources, Table, View, read
+from offing.tables import MARKS, Panel, Sources, Table, View, read
 from offing.tables.table import Array
 from offing.terms import telling
 
@@ -70,8 +70,8 @@ class Forecast:
 
     @property
     def origin(self) -> pd.Timestamp:
-        """The instant from which it is made: the end of the last fitted period."""
-        return self.axis.frequency.index(self.axis.starts[:1])[0]
+        """The instant from which it is made: when the target's last value became known."""
+        return self.axis.frequency.index(np.array([self.fit.view.origin]))[0]
 
     def quantiles(self, probabilities: Sequence[float]) -> pd.DataFrame:
         """Values that the outcome stays below with the given probabilities, one column each such as ``q0.1``.
@@ -200,7 +200,7 @@ def forecast(
     fit: Fit,
     horizon: int | None,
     until: object,
-    plan: Table | pd.DataFrame | Mapping[str, Table] | None,
+    plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None,
     levels: Sequence[float],
 ) -> Forecast:
     """See ``Fit.forecast``."""
@@ -208,7 +208,7 @@ def forecast(
     if not levels or not all(0.0 < level < 1.0 for level in levels):
         raise InputError(f"found {list(levels)!r}", "Give probabilities between 0 and 1.", key="levels")
     tables = fit.view.sources.tables
-    view = Sources(tables, _plans(fit, plan)).cut(fit.view.origin, fit.axis)
+    view = replace(fit.view, sources=Sources(tables, _plans(fit, plan)))
     for term in fit.model.terms:
         with telling(term):
             _check_known(view, term.first_unknown(view, axis), axis)
@@ -253,15 +253,17 @@ def _reachable(periods: int, key: str) -> int:
     return periods
 
 
-def _plans(fit: Fit, plan: Table | pd.DataFrame | Mapping[str, Table] | None) -> dict[str, Table]:
+def _plans(fit: Fit, plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None) -> dict[str, Table]:
     tables = fit.view.sources.tables
     if plan is None:
         return {}
+    if isinstance(plan, Panel):
+        plan = plan[fit.series]
     if isinstance(plan, Mapping):
         for name in plan:
             if name not in tables:
                 raise InputError(f"there is a plan for {name!r}, which is no table of the fit", key="plan")
-        return dict(plan)
+        return {name: each[fit.series] if isinstance(each, Panel) else each for name, each in plan.items()}
     if len(tables) > 1:
         raise InputError("several tables were fitted", "Give the plans by table, as a dictionary.", key="plan")
     ((name, table),) = tables.items()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import numpy as np
@@ -15,11 +15,12 @@ from offing.checks import missing_drivers
 from offing.engine import least_squares
 from offing.model.fit import Fit
 from offing.model.layout import lay_out
-from offing.tables import Sources, Table, View, read
+from offing.tables import Panel, Patch, Sources, Table, Treat, View, read, split_series
 from offing.tables.table import Array
-from offing.terms import Term, telling
+from offing.tables.treat import zero_question
+from offing.terms import Pulses, Term, telling
 
-Data = Table | pd.DataFrame | pd.Series | Mapping[str, Table]
+Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
 
 
 @dataclass(frozen=True)
@@ -34,6 +35,8 @@ class Model:
         The pieces: `Trend`, `Season`, `Holidays`, `Driver`. Their names must differ.
     scale
         ``level``, where terms add up, or ``log``, where they multiply and the target must be positive.
+    treatments
+        How columns are treated before the terms see them: a `Treat` each.
     name
         What tables and files call the model.
 
@@ -51,6 +54,7 @@ class Model:
     terms: Sequence[Term] = ()
     scale: Literal["level", "log"] = "level"
     name: str = "main"
+    treatments: Sequence[Treat] = ()
 
     def __post_init__(self) -> None:
         if not isinstance(self.target, str) or not self.target:
@@ -66,7 +70,15 @@ class Model:
         for name in names:
             if names.count(name) > 1:
                 raise InputError(f"two terms are called '{name}'", "Give one of them another name.", key="terms")
+        for each in self.treatments:
+            if not isinstance(each, Treat):
+                raise InputError(f"found {each!r}, which is no treatment", "Give a list of Treat.", key="treatments")
+        columns = [each.data for each in self.treatments]
+        for column in columns:
+            if columns.count(column) > 1:
+                raise InputError(f"{column!r} has two treatments", "Put them into one.", key="treatments")
         object.__setattr__(self, "terms", tuple(self.terms))
+        object.__setattr__(self, "treatments", tuple(self.treatments))
 
     def fit(self, data: Data) -> Fit:
         """Estimate the model by least squares on all periods from the target's first value to its last.
@@ -97,16 +109,53 @@ class Model:
         >>> fit.coefficients["coefficient"].round(2).tolist()
         [6.07, -2.07]
         """
-        sources = Sources(_tables(data))
+        fits = self.fit_each(data)
+        if len(fits) > 1:
+            raise InputError(f"there are {len(fits)} series", "Use fit_each, which gives a fit for each.", key="id")
+        return next(iter(fits.values()))
+
+    def fit_each(self, data: Data) -> dict[str, Fit]:
+        """Fit each series of a target that has several, by id; a source without ids serves all of them.
+
+        Raises
+        ------
+        InputError
+            As `fit`, naming the series; or if a source with ids lacks one of the target's.
+
+        Examples
+        --------
+        >>> import pandas as pd, offing as of
+        >>> months = ["2024-01", "2024-02", "2024-03"] * 2
+        >>> rows = pd.DataFrame({"month": months, "port": ["N"] * 3 + ["S"] * 3, "sold": [3, 4, 6, 1, 5, 2]})
+        >>> list(of.Model("sold").fit_each(of.read(rows, id="port")))
+        ['N', 'S']
+        """
+        fits = {}
+        for series, tables in split_series(_tables(data), self.target).items():
+            try:
+                fits[series] = self._fit(tables, series)
+            except InputError as error:
+                if series:
+                    error.found = f"series {series!r}: {error.found}"
+                raise
+        return fits
+
+    def _fit(self, tables: dict[str, Table], series: str) -> Fit:
+        sources = Sources(tables)
         source, column = sources.find(self.target)
         table = sources.tables[source]
-        axis, target = self._target(table, column)
-        view = sources.cut(int(axis.ends[-1]), axis)
+        axis, origin = self._span(table, column)
+        view = sources.cut(origin, axis)
+        patches = [each.learn(view) for each in self.treatments]
+        view = view.treated(patches)
+        model = self._with_pulses(patches, source, column)
+        target = view.known(self.target, axis).values
+        self._check_target(target, table, column, axis)
         states = {}
-        for term in self.terms:
+        for term in model.terms:
             with telling(term):
                 states[str(term.name)] = term.learn(view)
-        design, layout = lay_out(self.terms, view, axis, states)
+        design, layout = lay_out(model.terms, view, axis, states)
         known = np.isfinite(target)
         used = known & np.isfinite(design).all(axis=1)
         self._check_rows(used, layout.k, axis)
@@ -115,37 +164,48 @@ class Model:
             estimate = least_squares(design[used], working)
         except ValueError as error:
             raise InputError(str(error), "Use fewer terms or more data.", file=table.name) from error
-        findings = _findings(view, self.terms, states) + missing_drivers(
-            design, layout.owners, known, lambda row: axis.part(row, row + 1).labels()[0], axis.frequency.unit
+        findings = (
+            *_findings(view, model, states, target),
+            *missing_drivers(
+                design, layout.owners, known, lambda row: axis.part(row, row + 1).labels()[0], axis.frequency.unit
+            ),
         )
-        return Fit(self, source, column, view, states, target, used, design, layout, estimate, findings)
+        return Fit(model, source, column, view, states, target, used, design, layout, estimate, findings, series)
 
-    def _target(self, table: Table, column: str) -> tuple[Axis, Array]:
-        """The periods from the target's first value to its last, and its values there."""
-        values = table.values(column)
-        known = np.flatnonzero(np.isfinite(values))
+    def _with_pulses(self, patches: Sequence[Patch], source: str, column: str) -> Model:
+        """The model with a pulse for each value that a treatment of the target set apart."""
+        pulses = [at for patch in patches if (patch.source, patch.column) == (source, column) for at in patch.pulses]
+        return replace(self, terms=(*self.terms, Pulses(tuple(pulses)))) if pulses else self
+
+    def _span(self, table: Table, column: str) -> tuple[Axis, int]:
+        """The periods from the target's first value to its last, and the instant at which that became known."""
+        known = np.flatnonzero(np.isfinite(table.values(column)))
         if not len(known):
             raise InputError("the target has no values", file=table.name, column=column)
-        first, last = int(known[0]), int(known[-1])
-        axis, target = table.axis.part(first, last + 1), values[first : last + 1]
-        if np.ptp(target[known - first]) == 0.0:
+        return table.axis.part(int(known[0]), int(known[-1]) + 1), int(table.known_at()[known[-1]])
+
+    def _check_target(self, target: Array, table: Table, column: str, axis: Axis) -> None:
+        known = target[np.isfinite(target)]
+        if not len(known):
+            raise InputError("no value of the target is left by its treatment", file=table.name, column=column)
+        if np.ptp(known) == 0.0:
             raise InputError(
-                f"the target is {target[0]:g} throughout, so there is nothing to explain",
+                f"the target is {known[0]:g} throughout, so there is nothing to explain",
                 file=table.name,
                 column=column,
             )
         wrong = np.flatnonzero(target <= 0.0)
         if self.scale == "log" and len(wrong):
+            zeros = ' or say what zeros mean in a treatment,' if (target[wrong] == 0.0).all() else ""
             raise InputError(
                 f"the target is {target[wrong[0]]:g}"
                 + (f" and {count(len(wrong) - 1, 'more value')} not positive" if len(wrong) > 1 else "")
                 + ", of which there is no logarithm",
-                'Use scale = "level", or correct the values.',
+                f'Use scale = "level",{zeros} or correct the values.',
                 file=table.name,
                 period=axis.part(int(wrong[0]), int(wrong[0]) + 1).labels()[0],
                 column=column,
             )
-        return axis, target
 
     def _check_rows(self, used: np.ndarray, columns: int, axis: Axis) -> None:
         rows = int(used.sum())
@@ -158,17 +218,21 @@ class Model:
             )
 
 
-def _tables(data: Data) -> dict[str, Table]:
+def _tables(data: Data) -> dict[str, Table | Panel]:
+    if isinstance(data, (Table, Panel)):
+        return {"data": data}
     if isinstance(data, Mapping):
         for name, table in data.items():
-            if not isinstance(table, Table):
+            if not isinstance(table, (Table, Panel)):
                 raise InputError(f"found {type(table).__name__} under {name!r}", "Give Tables made by read.")
         return dict(data)
-    table = data if isinstance(data, Table) else read(data)
-    return {"data": table}
+    return {"data": read(data)}
 
 
-def _findings(view: View, terms: Sequence[Term], states: Mapping[str, object]) -> tuple[Finding, ...]:
+def _findings(view: View, model: Model, states: Mapping[str, object], target: Array) -> tuple[Finding, ...]:
     noticed = [finding for table in view.sources.tables.values() for finding in table.findings]
-    noticed += [remark for term in terms for remark in term.remarks(view, states[str(term.name)])]
+    noticed += [finding for patch in view.patches.values() for finding in patch.findings]
+    if view.sources.find(model.target) not in view.patches:
+        noticed += zero_question(view.sources.find(model.target)[1], view.rows, target)
+    noticed += [remark for term in model.terms for remark in term.remarks(view, states[str(term.name)])]
     return tuple(noticed)

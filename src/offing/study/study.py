@@ -127,5 +127,5 @@ class Study:
         if source.plan_for is not None:
             # A plan has its table's frequency; with one row it could not even tell.
             same = self.tables[source.plan_for].axis.frequency.stated
-            options |= {key: value for key, value in same.items() if options[key] is None}
+            options |= {key: value for key, value in same.items() if options.get(key) is None}
         return read(self.path.parent / source.file, **options)

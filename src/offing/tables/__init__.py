@@ -2,8 +2,9 @@
 
 from offing.tables.holiday_table import read_days
 from offing.tables.reading import read
-from offing.tables.table import LaterRows, Table
-from offing.tables.view import ACTUAL, MARKS, MISSING, PLAN, Known, Sources, View
+from offing.tables.table import Delay, LaterRows, Panel, Table
+from offing.tables.treat import Patch, Treat
+from offing.tables.view import ACTUAL, MARKS, MISSING, PLAN, Known, Sources, View, split_series
 
 __all__ = [
     "ACTUAL",
@@ -11,10 +12,15 @@ __all__ = [
     "MISSING",
     "PLAN",
     "Known",
+    "Delay",
     "LaterRows",
+    "Panel",
+    "Patch",
     "Sources",
     "Table",
+    "Treat",
     "View",
     "read",
     "read_days",
+    "split_series",
 ]

@@ -11,7 +11,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import InputError
-from offing.calendar import Frequency
+from offing.calendar import MONTHS, Frequency
 
 Precision = Literal["year", "quarter", "month", "week", "instant"]
 
@@ -32,38 +32,65 @@ class Stamps:
         """Instants (n,) on a frequency's axis."""
         return frequency.instants(self.wall) if self.instants is None else self.instants
 
+    def take(self, rows: NDArray[np.intp]) -> Stamps:
+        """The stamps of some rows."""
+        instants = None if self.instants is None else self.instants[rows]
+        return Stamps(self.wall[rows], self.precision, self.zone, instants)
+
 
 _TIME = r"([T ]\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?)?"
 _OFFSET = r"(?P<offset>Z|[+-]\d{2}:?\d{2})?"
-_ISO = re.compile(rf"\d{{4}}-\d{{2}}-\d{{2}}{_TIME}{_OFFSET}")
-_YEAR_FIRST = re.compile(rf"\d{{4}}(?P<mark>[/.-])\d{{1,2}}(?P=mark)\d{{1,2}}{_TIME}")
-_DAY_OR_MONTH_FIRST = re.compile(rf"\d{{1,2}}[./-]\d{{1,2}}[./-]\d{{4}}{_TIME}")
-_COARSE: dict[Precision, re.Pattern[str]] = {
+ISO = re.compile(rf"\d{{4}}-\d{{2}}-\d{{2}}{_TIME}{_OFFSET}")
+YEAR_FIRST = re.compile(rf"\d{{4}}(?P<mark>[/.-])\d{{1,2}}(?P=mark)\d{{1,2}}{_TIME}")
+DAY_OR_MONTH_FIRST = re.compile(rf"\d{{1,2}}(?P<mark>[./-])\d{{1,2}}(?P=mark)(\d{{4}}|\d{{2}}){_TIME}")
+COARSE: dict[Precision, re.Pattern[str]] = {
     "month": re.compile(r"\d{4}-\d{2}"),
     "quarter": re.compile(r"\d{4}[- ]?Q[1-4]"),
     "week": re.compile(r"\d{4}-?W\d{2}"),
     "year": re.compile(r"\d{4}"),
 }
+_MONTH_NAME = rf"(?:{'|'.join(m[:3] for m in MONTHS)})[a-z]*\.?"
+#: Dates with a month's name: what they look like, and how they read once the name is cut to three letters.
+NAMED: tuple[tuple[re.Pattern[str], str, Precision], ...] = (
+    (re.compile(rf"{_MONTH_NAME}[ -]\d{{4}}", re.IGNORECASE), "%b %Y", "month"),
+    (re.compile(rf"\d{{4}}[ -]{_MONTH_NAME}", re.IGNORECASE), "%Y %b", "month"),
+    (re.compile(rf"\d{{1,2}}\.?[ -]{_MONTH_NAME}[ -]\d{{4}}", re.IGNORECASE), "%d %b %Y", "instant"),
+    (re.compile(rf"{_MONTH_NAME} \d{{1,2}}, ?\d{{4}}", re.IGNORECASE), "%b %d %Y", "instant"),
+)
+COMPACT = re.compile(r"(19|20)\d{2}(0[1-9]|1[0-2])(0[1-9]|[12]\d|3[01])")
+def moments_of(cells: pd.Series, file: str, zone: str | None) -> Stamps:
+    if cells.isna().any():
+        raise missing_date(cells, cells.isna(), file)
+    clock = pd.DatetimeIndex(cells)
+    if clock.tz is None:
+        return Stamps(_index_wall(clock), "instant", zone)
+    # In autumn a clock shows one hour twice; only the instants tell the two apart.
+    instants = _index_wall(clock.tz_convert("UTC").tz_localize(None))
+    name = zone or str(clock.tz)
+    wall = _index_wall(clock.tz_convert(name).tz_localize(None))
+    return Stamps(wall, "instant", name, instants)
 
 
-def looks_like_dates(texts: pd.Series, header: str) -> bool:
-    """Whether most cells of a column are dates; bare years count only under a header that says year."""
-    cells = texts[texts != ""]
-    if cells.empty:
-        return False
-    patterns = [_ISO, _YEAR_FIRST, _DAY_OR_MONTH_FIRST, *(_COARSE[p] for p in ("month", "quarter", "week"))]
-    if header.strip().lower() in ("year", "years"):
-        patterns.append(_COARSE["year"])
-    return any(cells.str.fullmatch(pattern.pattern).mean() > 0.5 for pattern in patterns)
+def _index_wall(clock: pd.DatetimeIndex) -> NDArray[np.int64]:
+    return np.asarray(clock.as_unit("us").to_numpy()).astype(np.int64)
 
 
-def parse_dates(texts: pd.Series, layout: str | None, file: str, column: str) -> Stamps:
+def missing_date(cells: pd.Series, where: pd.Series, file: str) -> InputError:
+    return InputError(
+        "the date is missing", "Fill it in or remove the row.",
+        file=file, row=int(cells.index[where][0]), column=str(cells.name),
+    )  # fmt: skip
+
+
+def parse_dates(texts: pd.Series, layout: str | None, file: str, column: str, zone: str | None = None) -> Stamps:
     """Read a column of dates; the index of `texts` holds the rows' numbers in the file.
 
     Parameters
     ----------
     layout
         How the dates are written, in the codes of ``strptime`` such as ``%d/%m/%Y``; None to find it.
+    zone
+        The clock that dates without an offset follow.
 
     Raises
     ------
@@ -71,54 +98,73 @@ def parse_dates(texts: pd.Series, layout: str | None, file: str, column: str) ->
         If a cell is no date, or if day-first and month-first both fit and read differently.
     """
     if (texts == "").any():
-        raise InputError(
-            "the date is missing", "Fill it in or remove the row.",
-            file=file, row=int(texts.index[texts == ""][0]), column=column,
-        )  # fmt: skip
+        raise missing_date(texts.rename(column), texts == "", file)
     if layout is not None:
-        return Stamps(_strptime(texts, layout, file, column), "instant")
-    for precision, pattern in _COARSE.items():
+        return Stamps(_strptime(texts, layout, file, column), "instant", zone)
+    for precision, pattern in COARSE.items():
         if texts.str.fullmatch(pattern.pattern).all():
-            return Stamps(_coarse(texts, precision, file, column), precision)
-    shape = max((_ISO, _YEAR_FIRST, _DAY_OR_MONTH_FIRST), key=lambda p: texts.str.fullmatch(p.pattern).sum())
+            return Stamps(_coarse(texts, precision, file, column), precision, zone)
+    for pattern, way, precision in NAMED:
+        if texts.str.fullmatch(pattern.pattern, flags=re.IGNORECASE).all():
+            return Stamps(_with_name(texts, way, file, column), precision, zone)
+    if texts.str.fullmatch(COMPACT.pattern).all():
+        return Stamps(_strptime(texts, "%Y%m%d", file, column), "instant", zone)
+    shape = max((ISO, YEAR_FIRST, DAY_OR_MONTH_FIRST), key=lambda p: texts.str.fullmatch(p.pattern).sum())
     fits = texts.str.fullmatch(shape.pattern)
     if not fits.all():
-        raise _no_date(texts, ~fits, file, column)
-    if shape is _ISO:
-        return _iso(texts, file, column)
+        raise no_date(texts, ~fits, file, column)
+    if shape is ISO:
+        return _iso(texts, file, column, zone)
     separator = next(mark for mark in "./-" if mark in texts.iloc[0].partition(":")[0])
     clock = ""
     if ":" in texts.iloc[0]:
         clock = ("T" if "T" in texts.iloc[0] else " ") + ("%H:%M:%S" if texts.iloc[0].count(":") > 1 else "%H:%M")
-    if shape is _YEAR_FIRST:
-        return Stamps(_strptime(texts, separator.join(("%Y", "%m", "%d")) + clock, file, column), "instant")
-    return _day_or_month_first(texts, separator, clock, file, column)
+    if shape is YEAR_FIRST:
+        return Stamps(_strptime(texts, separator.join(("%Y", "%m", "%d")) + clock, file, column), "instant", zone)
+    return Stamps(_day_or_month_first(texts, separator, clock, file, column), "instant", zone)
 
 
-def _iso(texts: pd.Series, file: str, column: str) -> Stamps:
-    offsets = texts.str.extract(_ISO.pattern)["offset"].fillna("").unique()
-    if len(offsets) > 1:
-        raise InputError(
-            f"the offsets from UTC differ ({', '.join(repr(str(each)) for each in offsets[:3])})",
-            "Write all dates with one offset.", file=file, column=column,
-        )  # fmt: skip
-    zone = None
-    if offsets[0]:
-        zone = "UTC" if offsets[0] in ("Z", "+00:00", "+0000") else f"UTC{offsets[0][:3]}:{offsets[0][-2:]}"
-        texts = texts.str.removesuffix(offsets[0])
-    moments = pd.to_datetime(texts, format="ISO8601", errors="coerce")
+def _with_name(texts: pd.Series, way: str, file: str, column: str) -> NDArray[np.int64]:
+    """Dates with a month's name, whatever its length and the marks around it."""
+    name = re.compile(_MONTH_NAME, re.IGNORECASE)
+    short = texts.map(lambda text: name.sub(lambda found: found[0][:3].title(), text))
+    plain = short.str.replace(r"[-.,]", " ", regex=True).str.split().str.join(" ")
+    moments = pd.to_datetime(plain, format=way, errors="coerce")
     if moments.isna().any():
-        raise _no_date(texts, moments.isna(), file, column)
-    return Stamps(_wall(moments), "instant", zone)
+        raise no_date(texts, moments.isna(), file, column)
+    return _wall(moments)
 
 
-def _day_or_month_first(texts: pd.Series, separator: str, clock: str, file: str, column: str) -> Stamps:
-    layouts = [separator.join(order) + clock for order in (("%d", "%m", "%Y"), ("%m", "%d", "%Y"))]
+def _iso(texts: pd.Series, file: str, column: str, zone: str | None) -> Stamps:
+    offsets = texts.str.extract(ISO.pattern)["offset"].fillna("")
+    if (offsets == "").all():
+        moments = pd.to_datetime(texts, format="ISO8601", errors="coerce")
+        if moments.isna().any():
+            raise no_date(texts, moments.isna(), file, column)
+        return Stamps(_wall(moments), "instant", zone)
+    kinds = offsets.unique()
+    if len(kinds) > 1 and (zone is None or (offsets == "").any()):
+        raise InputError(
+            f"the offsets from UTC differ ({', '.join(repr(str(each)) for each in kinds[:3])})",
+            'Name the zone whose clock changes, zone = "Europe/Lisbon" say, or write all dates with one offset.',
+            file=file, column=column,
+        )  # fmt: skip
+    moments = pd.to_datetime(texts, format="ISO8601", errors="coerce", utc=True)
+    if moments.isna().any():
+        raise no_date(texts, moments.isna(), file, column)
+    first = str(kinds[0])
+    own = "UTC" if first in ("Z", "+00:00", "+0000") else f"UTC{first[:3]}:{first[-2:]}"
+    return moments_of(moments, file, zone or own)
+
+
+def _day_or_month_first(texts: pd.Series, separator: str, clock: str, file: str, column: str) -> NDArray[np.int64]:
+    year = "%Y" if re.match(r"\d{1,2}.\d{1,2}.\d{4}", texts.iloc[0]) else "%y"
+    layouts = [separator.join(order) + clock for order in (("%d", "%m", year), ("%m", "%d", year))]
     readings = [pd.to_datetime(texts, format=layout, errors="coerce") for layout in layouts]
     fitting = [(way, reading) for way, reading in zip(layouts, readings, strict=True) if reading.notna().all()]
     if not fitting:
         better = max(readings, key=lambda reading: reading.notna().sum())
-        raise _no_date(texts, better.isna(), file, column)
+        raise no_date(texts, better.isna(), file, column)
     if len(fitting) == 2 and (readings[0] != readings[1]).any():
         rows = np.flatnonzero(readings[0] != readings[1])[:2]
         shown = "; ".join(
@@ -130,7 +176,7 @@ def _day_or_month_first(texts: pd.Series, separator: str, clock: str, file: str,
             f"day first and month first both fit: {shown}",
             f'Say which: time_format = "{layouts[0]}" or "{layouts[1]}".', file=file, column=column,
         )  # fmt: skip
-    return Stamps(_wall(fitting[0][1]), "instant")
+    return _wall(fitting[0][1])
 
 
 def _strptime(texts: pd.Series, layout: str, file: str, column: str) -> NDArray[np.int64]:
@@ -139,7 +185,7 @@ def _strptime(texts: pd.Series, layout: str, file: str, column: str) -> NDArray[
     except ValueError as error:
         raise InputError(f"{layout!r} is no way to write dates: {error}", key="time_format") from error
     if moments.isna().any():
-        raise _no_date(texts, moments.isna(), file, column, f"does not follow {layout!r}")
+        raise no_date(texts, moments.isna(), file, column, f"does not follow {layout!r}")
     return _wall(moments)
 
 
@@ -155,7 +201,7 @@ def _coarse(texts: pd.Series, precision: Precision, file: str, column: str) -> N
     else:
         moments = pd.to_datetime(texts, format="%Y-%m", errors="coerce")
     if moments.isna().any():
-        raise _no_date(texts, moments.isna(), file, column)
+        raise no_date(texts, moments.isna(), file, column)
     return _wall(moments)
 
 
@@ -164,9 +210,9 @@ def _wall(moments: pd.Series) -> NDArray[np.int64]:
     return wall
 
 
-def _no_date(texts: pd.Series, wrong: pd.Series, file: str, column: str, why: str = "is not a date") -> InputError:
+def no_date(texts: pd.Series, wrong: pd.Series, file: str, column: str, why: str = "is not a date") -> InputError:
     return InputError(
-        f"found {texts[wrong].iloc[0]!r}, which {why}",
+        f"found {str(texts[wrong].iloc[0])!r}, which {why}",
         'Write dates as 2024-01-31, or state how they are written, such as time_format = "%d/%m/%Y".',
         file=file,
         row=int(texts.index[wrong][0]),

@@ -11,7 +11,7 @@ from offing.base import InputError, nearest
 from offing.calendar import Days
 from offing.calendar.frequency import DAY
 from offing.tables.dates import parse_dates
-from offing.tables.reading import read_cells
+from offing.tables.sources import read_cells
 
 _COLUMNS = ("name", "date", "until")
 

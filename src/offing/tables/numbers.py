@@ -1,6 +1,10 @@
-"""Cells to numbers."""
+"""Cells to numbers: which marks a file writes them with, and which cells are none."""
 
 from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, field
 
 import numpy as np
 import pandas as pd
@@ -9,13 +13,108 @@ from numpy.typing import NDArray
 from offing.base import InputError
 
 #: Cells that mean "nothing is known", in lower case.
-_EMPTY = ("", "na", "n/a", "nan", "null")
+EMPTY = ("", "na", "n/a", "nan", "null", "#n/a", "none", "-")
 
 #: Sums of squares of larger numbers would not be finite.
 LARGEST = 1e100
 
+_SPACES = "\N{NO-BREAK SPACE}\N{NARROW NO-BREAK SPACE}\N{THIN SPACE} '\N{RIGHT SINGLE QUOTATION MARK}"
+_MARKED = re.compile(rf"[+-]?[\d.,{_SPACES}]*\d[\d.,]*")
 
-def number_columns(cells: pd.DataFrame, file: str) -> tuple[dict[str, NDArray[np.float64]], dict[str, InputError]]:
+
+@dataclass(frozen=True)
+class Marks:
+    """The decimal mark and the mark between thousands.
+
+    `doubtful` holds a cell by column that both could explain, `seen` a cell that told the marks.
+    """
+
+    decimal: str = "."
+    thousands: str = ""
+    doubtful: dict[str, str] = field(default_factory=dict)
+    seen: str = ""
+
+    def plain(self, text: str) -> str:
+        """A number's text as Python reads it; text with marks in wrong places comes back as it is."""
+        for space in _SPACES:
+            text = text.replace(space, "\N{NO-BREAK SPACE}")
+        for mark in {self.thousands, "\N{NO-BREAK SPACE}"} - {""}:
+            if mark in text:
+                whole, point, rest = text.partition(self.decimal)
+                if re.fullmatch(rf"[+-]?\d{{1,3}}({re.escape(mark)}\d{{3}})+", whole) is None or mark in rest:
+                    return "?" + text
+                text = whole.replace(mark, "") + point + rest
+        if self.decimal == ".":
+            return text
+        return "?" + text if "." in text else text.replace(self.decimal, ".")
+
+    def doubt(self, column: str, file: str) -> InputError:
+        """The error for a column whose numbers can be read in two ways."""
+        cell = self.doubtful[column]
+        mark = "," if "," in cell else "."
+        other = "." if mark == "," else ","
+        return InputError(
+            f"{cell!r} can be {cell.replace(mark, '')} or {cell.replace(mark, '.')}",
+            f'Say which mark separates decimals: decimal = "{other}" or decimal = "{mark}".',
+            file=file,
+            column=column,
+        )
+
+
+def find_marks(
+    columns: dict[str, Iterable[str]], separator: str, decimal: str | None = None, thousands: str | None = None
+) -> Marks:
+    """Find the marks from how the numbers in all of a file's columns of text are written.
+
+    A mark that stands twice in a number, or before another, separates thousands; one that is followed by another number
+    of digits than three, or follows a leading zero, separates decimals. Where all numbers with a mark could be either,
+    a dot in a file separated by commas, tabs or bars is taken for the decimal mark, as is usual; anything else is
+    kept as a doubt.
+    """
+    if decimal is not None:
+        return Marks(decimal, thousands if thousands is not None else {",": ".", ".": ","}[decimal])
+    decimals: dict[str, str] = {}
+    open_cells: dict[str, dict[str, str]] = {",": {}, ".": {}}
+    for column, cells in columns.items():
+        for cell in cells:
+            if ("," in cell or "." in cell) and _MARKED.fullmatch(cell):
+                told = _decimal_told(cell)
+                if told:
+                    decimals.setdefault(told, cell)
+                else:
+                    open_cells["," if "," in cell else "."].setdefault(column, cell)
+    if len(decimals) == 1:
+        ((mark, cell),) = decimals.items()
+        return Marks(mark, thousands if thousands is not None else {",": ".", ".": ","}[mark], seen=cell)
+    if len(decimals) == 2:
+        return Marks(".", "")  # cells of the other kind are then told as no numbers
+    if thousands is not None:
+        return Marks({",": ".", ".": ","}.get(thousands, "."), thousands)
+    doubtful = dict(open_cells[","])
+    if separator == ";" or doubtful:
+        doubtful |= open_cells["."]
+    return Marks(".", "", doubtful)
+
+
+def _decimal_told(cell: str) -> str | None:
+    """The decimal mark that a number's text gives away, or None."""
+    body = cell.lstrip("+-")
+    kinds = [mark for mark in ",." if mark in body]
+    if len(kinds) == 2:
+        return max(kinds, key=body.rindex)
+    (mark,) = kinds
+    other = "." if mark == "," else ","
+    if body.count(mark) > 1:
+        return other
+    whole, _, part = body.partition(mark)
+    if len(part) != 3 or len(whole) > 3 or whole.startswith("0") or not whole:
+        return mark
+    return None
+
+
+def number_columns(
+    cells: pd.DataFrame, file: str, marks: Marks | None = None
+) -> tuple[dict[str, NDArray[np.float64]], dict[str, InputError]]:
     """Columns of finite numbers (n,), and for every other column the error that tells its first wrong cell.
 
     The index of `cells` holds the rows' numbers in the source. Text columns that nobody uses must not stop
@@ -24,33 +123,44 @@ def number_columns(cells: pd.DataFrame, file: str) -> tuple[dict[str, NDArray[np
     columns, unusable = {}, {}
     for name in cells.columns:
         cell = cells[name]
-        numbers, wrong = _numbers(cell)
+        if marks is not None and name in marks.doubtful:
+            unusable[str(name)] = marks.doubt(str(name), file)
+            continue
+        numbers, wrong = to_numbers(cell, marks)
         if wrong.any():
-            i = int(np.flatnonzero(wrong)[0])
-            why = "not a number" if np.isnan(numbers[i]) else "not finite" if np.isinf(numbers[i]) else "too large"
-            unusable[str(name)] = InputError(
-                f"found {str(cell.iloc[i])!r}, which is {why}",
-                "Correct the cell, or leave it empty if nothing is known.",
-                file=file,
-                row=int(cell.index[i]),
-                column=str(name),
-            )
+            unusable[str(name)] = wrong_cell(cell, numbers, int(np.flatnonzero(wrong)[0]), file)
         else:
             columns[str(name)] = numbers
     return columns, unusable
 
 
-def _numbers(cell: pd.Series) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+def wrong_cell(cell: pd.Series, numbers: NDArray[np.float64], i: int, file: str) -> InputError:
+    """The error for the `i`-th cell of a column, of which `numbers` (n,) could be read."""
+    why = "not a number" if np.isnan(numbers[i]) else "not finite" if np.isinf(numbers[i]) else "too large"
+    return InputError(
+        f"found {str(cell.iloc[i])!r}, which is {why}",
+        "Correct the cell, or leave it empty if nothing is known.",
+        file=file,
+        row=int(cell.index[i]),
+        column=str(cell.name),
+    )
+
+
+def to_numbers(cell: pd.Series, marks: Marks | None = None) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
     """Numbers (n,), and which cells are neither a finite number nor empty."""
     if pd.api.types.is_numeric_dtype(cell) or pd.api.types.is_bool_dtype(cell):
         if pd.api.types.is_complex_dtype(cell):
             return np.zeros(len(cell)), np.ones(len(cell), dtype=bool)
         numbers = cell.to_numpy(dtype=np.float64, na_value=np.nan, copy=True)
         return numbers, np.abs(numbers) > LARGEST
+    if pd.api.types.is_datetime64_any_dtype(cell):
+        return np.full(len(cell), np.nan), cell.notna().to_numpy()
     text = cell.astype(str).str.strip().str.lower()
-    empty = (cell.isna() | text.isin(_EMPTY)).to_numpy()
+    empty = (cell.isna() | text.isin(EMPTY)).to_numpy()
     if text[~empty].isin(("true", "false")).all() and not empty.all():
         return np.where(empty, np.nan, (text == "true").to_numpy()), np.zeros(len(cell), dtype=bool)
+    if marks is not None:
+        text = text.map(marks.plain)
     numbers = np.array(pd.to_numeric(text.where(~empty), errors="coerce"), dtype=np.float64)
     # Python's own reading is exact to the last digit; that of older pandas is not.
     read = ~np.isnan(numbers)

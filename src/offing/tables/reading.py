@@ -1,57 +1,181 @@
-"""`read`: from a CSV file or a frame to a Table."""
+"""`read`: from a file, a database or a frame to a Table, or to several by id."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal, overload
 
 import numpy as np
 import pandas as pd
-from numpy.typing import NDArray
 
-from offing.base import InputError, Treatment, nearest
-from offing.calendar import WEEKDAYS
-from offing.tables.dates import Stamps, looks_like_dates, parse_dates
-from offing.tables.numbers import number_columns
-from offing.tables.regular import Timing, axis_of, place
-from offing.tables.table import LaterRows, Table
+from offing.base import Finding, InputError, Treatment, count, nearest
+from offing.calendar import WEEKDAYS, Axis, Frequency
+from offing.tables.aggregate import PARTIAL, aggregated
+from offing.tables.combine import Combine
+from offing.tables.dates import Stamps, moments_of
+from offing.tables.lines import Gathered, gap_note, gather
+from offing.tables.numbers import Marks, number_columns
+from offing.tables.regular import Timing, axis_of, gaps_in, place, spelt_runs
+from offing.tables.shapes import PERIOD, from_wide, id_texts, joined_time, looks_wide
+from offing.tables.sources import CsvFile, Database, FrameSource, Source, frame_of, parquet, plain_frame, workbook
+from offing.tables.stamps import looks_like_dates, stamps_of
+from offing.tables.table import Array, Delay, LaterRows, Panel, Table
 
 _PERIOD_UNITS = {"h": "hour", "D": "day", "M": "month", "Q": "quarter", "Y": "year", "A": "year"}
+_TEXT_FILES = (".csv", ".txt", ".tsv", ".gz")
 
 
-def read(
-    source: str | Path | pd.DataFrame | pd.Series,
-    *,
-    time: str | None = None,
-    time_format: str | None = None,
-    frequency: str | None = None,
-    week_ends: str | None = None,
-    stamp: str | None = None,
-    unit: Mapping[str, str] | None = None,
-    label: Mapping[str, str] | None = None,
-    note: str = "",
-    later_rows: LaterRows | None = None,
-    name: str | None = None,
-) -> Table:
-    """Read a table with one row a period.
+@dataclass(frozen=True)
+class Reading:
+    """All that can be said about a source; the parameters of `read`."""
+
+    database: str | None = field(default=None, repr=False)
+    table: str | None = None
+    query: str | None = field(default=None, repr=False)
+    parameters: Mapping[str, Any] = field(default_factory=dict, repr=False)
+    separator: str | None = None
+    decimal: Literal[".", ","] | None = None
+    thousands: str | None = None
+    encoding: str | None = None
+    sheet: str | None = None
+    header_row: int = 1
+    time: str | Sequence[str] | None = None
+    time_format: str | None = None
+    zone: str | None = None
+    frequency: str | None = None
+    week_ends: str | None = None
+    year_starts: str = "january"
+    weeks: str | None = None
+    year_ends: str = "last"
+    stamp: str | None = None
+    id: str | Sequence[str] | None = None
+    wide: str | None = None
+    rows: Literal["periods", "lines"] = "periods"
+    combine: Mapping[str, str] = field(default_factory=dict)
+    aggregate_to: str | None = None
+    partial: str = "leave out"
+    gaps: Literal["refuse", "leave"] = "refuse"
+    release_delay: str | int | None = None
+    unit: Mapping[str, str] | None = None
+    label: Mapping[str, str] | None = None
+    note: str = ""
+    later_rows: LaterRows | None = None
+    name: str | None = None
+
+    def __post_init__(self) -> None:
+        allowed: dict[str, Sequence[object]] = {
+            "later_rows": (None, "plan", "actual"),
+            "rows": ("periods", "lines"),
+            "gaps": ("refuse", "leave"),
+            "partial": PARTIAL,
+            "decimal": (None, ".", ","),
+        }
+        for key, values in allowed.items():
+            if getattr(self, key) not in values:
+                named = " or ".join(f'"{each}"' for each in values if each is not None)
+                raise InputError(f"found {getattr(self, key)!r}", f"Give {named}.", key=key)
+        if self.rows == "lines" and not (self.combine and (self.frequency or self.aggregate_to)):
+            raise InputError(
+                "lines are gathered into periods, and it is not stated into which or how",
+                'State frequency = "month" and combine = { amount = "sum" }, say.', key="rows",
+            )  # fmt: skip
+        if self.aggregate_to is not None and not self.combine:
+            raise InputError(
+                "it is not stated how the values of a period become one",
+                'State combine = { sold = "sum", price = "mean" }, say.', key="aggregate_to",
+            )  # fmt: skip
+        if self.combine and self.rows == "periods" and self.aggregate_to is None:
+            raise InputError(
+                "there is nothing to combine", 'State rows = "lines", or aggregate_to = "month", say.', key="combine"
+            )
+        Combine(self.combine)
+
+    @property
+    def timing(self) -> Timing:
+        """What is said about the dates."""
+        return Timing(self.frequency, self.week_ends, self.stamp, self.year_starts, self.weeks, self.year_ends)
+
+    @property
+    def ids(self) -> tuple[str, ...]:
+        """The columns that tell series apart."""
+        return () if self.id is None else (self.id,) if isinstance(self.id, str) else tuple(self.id)
+
+    def said(self) -> dict[str, Any]:
+        """What Tables carry on from the reading."""
+        return {
+            "units": dict(self.unit or {}),
+            "labels": dict(self.label or {}),
+            "note": self.note,
+            "later_rows": self.later_rows,
+            "delay": Delay.stated(self.release_delay),
+        }
+
+    def coarse(self, zone: str | None) -> Frequency:
+        """The frequency to aggregate to."""
+        unit = str(self.aggregate_to)
+        return replace(self.timing, frequency=unit, stamp=None).of_unit(unit, zone)
+
+
+@overload
+def read(source: Any = None, *, id: None = None, **said: Any) -> Table: ...
+@overload
+def read(source: Any = None, *, id: str | Sequence[str], **said: Any) -> Panel: ...
+def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: Any) -> Table | Panel:
+    r"""Read a table: one row a period, or lines and finer periods to be combined, of one series or of several.
+
+    What is not stated is found where it is plain, and asked for by an error where it is not.
 
     Parameters
     ----------
     source
-        Path of a CSV file (UTF-8, commas), or a DataFrame or Series with a DatetimeIndex or PeriodIndex.
+        Path of a CSV file (``.csv .txt .tsv``, also packed as ``.gz``), Parquet file (``.parquet``) or workbook
+        (``.xlsx``); a DataFrame or Series with dates as its index or in a column; any frame that speaks Arrow, such as
+        Polars, PyArrow or a DuckDB relation. None with `database`.
+    database, table, query, parameters
+        Address of an SQL database as SQLAlchemy writes it, with a table (or view) or a query whose parameters
+        are bound. Address and query are never shown or saved.
+    separator, decimal, thousands, encoding, header_row
+        How a CSV file is written: cells apart by, marks of numbers, encoding, row of the names (from 1).
+    sheet
+        Sheet of a workbook. Needed where there are several.
     time
-        The date column of a file. By default the only column that holds dates.
+        The column of dates, or those of year and month (quarter, week). By default the only column that holds dates.
     time_format
-        How the dates are written, such as ``%d/%m/%Y``. By default ISO 8601 or another way that only one
-        reading fits.
+        How dates are written, such as ``%d/%m/%Y``; ``excel`` for a spreadsheet's day numbers, ``unix`` for seconds
+        since 1970. By default ISO 8601 or another way that only one reading fits.
+    zone
+        Time zone of the clock that the dates show, such as ``Europe/Lisbon``; its changes make days of 23 and 25 hours.
     frequency
         ``hour``, ``day``, ``week``, ``month``, ``quarter`` or ``year``. By default found from the dates.
     week_ends
         Closing day of the weeks. By default found from the dates and `stamp`.
+    year_starts
+        First month of the year that quarters and years follow.
+    weeks, year_ends
+        ``4-4-5``, ``4-5-4`` or ``5-4-4``: months made of whole weeks, of a year that ends on the ``last`` closing day of
+        its last month or the one ``nearest`` to its end.
     stamp
         Whether a date names its period's ``start`` or ``end``. Needed where both are usual.
+    id
+        Column or columns that tell series apart; a `Panel` is then returned. Ids stay text.
+    wide
+        Name for the values of a table with years side by side and months, quarters or weeks below each other, or
+        the other way round.
+    rows
+        ``lines`` for any number of rows a date; ``periods`` for one.
+    combine
+        How the values of a period become one, by column: ``sum``, ``mean``, ``last``, ``first``, ``max``, ``min``,
+        ``count`` or ``mean weighted by COLUMN``. For lines and for `aggregate_to`; other columns are not used.
+    aggregate_to
+        A coarser frequency to bring the table to.
+    partial
+        Periods that are not whole: ``leave out`` the first and last and make inner ones missing, or ``keep`` them.
+    gaps
+        Periods without a row: ``refuse`` the table, or ``leave`` them missing.
+    release_delay
+        How long after its period's end a value is known: a number of periods, or such as ``21 days``.
     unit, label
         Unit and name for people, by column; they reach axes, tables and sentences.
     note
@@ -60,17 +184,17 @@ def read(
         What rows after the target's last value hold: the drivers' ``plan``, or values that are already
         ``actual``. Without it such rows are not used.
     name
-        What messages call the source. By default the file's name.
+        What messages call the source. By default the file's or the database table's name.
 
     Returns
     -------
-    Table
+    Table or Panel
         Its `treatments` log every change to the data, its `findings` what was assumed.
 
     Raises
     ------
     InputError
-        For a missing or empty file, no date column or several, dates that cannot be read or read in two
+        For a missing or empty source, no date column or several, dates or numbers that cannot be read or read in two
         ways, duplicated or missing periods. A column with text or infinite values raises when it is used.
 
     Examples
@@ -80,77 +204,261 @@ def read(
     >>> print(of.read(sold, unit={"sold": "boats"}))
     data: 3 months from 2024-01 to 2024-03
       sold [boats]
+    >>> lines = pd.DataFrame({"date": ["2024-01-05", "2024-01-31", "2024-02-01", "2024-02-29"], "amount": [3, 1, 4, 1]})
+    >>> monthly = of.read(lines, rows="lines", frequency="month", combine={"amount": "sum"}, partial="keep")
+    >>> monthly.values("amount").tolist()
+    [4.0, 5.0]
     """
-    timing = Timing(frequency, week_ends, stamp)
-    if later_rows not in (None, "plan", "actual"):
-        raise InputError(f"found {later_rows!r}", 'Give "plan" or "actual".', key="later_rows")
-    if isinstance(source, (str, Path)):
-        file = name or Path(source).name
-        cells = read_cells(Path(source), file)
-        time = _time_column(cells, time, file)
-        stamps = parse_dates(cells[time], time_format, file, time)
-        cells = cells.drop(columns=time)
-    elif isinstance(source, (pd.DataFrame, pd.Series)):
-        file = name or "data"
-        cells, stamps, timing = _frame(source, timing, file)
-        time = "index" if source.index.name is None else str(source.index.name)
+    wrong = [key for key in said if key not in Reading.__dataclass_fields__]
+    if wrong:
+        raise InputError(f"there is no parameter {wrong[0]!r} of read", nearest(wrong[0], Reading.__dataclass_fields__))
+    reading = Reading(id=id, **said)
+    timing = reading.timing
+    opened, indexed, timing = _open(source, reading, timing)
+    if reading.rows == "lines":
+        found = _lines(opened, indexed, reading, timing)
     else:
-        raise InputError(f"found {type(source).__name__}", "Give the path of a CSV file, a DataFrame or a Series.")
-    found, ordinals, findings = place(stamps, timing, file)
-    axis, order = axis_of(found, ordinals, cells.index, file)
+        found = _periods(opened, indexed, reading, timing)
+    if not reading.ids:
+        return next(iter(found.values()))
+    findings = tuple(dict.fromkeys(each for table in found.values() for each in table.findings))
+    return Panel(opened.file, reading.ids, found, findings)
+
+
+def _open(source: Any, reading: Reading, timing: Timing) -> tuple[Source, Stamps | None, Timing]:
+    """The source; and the stamps of an index, where dates are one."""
+    if reading.database is not None:
+        if source is not None or (reading.table is None) == (reading.query is None):
+            raise InputError("a database needs a table or a query, and no file", key="database")
+        file = reading.name or reading.table or "query"
+        return Database(reading.database, file, reading.table, reading.query, reading.parameters), None, timing
+    if isinstance(source, (str, Path)):
+        return _file(Path(source), reading), None, timing
+    file = reading.name or "data"
+    if isinstance(source, pd.Series):
+        source = source.to_frame("value" if source.name is None else source.name)
+    if isinstance(source, pd.DataFrame):
+        frame = plain_frame(source, file)
+        if reading.time is not None or not isinstance(source.index, (pd.DatetimeIndex, pd.PeriodIndex)):
+            if reading.time is None and not any(looks_like_dates(frame[name], str(name)) for name in frame):
+                _check_has_dates(source, frame, reading, file)
+            return FrameSource(frame, file), None, timing
+        stamps, timing = _index(source.index, timing, reading.zone, file)
+        return FrameSource(frame, file), stamps, timing
+    other = frame_of(source, file)
+    if other is None:
+        raise InputError(f"found {type(source).__name__}", "Give the path of a file, a DataFrame or a Series.")
+    return FrameSource(other, file), None, timing
+
+
+def _check_has_dates(source: pd.DataFrame, frame: pd.DataFrame, reading: Reading, file: str) -> None:
+    if reading.wide is None and not looks_wide(frame):
+        raise InputError(
+            f"the index is a {type(source.index).__name__}, and no column holds dates",
+            "Set a DatetimeIndex or a PeriodIndex, such as frame.set_index(pd.to_datetime(frame['date'])).",
+            file=file,
+        )
+
+
+def _file(path: Path, reading: Reading) -> Source:
+    file = reading.name or path.name
+    suffix = path.suffix.lower()
+    if suffix in (".xlsx", ".xlsm"):
+        return workbook(path, file, reading.sheet, reading.header_row)
+    if suffix in (".parquet", ".pq"):
+        return parquet(path, file)
+    if suffix in (".xls", ".ods", ".db", ".sqlite", ".duckdb", ".json"):
+        raise InputError(
+            f"files of the kind {suffix} are not read",
+            "Save a workbook as .xlsx; name a database in database; save other tables as CSV.", file=file,
+        )  # fmt: skip
+    return CsvFile(
+        path, file, reading.separator, reading.decimal, reading.thousands, reading.encoding, reading.header_row
+    )
+
+
+def _index(index: Any, timing: Timing, zone: str | None, file: str) -> tuple[Stamps, Timing]:
+    """An index's stamps, and the timing with what a PeriodIndex says."""
+    if isinstance(index, pd.PeriodIndex):
+        code, _, anchor = index.freqstr.partition("-")
+        if code == "W":
+            ends = {day[:3].upper(): day for day in WEEKDAYS}[anchor or "SUN"]
+            timing = replace(timing, frequency="week", week_ends=ends, stamp="start")
+        elif code in _PERIOD_UNITS and anchor in ("", "DEC"):
+            timing = replace(timing, frequency=_PERIOD_UNITS[code], stamp="start")
+        else:
+            raise InputError(f"periods of {index.freqstr!r} are not supported", file=file)
+        index = index.to_timestamp(how="start")
+    cells = pd.Series(index, pd.RangeIndex(1, len(index) + 1), name="index" if index.name is None else str(index.name))
+    return moments_of(cells, file, zone), timing
+
+
+def _lines(source: Source, indexed: Stamps | None, reading: Reading, timing: Timing) -> dict[str, Table]:
+    """Tables by id, gathered from transaction lines."""
+    sample = source.sample()
+    if indexed is not None:
+        raise InputError("lines have their dates in a column", "Reset the index and name it in time.", file=source.file)
+    time = time_column(sample, _one_column(reading), source.file)
+    unit = timing.frequency or str(reading.aggregate_to)
+    zone = reading.zone
+    frequency = replace(timing, frequency=unit).of_unit(unit, zone)
+
+    def stamps(cells: pd.Series) -> Stamps:
+        return stamps_of(cells, reading.time_format, source.file, zone)[0]
+
+    _, told = stamps_of(sample[time], reading.time_format, source.file, zone)
+    combine = Combine(reading.combine)
+    gathered = gather(source, time, reading.ids, combine, stamps, frequency)
+    low, high, treatments = _whole_part(gathered, reading, source.file)
+    findings = (*source.findings(), *told, *gap_note(gathered, source.file, combine))
+    found = {}
+    for name, columns in gathered.series.items():
+        kept = {column: values[low:high] for column, values in columns.items()}
+        said = reading.said()
+        for key in ("units", "labels"):
+            said[key] = {column: text for column, text in said[key].items() if column in kept}
+        table = Table(source.file, gathered.axis.part(low, high), kept, treatments=treatments, findings=findings, **said)
+        if reading.aggregate_to and reading.aggregate_to != unit:
+            again = {column: "sum" if how == "count" else how for column, how in reading.combine.items()}
+            table = aggregated(table, reading.coarse(zone), again, reading.partial)
+        found[name] = table
+    return found
+
+
+def _one_column(reading: Reading) -> str | None:
+    if reading.time is None or isinstance(reading.time, str):
+        return reading.time
+    raise InputError("lines need one column of dates", "Name it.", key="time")
+
+
+def _whole_part(gathered: Gathered, reading: Reading, file: str) -> tuple[int, int, tuple[Treatment, ...]]:
+    """The part of the gathered periods to keep, with a treatment for every partial one."""
+    axis, covered = gathered.axis, gathered.covered
+    partial = [i for i in dict.fromkeys((0, axis.n - 1)) if not covered[i]]
+    keep = reading.partial == "keep"
+    log = tuple(
+        Treatment(
+            file, ", ".join(reading.combine), axis.part(i, i + 1).labels()[0], "lines of a part only",
+            "made of what is there" if keep else "left out", f"the {axis.frequency.unit} is partial",
+        )
+        for i in partial
+    )  # fmt: skip
+    low, high = (0, axis.n) if keep else (int(0 in partial), axis.n - int(axis.n - 1 in partial))
+    if high <= low:
+        raise InputError(
+            f"no {axis.frequency.unit} is whole in {axis.spell()}", 'State partial = "keep" to have them as they are.', file=file
+        )
+    return low, high, log
+
+
+def _periods(source: Source, indexed: Stamps | None, reading: Reading, timing: Timing) -> dict[str, Table]:
+    """Tables by id, with one row a period."""
+    cells, file = source.whole(), source.file
+    findings: list[Finding] = [*source.findings()]
+    if indexed is None:
+        cells, time = _tidied(cells, reading, file, findings)
+        stamps, told = stamps_of(cells[time], reading.time_format, file, reading.zone)
+        findings += told
+        cells = cells.drop(columns=time)
+    else:
+        stamps, time = indexed, "index"
+    frequency, ordinals, told = place(stamps, timing, file, cells.index)
+    findings += told
+    groups: dict[str, np.ndarray] = {"": np.arange(len(cells))}
+    if reading.ids:
+        names = id_texts(cells, reading.ids, file)
+        groups = {str(name): np.flatnonzero((names == name).to_numpy()) for name in sorted(names.unique())}
+        cells = cells.drop(columns=list(reading.ids))
+    _check_said(reading, [str(name) for name in cells.columns], file)
+    marks = source.marks(cells)
+    findings += _marks_note(marks, reading, file)
+    found = {}
+    for name, rows in groups.items():
+        try:
+            table = _regular(file, marks, cells.iloc[rows], frequency, ordinals[rows], time, reading, tuple(findings))
+        except InputError as error:
+            error.found += f" in the series {name!r}" if name else ""
+            raise
+        if reading.aggregate_to:
+            table = aggregated(table, reading.coarse(table.axis.frequency.zone), reading.combine, reading.partial)
+        found[name] = table
+    return found
+
+
+def _tidied(cells: pd.DataFrame, reading: Reading, file: str, findings: list[Finding]) -> tuple[pd.DataFrame, str]:
+    """The cells in tidy shape, and their column of dates."""
+    if reading.wide is not None or (reading.time is None and looks_wide(cells)):
+        tidy, told = from_wide(cells, reading.wide or "value", reading.ids, file)
+        if reading.wide is None:
+            findings.append(replace(told, advice='State wide = "sold", say, to name it.'))
+        return tidy, PERIOD
+    if reading.time is not None and not isinstance(reading.time, str):
+        return joined_time(cells, list(reading.time), file), PERIOD
+    return cells, time_column(cells, reading.time, file)
+
+
+def _marks_note(marks: Marks | None, reading: Reading, file: str) -> tuple[Finding, ...]:
+    """A note where the marks of numbers were found rather than stated, and are not the usual ones."""
+    if marks is None or reading.decimal or not marks.seen or marks.plain(marks.seen) == marks.seen:
+        return ()
+    advice = f'State decimal = "{marks.decimal}".'
+    message = f"{file}: {marks.seen!r} is read as {marks.plain(marks.seen)}."
+    return (Finding("number marks", "note", message, advice=advice),)
+
+
+def _check_said(reading: Reading, known: list[str], file: str) -> None:
+    for key in ("unit", "label"):
+        for column in getattr(reading, key) or ():
+            if column not in known:
+                raise InputError(f"found {column!r}, which is no column of {file}", nearest(column, known), key=key)
+
+
+def _regular(
+    file: str,
+    marks: Marks | None,
+    cells: pd.DataFrame,
+    frequency: Frequency,
+    ordinals: np.ndarray,
+    time: str,
+    reading: Reading,
+    findings: tuple[Finding, ...],
+) -> Table:
+    """One series' rows on their axis."""
+    axis, order = axis_of(frequency, ordinals, cells.index, file, leave_gaps=reading.gaps == "leave")
     treatments: tuple[Treatment, ...] = ()
     if (moved := np.flatnonzero(order != np.arange(len(order)))).size:
-        label_of = axis.labels()[int(moved[0])]
-        treatments = (
-            Treatment(file, time, label_of, "rows in another order", "rows by date", "dates were not sorted"),
-        )
-        cells = cells.iloc[order]
-    columns, unusable = number_columns(cells, file)
-    return Table(
-        file, axis, columns, unusable, dict(unit or {}), dict(label or {}), note, later_rows, treatments, findings
-    )  # fmt: skip
-
-
-def read_cells(path: Path, file: str) -> pd.DataFrame:
-    """All cells of a CSV file as text, indexed by their row in the file, the header being row 1."""
-    try:
-        cells = pd.read_csv(
-            path, header=None, dtype=object, keep_default_na=False, skip_blank_lines=False,
-            encoding="utf-8-sig", skipinitialspace=True,
+        first = Axis(frequency, int(ordinals[order][moved[0]]), 1).labels()[0]
+        treatments = (Treatment(file, time, first, "rows in another order", "rows by date", "dates were not sorted"),)
+    cells = cells.iloc[order]
+    places = ordinals[order] - axis.first
+    columns, unusable = number_columns(cells, file, marks)
+    if len(cells) < axis.n:
+        columns = {name: _spread(values, places, axis.n) for name, values in columns.items()}
+        runs = spelt_runs(frequency, gaps_in(ordinals[order]), 5)
+        missing = axis.n - len(cells)
+        told = Finding(
+            "missing periods", "note",
+            f"{file}: {count(missing, f'{frequency.unit} has', f'{frequency.unit}s have')} no row and stay missing: {runs}.",
+            evidence={"periods": float(missing)},
         )  # fmt: skip
-    except FileNotFoundError as error:
-        raise InputError(f"there is no file {str(path)!r}", "Check the path.") from error
-    except OSError as error:
-        raise InputError(f"cannot be opened ({error.strerror})", "Check the path.", file=str(path)) from error
-    except pd.errors.EmptyDataError as error:
-        raise InputError("the file is empty", file=file) from error
-    except UnicodeDecodeError as error:
-        raise InputError("the text is not UTF-8", "Save the file as UTF-8.", file=file) from error
-    except pd.errors.ParserError as error:
-        told = re.search(r"Expected (\d+) fields in line (\d+), saw (\d+)", str(error))
-        if told is None:
-            raise InputError(f"the text is not valid CSV: {str(error).strip()}", file=file) from error
-        raise InputError(
-            f"found {told[3]} cells, the header has {told[1]}",
-            "Put cells that hold commas in double quotes.",
-            file=file,
-            row=int(told[2]),
-        ) from error
-    cells = cells.fillna("").apply(lambda column: column.str.strip())
-    cells.index = pd.RangeIndex(1, len(cells) + 1)
-    cells = cells.set_axis([str(each) for each in cells.iloc[0]], axis=1).iloc[1:]
-    # A comma at the end of every line makes a column without name and content.
-    keep = [bool(name) or bool((cells.iloc[:, i] != "").any()) for i, name in enumerate(cells)]
-    cells = pd.DataFrame(cells.loc[:, keep])
-    for column in cells.columns[cells.columns.duplicated()]:
-        raise InputError("two columns have this name", "Rename one.", file=file, column=str(column))
-    cells = pd.DataFrame(cells[(cells != "").any(axis=1)])
-    if cells.empty:
-        raise InputError("there is a header but no rows", file=file)
-    return cells
+        findings = (*findings, told)
+    return Table(file, axis, columns, unusable, treatments=treatments, findings=findings, **reading.said())
 
 
-def _time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
+def _spread(values: Array, places: np.ndarray, n: int) -> Array:
+    spread = np.full(n, np.nan)
+    spread[places] = values
+    return spread
+
+
+def time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
+    """The column of dates: the stated one, or the only one that holds dates.
+
+    Raises
+    ------
+    InputError
+        If there is none or several.
+    """
     if stated is not None:
         if stated not in cells.columns:
             raise InputError(f"there is no column {stated!r}", nearest(stated, cells.columns), file=file, key="time")
@@ -165,50 +473,8 @@ def _time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
             file=file,
         )
     hint = f"The columns are: {', '.join(map(str, cells.columns))}."
-    if len(cells.columns) == 1 and any(mark in str(cells.columns[0]) for mark in ";\t|"):
-        hint = "There is one column only; are the cells separated by something else than commas?"
-    raise InputError("no column holds dates", f"{hint} Dates are best written as 2024-01-31.", file=file)
-
-
-def _frame(source: pd.DataFrame | pd.Series, timing: Timing, file: str) -> tuple[pd.DataFrame, Stamps, Timing]:
-    """Columns indexed by row number, the index as stamps, and the timing with what a PeriodIndex says."""
-    if isinstance(source, pd.Series):
-        return _frame(source.to_frame("value" if source.name is None else source.name), timing, file)
-    frame = source
-    index: Any = frame.index
-    if frame.empty:
-        raise InputError("the frame has no rows or no columns", file=file)
-    if isinstance(index, pd.PeriodIndex):
-        code, _, anchor = index.freqstr.partition("-")
-        if code == "W":
-            ends = {day[:3].upper(): day for day in WEEKDAYS}[anchor or "SUN"]
-            timing = Timing("week", ends, "start")
-        elif code in _PERIOD_UNITS and anchor in ("", "DEC"):
-            timing = Timing(_PERIOD_UNITS[code], None, "start")
-        else:
-            raise InputError(f"periods of {index.freqstr!r} are not supported", file=file)
-        index = index.to_timestamp(how="start")
-    if not isinstance(index, pd.DatetimeIndex):
-        raise InputError(
-            f"the index is a {type(index).__name__}",
-            "Set a DatetimeIndex or a PeriodIndex, such as frame.set_index(pd.to_datetime(frame['date'])).",
-            file=file,
-        )
-    if index.hasnans:
-        raise InputError("the date is missing", file=file, row=int(np.flatnonzero(index.isna())[0]) + 1)
-    names = [str(column) for column in frame.columns]
-    for name in names:
-        if names.count(name) == 1:
-            continue
-        raise InputError("two columns have this name", "Rename one.", file=file, column=name)
-    numbered = pd.DataFrame(frame.set_axis(pd.RangeIndex(1, len(frame) + 1), axis=0).set_axis(names, axis=1))
-    wall = _microseconds(index.tz_localize(None))
-    if index.tz is None:
-        return numbered, Stamps(wall, "instant"), timing
-    # In autumn a clock shows one hour twice; only the instants tell the two apart.
-    instants = _microseconds(index.tz_convert("UTC").tz_localize(None))
-    return numbered, Stamps(wall, "instant", str(index.tz), instants), timing
-
-
-def _microseconds(clock: pd.DatetimeIndex) -> NDArray[np.int64]:
-    return np.asarray(clock.as_unit("us").to_numpy()).astype(np.int64)
+    raise InputError(
+        "no column holds dates",
+        f"{hint} Dates are best written as 2024-01-31; if the names stand further down, state header_row.",
+        file=file,
+    )

@@ -9,7 +9,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, count, nearest
-from offing.calendar import UNITS, WEEKDAYS, Axis, Frequency, weekday_named
+from offing.calendar import UNITS, WEEKDAYS, Axis, Frequency, month_named, weekday_named
 from offing.calendar.frequency import DAY, HOUR
 from offing.tables.dates import Stamps
 
@@ -23,6 +23,9 @@ class Timing:
     frequency: str | None = None
     week_ends: str | None = None
     stamp: str | None = None
+    year_starts: str = "january"
+    weeks: str | None = None
+    year_ends: str = "last"
 
     def __post_init__(self) -> None:
         if self.frequency is not None and self.frequency not in UNITS:
@@ -33,9 +36,16 @@ class Timing:
             )
         if self.week_ends is not None:
             weekday_named(self.week_ends, "week_ends")
+        if self.weeks is not None and self.frequency is None:
+            raise InputError('weeks needs its frequency, "month" say', key="weeks")
+
+    def of_unit(self, unit: str, zone: str | None) -> Frequency:
+        """The frequency with this unit."""
+        closing = self.week_ends or "sunday"
+        return Frequency(unit, closing, zone, self.year_starts, self.weeks, self.year_ends)  # type: ignore[arg-type]
 
 
-def place(stamps: Stamps, timing: Timing, file: str) -> tuple[Frequency, Ints, tuple[Finding, ...]]:
+def place(stamps: Stamps, timing: Timing, file: str, rows: pd.Index) -> tuple[Frequency, Ints, tuple[Finding, ...]]:
     """Find the frequency and each stamp's ordinal (n,); findings tell what was assumed.
 
     Raises
@@ -43,21 +53,90 @@ def place(stamps: Stamps, timing: Timing, file: str) -> tuple[Frequency, Ints, t
     InputError
         If no frequency fits, or what was stated contradicts the dates, or they can be read in two ways.
     """
-    unit = timing.frequency or (stamps.precision if stamps.precision != "instant" else _unit(stamps.wall, file))
+    found = stamps.precision if stamps.precision != "instant" else None
+    unit = timing.frequency or found or _unit(stamps.wall, timing, file)
     if unit == "week":
         return _weeks(stamps, timing, file)
-    frequency = Frequency(unit, zone=stamps.zone)  # type: ignore[arg-type]
-    instants, findings = stamps.on(frequency), []
+    frequency = timing.of_unit(unit, stamps.zone)
+    if unit == "hour" and stamps.zone is not None and stamps.instants is None:
+        instants = _on_changing_clock(stamps, file, rows)
+    else:
+        instants = stamps.on(frequency)
+    findings = []
     if timing.stamp == "end":
         instants = _from_ends(instants, frequency, file)
     elif unit == "hour" and timing.stamp is None:
         message = f"{file}: a stamp such as 13:00 is read as the hour that starts then."
         findings.append(Finding("stamp", "note", message, advice='State stamp = "start" or "end".'))
+    if frequency.weeks is not None:
+        _check_edges(instants, frequency, timing, file, rows)
     return frequency, frequency.ordinals(instants), tuple(findings)
 
 
-def axis_of(frequency: Frequency, ordinals: Ints, rows: pd.Index, file: str) -> tuple[Axis, Ints]:
-    """Axis that sorted `ordinals` fill without doubles and gaps, and the order (n,) that sorts the rows.
+def _on_changing_clock(stamps: Stamps, file: str, rows: pd.Index) -> Ints:
+    """Instants of hours on a clock that is changed: of an hour shown twice, the first row is the earlier one.
+
+    Raises
+    ------
+    InputError
+        For an hour that the clock skips, or one that it shows twice but that has only one row.
+    """
+    clock = pd.DatetimeIndex(stamps.wall.astype("datetime64[us]"))
+    early, late = (
+        clock.tz_localize(stamps.zone, ambiguous=np.full(len(clock), first), nonexistent="NaT") for first in (True, False)
+    )
+    skipped = np.flatnonzero(early.isna())
+    if len(skipped):
+        i = int(skipped[0])
+        raise InputError(
+            f"found {clock[i]}, which the clock of {stamps.zone} skips",
+            "Correct the row, or state another zone.", file=file, row=int(rows[i]),
+        )  # fmt: skip
+    twice = np.asarray(early != late)
+    seen: dict[int, list[int]] = {}
+    for i in np.flatnonzero(twice).tolist():
+        seen.setdefault(int(stamps.wall[i]), []).append(i)
+    second = np.zeros(len(clock), dtype=bool)
+    for places in seen.values():
+        if len(places) != 2:
+            raise InputError(
+                f"the clock of {stamps.zone} shows {clock[places[0]]} twice, and "
+                f"{count(len(places), 'row stands', 'rows stand')} for it",
+                "Give both hours, or write offsets from UTC such as 2024-10-27T01:00+01:00.",
+                file=file,
+                row=int(rows[places[0]]),
+            )
+        second[places[1]] = True
+    instants = np.where(second, _microseconds(late), _microseconds(early))
+    return np.asarray(instants, dtype=np.int64)
+
+
+def _microseconds(clock: pd.DatetimeIndex) -> Ints:
+    return np.asarray(clock.tz_convert("UTC").tz_localize(None).as_unit("us").to_numpy()).astype(np.int64)
+
+
+def _check_edges(instants: Ints, frequency: Frequency, timing: Timing, file: str, rows: pd.Index) -> None:
+    """Dates of a calendar of weeks must be where its periods start (or end): else the calendar is another one."""
+    ordinals = frequency.ordinals(instants)
+    starts, ends = frequency.starts(ordinals), frequency.starts(ordinals + 1)
+    fit = (ends - instants <= DAY) if timing.stamp == "end" else starts == instants
+    wrong = np.flatnonzero(~fit)
+    if len(wrong):
+        i = int(wrong[0])
+        lies = (instants[i] - starts[i]) // DAY + 1
+        raise InputError(
+            f"{str(instants[i].astype('M8[us]'))[:10]} is day {lies} of a {frequency}, not where one "
+            f"{'ends' if timing.stamp == 'end' else 'starts'}",
+            "Check weeks, week_ends, year_starts and year_ends, or stamp.", file=file, row=int(rows[i]),
+        )  # fmt: skip
+
+
+def axis_of(
+    frequency: Frequency, ordinals: Ints, rows: pd.Index, file: str, *, leave_gaps: bool = False
+) -> tuple[Axis, Ints]:
+    """Axis that the `ordinals` (n,) span without doubles and gaps, and the order (n,) that sorts the rows.
+
+    With `leave_gaps` periods may be missing.
 
     Raises
     ------
@@ -71,31 +150,45 @@ def axis_of(frequency: Frequency, ordinals: Ints, rows: pd.Index, file: str) -> 
     if len(doubled):
         i = int(doubled[0])
         both = sorted((rows[order[i]], rows[order[i + 1]]), key=str)
+        many = len(doubled) - 1
+        changing = ' If its clock is changed in autumn, state zone = "Europe/Lisbon", say.' if frequency.unit == "hour" else ""
         raise InputError(
             f"rows {both[0]} and {both[1]} both stand for it"
-            + (
-                f", and {count(len(doubled) - 1, 'more row repeats', 'more rows repeat')} a period"
-                if len(doubled) > 1
-                else ""
-            ),
-            "Keep one row a period, or add the rows up first.",
+            + (f", and {count(many, 'more row repeats', 'more rows repeat')} a period" if many else ""),
+            'Keep one row a period; or, if they are lines to be added up, state rows = "lines" and how to combine them; '
+            f"if they are several series, name the column that tells them apart, as id.{changing}",
             file=file,
             period=Axis(frequency, int(inner[i]), 1).labels()[0],
         )
-    if span != len(inner):
-        before = np.flatnonzero(np.diff(inner) > 1)[:4]
-        gaps = [gap for i in before for gap in range(int(inner[i]) + 1, min(int(inner[i + 1]), int(inner[i]) + 5))]
-        named = ", ".join(Axis(frequency, gap, 1).labels()[0] for gap in gaps[:3])
+    missing = span - len(inner)
+    if missing and not (leave_gaps and missing <= len(inner)):
         raise InputError(
-            f"{count(span - len(inner), f'{frequency.unit} is', f'{frequency.unit}s are')} missing between the "
-            f"first and the last: {named}{', …' if len(gaps) > 3 else ''}",
-            "Add a row for each, with empty cells where nothing is known, or state the frequency.",
+            f"{count(missing, f'{frequency.unit} is', f'{frequency.unit}s are')} missing between the first and the last: "
+            f"{spelt_runs(frequency, gaps_in(inner))}",
+            'Add a row for each, with empty cells where nothing is known, or state gaps = "leave" to have them so.'
+            if not leave_gaps
+            else "More is missing than there is, so the frequency or a date must be wrong; state the frequency.",
             file=file,
         )
     return Axis(frequency, first, span), order
 
 
-def _unit(wall: Ints, file: str) -> str:
+def gaps_in(ordinals: Ints) -> list[tuple[int, int]]:
+    """First ordinal and length of every run that is missing between sorted `ordinals`."""
+    before = np.flatnonzero(np.diff(ordinals) > 1)
+    return [(int(ordinals[i]) + 1, int(ordinals[i + 1] - ordinals[i]) - 1) for i in before]
+
+
+def spelt_runs(frequency: Frequency, runs: list[tuple[int, int]], most: int = 3) -> str:
+    """Runs of periods in words, such as ``2024-03, 2024-05 to 2024-07, …``."""
+    words = []
+    for first, length in runs[:most]:
+        ends = [Axis(frequency, at, 1).labels()[0] for at in dict.fromkeys((first, first + length - 1))]
+        words.append(" to ".join(ends))
+    return ", ".join([*words, *(["…"] if len(runs) > most else [])])
+
+
+def _unit(wall: Ints, timing: Timing, file: str) -> str:
     moments = np.unique(wall)
     if len(moments) < 2:
         raise InputError(
@@ -115,9 +208,13 @@ def _unit(wall: Ints, file: str) -> str:
         step = int(np.diff(months).min())
         unit = {1: "month", 3: "quarter", 12: "year"}.get(step)
         uneven = np.flatnonzero(np.diff(months % step))
-        if unit is None or len(uneven) or months[0] % step:
-            raise _no_frequency(moments, int(uneven[0]) if len(uneven) else int(gaps.argmin()), file)
-        return unit
+        if unit is not None and not len(uneven) and (months[0] - month_named(timing.year_starts, "year_starts")) % step == 0:
+            return unit
+        even = unit is not None and not len(uneven)
+        error = _no_frequency(moments, int(uneven[0]) if len(uneven) else int(gaps.argmin()), file)
+        if even:
+            error.advice += f' For a {unit} of a year that starts elsewhere, state year_starts = "february", say.'
+        raise error
     if smallest == DAY:
         return "day"
     uneven = np.flatnonzero(gaps % (7 * DAY))

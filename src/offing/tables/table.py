@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import html
-from collections.abc import Mapping
+import re
+from collections.abc import Iterator, Mapping
 from copy import copy
 from dataclasses import dataclass, field
 from typing import Literal
@@ -14,9 +15,45 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, Treatment, nearest
 from offing.calendar import Axis
+from offing.calendar.frequency import DAY, HOUR
 
 Array = NDArray[np.float64]
 LaterRows = Literal["plan", "actual"]
+
+
+@dataclass(frozen=True)
+class Delay:
+    """A release delay: microseconds and whole periods of the source."""
+
+    microseconds: int = 0
+    periods: int = 0
+
+    @classmethod
+    def stated(cls, text: str | int | None) -> Delay:
+        """A delay from ``21 days``, ``2 weeks``, ``5 hours``, ``1 period`` or a number of periods.
+
+        Raises
+        ------
+        InputError
+            For anything else.
+        """
+        if text is None:
+            return NO_DELAY
+        told = re.fullmatch(r"(\d+)(?: (hour|day|week|period)s?)?", str(text).strip())
+        if told is None:
+            raise InputError(
+                f"found {text!r}", 'Give a number of periods, or such as "21 days".', key="release_delay"
+            )  # fmt: skip
+        if told[2] in (None, "period"):
+            return cls(periods=int(told[1]))
+        return cls(microseconds=int(told[1]) * {"hour": HOUR, "day": DAY, "week": 7 * DAY}[told[2]])
+
+    def after(self, axis: Axis) -> NDArray[np.int64]:
+        """Instants (n,) at which values of the periods of `axis` become known."""
+        return axis.shifted(self.periods).ends + self.microseconds
+
+
+NO_DELAY = Delay()
 
 
 @dataclass(frozen=True)
@@ -41,6 +78,8 @@ class Table:
         What rows after the target's last period hold: the drivers' ``plan`` or already ``actual`` values.
     treatments, findings
         What was changed on reading, and what was noticed.
+    delay
+        How long after the end of its period a value becomes known.
 
     Examples
     --------
@@ -60,6 +99,7 @@ class Table:
     later_rows: LaterRows | None = None
     treatments: tuple[Treatment, ...] = ()
     findings: tuple[Finding, ...] = ()
+    delay: Delay = NO_DELAY
 
     def __post_init__(self) -> None:
         for values in self.columns.values():
@@ -89,8 +129,8 @@ class Table:
         return self.columns[column]
 
     def known_at(self) -> NDArray[np.int64]:
-        """Instants (n,) at which the rows' actual values became known: the end of their periods."""
-        return self.axis.ends
+        """Instants (n,) at which the rows' actual values became known: the end of their periods, and the delay."""
+        return self.delay.after(self.axis)
 
     @property
     def frame(self) -> pd.DataFrame:
@@ -105,6 +145,63 @@ class Table:
             lines.append(f"  {column}{unit}" + (f", {empty} empty" if empty else ""))
         lines += [f"  {column} (not numeric)" for column in self.unusable]
         return "\n".join(lines)
+
+    def _repr_html_(self) -> str:
+        return f"<p>{html.escape(str(self).splitlines()[0])}</p>{self.frame.to_html(max_rows=12)}"
+
+
+@dataclass(frozen=True)
+class Panel(Mapping[str, Table]):
+    """Several series of one source: a Table each, by id. Made by `offing.read` with `id`.
+
+    Attributes
+    ----------
+    name
+        What messages call it: the file's name.
+    id
+        The columns that tell the series apart.
+    tables
+        A Table by id; of several columns' ids, joined as ``north / adult``.
+    findings
+        What was noticed on reading all of them.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> lines = pd.DataFrame({"month": ["2024-01", "2024-02"] * 2, "port": ["01", "01", "02", "02"], "sold": [3, 4, 1, 2]})
+    >>> ports = of.read(lines, id="port")
+    >>> list(ports), ports["02"].values("sold").tolist()
+    (['01', '02'], [1.0, 2.0])
+    """
+
+    name: str
+    id: tuple[str, ...]
+    tables: Mapping[str, Table]
+    findings: tuple[Finding, ...] = ()
+
+    def __getitem__(self, key: str) -> Table:
+        if key not in self.tables:
+            raise InputError(f"there is no series {key!r}", nearest(str(key), self.tables), file=self.name)
+        return self.tables[key]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.tables)
+
+    def __len__(self) -> int:
+        return len(self.tables)
+
+    @property
+    def treatments(self) -> tuple[Treatment, ...]:
+        """Every change that reading made to the data of any series."""
+        return tuple(dict.fromkeys(entry for table in self.tables.values() for entry in table.treatments))
+
+    @property
+    def frame(self) -> pd.DataFrame:
+        """The numeric columns of all series below each other, indexed by id and period."""
+        return pd.concat({name: table.frame for name, table in self.tables.items()}, names=["id"])
+
+    def __str__(self) -> str:
+        return "\n".join([f"{self.name}: {len(self)} series by {', '.join(self.id)}", *map(str, self.tables.values())])
 
     def _repr_html_(self) -> str:
         return f"<p>{html.escape(str(self).splitlines()[0])}</p>{self.frame.to_html(max_rows=12)}"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
 from offing.calendar import Axis
-from offing.tables.table import Array, Table
+from offing.tables.table import Array, Panel, Table
+from offing.tables.treat import Patch
 
 #: Marks of values, and their names in tables.
 MISSING, ACTUAL, PLAN, ASSUMED = range(4)
@@ -73,6 +74,31 @@ class Sources:
         return View(self, origin, rows)
 
 
+def split_series(tables: Mapping[str, Table | Panel], target: str) -> dict[str, dict[str, Table]]:
+    """Tables by name for each of the target's series, by id; ``""`` where the target has one series only.
+
+    A source with ids gives each series its own table, one without serves all.
+
+    Raises
+    ------
+    InputError
+        If a source with ids lacks one of the target's series, or the target has none.
+    """
+    first = {name: next(iter(table.values())) if isinstance(table, Panel) else table for name, table in tables.items()}
+    owner = tables[Sources(first).find(target)[0]]
+    names = list(owner) if isinstance(owner, Panel) else [""]
+    for table in tables.values():
+        if isinstance(table, Panel) and not isinstance(owner, Panel):
+            raise InputError(
+                "the source tells several series apart, but the target is one series",
+                "Give the target's source an id as well, or read one series of this one.", file=table.name, key="id",
+            )  # fmt: skip
+    return {
+        series: {name: table[series] if isinstance(table, Panel) else table for name, table in tables.items()}
+        for series in names
+    }
+
+
 @dataclass(frozen=True)
 class View:
     """Sources as they were known at an origin. Nothing else reaches a term."""
@@ -81,13 +107,24 @@ class View:
     origin: int
     rows: Axis
     held: Mapping[tuple[str, str], float] = field(default_factory=dict)
+    patches: Mapping[tuple[str, str], Patch] = field(default_factory=dict)
+
+    def treated(self, patches: Sequence[Patch]) -> View:
+        """The same view through what treatments learnt."""
+        return replace(self, patches={(patch.source, patch.column): patch for patch in patches})
+
+    def actual(self, reference: str, axis: Axis) -> Array:
+        """Actual values (n,) of a column that were known at the origin, untreated; NaN elsewhere."""
+        source, column = self.sources.find(reference)
+        known = self._untreated(source, column, axis)
+        return np.where(known.marks == ACTUAL, known.values, np.nan)
 
     def holding(self, reference: str, value: float) -> View:
         """The same view with one column at a constant value throughout: what if it had been so?"""
         return replace(self, held={**self.held, self.sources.find(reference): value})
 
     def known(self, reference: str, axis: Axis) -> Known:
-        """Known values of a column on the periods of `axis`; nothing is filled in.
+        """Known values of a column on the periods of `axis`, as treated; nothing else is filled in.
 
         An actual value is known when its period has ended, or earlier where its source declares later rows
         to be actual; a plan is known from the start and never replaces a known actual value.
@@ -96,6 +133,18 @@ class View:
         if (source, column) in self.held:
             assumed = np.full(axis.n, self.held[source, column])
             return Known(assumed, np.full(axis.n, ASSUMED, dtype=np.int8))
+        patch = self.patches.get((source, column))
+        if patch is None:
+            return self._untreated(source, column, axis)
+        # A mean that looks back needs the periods before.
+        longer = Axis(axis.frequency, axis.first - patch.window + 1, axis.n + patch.window - 1)
+        known = self._untreated(source, column, longer)
+        values = patch.applied(longer, known.values)
+        marks = np.where(np.isnan(values), MISSING, np.where(values == known.values, known.marks, ASSUMED))
+        values, marks = _smoothed(patch, axis, values), marks[patch.window - 1 :]
+        return Known(values, marks.astype(np.int8))
+
+    def _untreated(self, source: str, column: str, axis: Axis) -> Known:
         table = self.sources.tables[source]
         known = Known(np.full(axis.n, np.nan), np.full(axis.n, MISSING, dtype=np.int8))
         _fill(known, table, column, axis, self._marks(table))
@@ -148,6 +197,21 @@ def _fill(known: Known, table: Table, column: str, axis: Axis, marks: NDArray[np
     fill = (marks[there] != MISSING) & np.isfinite(fresh) & (known.marks[here] == MISSING)
     known.values[here][fill] = fresh[fill]
     known.marks[here][fill] = marks[there][fill]
+
+
+def _smoothed(patch: Patch, axis: Axis, longer: Array) -> Array:
+    """Values (n,) of `axis` from those with the `window` − 1 periods before: a mean looking back, or as learnt."""
+    if patch.window == 1:
+        return longer
+    parts = np.lib.stride_tricks.sliding_window_view(longer, patch.window)
+    known = np.isfinite(parts)
+    mean = np.where(known, parts, 0.0).sum(axis=1) / np.maximum(known.sum(axis=1), 1)
+    mean = np.where(known[:, -1], mean, np.nan)  # a mean makes up no missing value
+    if patch.smoothed is not None:
+        at = axis.ordinals - patch.first
+        inside = (at >= 0) & (at < len(patch.smoothed))
+        mean[inside] = patch.smoothed[at[inside]]
+    return np.asarray(mean)
 
 
 def _has(table: Table, column: str) -> bool:

@@ -2,6 +2,7 @@
 
 from offing.terms.driver import Driver
 from offing.terms.holidays import Holidays
+from offing.terms.pulses import Pulses
 from offing.terms.season import Season
 from offing.terms.term import Block, Readout, Reference, Term, telling
 from offing.terms.trend import Trend
@@ -9,4 +10,4 @@ from offing.terms.trend import Trend
 #: Every kind of term by the name that a study gives it.
 TERMS: dict[str, type[Term]] = {"trend": Trend, "season": Season, "holidays": Holidays, "driver": Driver}
 
-__all__ = ["TERMS", "Block", "Driver", "Holidays", "Readout", "Reference", "Season", "Term", "Trend", "telling"]
+__all__ = ["TERMS", "Block", "Driver", "Holidays", "Pulses", "Readout", "Reference", "Season", "Term", "Trend", "telling"]

@@ -1,0 +1,121 @@
+"""Several values of one period made one: sums, means and the like, in parts that can be joined."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+
+from offing.base import InputError, nearest
+
+HOWS = ("sum", "mean", "last", "first", "max", "min", "count")
+_WEIGHTED = "mean weighted by "
+#: Names of the key columns of partial results.
+KEYS = ["id", "ordinal"]
+
+
+@dataclass(frozen=True)
+class Combine:
+    """How each column's values of a period become one: by a name of `HOWS`, or ``mean weighted by COLUMN``."""
+
+    how: Mapping[str, str]
+
+    def __post_init__(self) -> None:
+        for column, how in self.how.items():
+            if how not in HOWS and not how.startswith(_WEIGHTED):
+                raise InputError(
+                    f"found {how!r} for {column!r}", nearest(how, (*HOWS, f"{_WEIGHTED}COLUMN")), key="combine"
+                )
+
+    @property
+    def weights(self) -> dict[str, str]:
+        """Column of weights by the column whose mean they weigh."""
+        return {c: how.removeprefix(_WEIGHTED) for c, how in self.how.items() if how.startswith(_WEIGHTED)}
+
+    @property
+    def counted(self) -> list[str]:
+        """Columns whose cells are only counted, so that they may hold text."""
+        return [column for column, how in self.how.items() if how == "count" and column not in self.weights.values()]
+
+    @property
+    def numbers(self) -> list[str]:
+        """Columns that must hold numbers."""
+        needed = [*(column for column in self.how if column not in self.counted), *self.weights.values()]
+        return list(dict.fromkeys(needed))
+
+    def part(self, rows: pd.DataFrame) -> pd.DataFrame:
+        """What is to be known of some rows: one line a period and series.
+
+        `rows` has the columns of `KEYS`, ``at`` (the instant of each row) and the values; empty cells are skipped.
+        """
+        groups = rows.groupby(KEYS, sort=False)
+        pieces: dict[str, pd.Series] = {}
+        for column, how in self.how.items():
+            if how in ("sum", "mean"):
+                pieces[f"{column}|sum"] = groups[column].sum(min_count=1)
+            if how in ("mean", "count"):
+                pieces[f"{column}|count"] = groups[column].count()
+            if how in ("max", "min"):
+                pieces[f"{column}|{how}"] = getattr(groups[column], how)()
+            if how in ("last", "first"):
+                pieces |= _end(rows, column, how)
+        for column, weight in self.weights.items():
+            both = rows[column].notna() & rows[weight].notna()
+            heavy = rows[KEYS].assign(product=(rows[column] * rows[weight])[both], weight=rows[weight][both])
+            sums = heavy.groupby(KEYS, sort=False)[["product", "weight"]].sum(min_count=1)
+            pieces[f"{column}|product"], pieces[f"{column}|weight"] = sums["product"], sums["weight"]
+        return pd.DataFrame(pieces)
+
+    def joined(self, parts: list[pd.DataFrame]) -> pd.DataFrame:
+        """The combined values, one line a period and series, of all parts together."""
+        together = pd.concat(parts)
+        groups = together.groupby(level=[0, 1])
+        found: dict[str, pd.Series] = {}
+        for column, how in self.how.items():
+            if how in ("sum", "mean"):
+                found[column] = groups[f"{column}|sum"].sum(min_count=1)
+            if how == "mean":
+                found[column] = found[column] / groups[f"{column}|count"].sum().where(lambda n: n > 0)
+            if how == "count":
+                found[column] = groups[f"{column}|count"].sum().astype(float)
+            if how in ("max", "min"):
+                found[column] = getattr(groups[f"{column}|{how}"], how)()
+            if how in ("last", "first"):
+                found[column] = _outermost(together, column, how)
+            if column in self.weights:
+                weight = groups[f"{column}|weight"].sum(min_count=1)
+                found[column] = groups[f"{column}|product"].sum(min_count=1) / weight.where(weight != 0.0)
+        return pd.DataFrame(found)
+
+
+def _end(rows: pd.DataFrame, column: str, how: str) -> dict[str, pd.Series]:
+    """The latest (or earliest) known value of each group, and its instant."""
+    known = rows.loc[rows[column].notna(), [*KEYS, "at", column]].sort_values("at", kind="stable")
+    ends = getattr(known.groupby(KEYS), how)()
+    return {f"{column}|{how}": ends[column], f"{column}|at": ends["at"]}
+
+
+def _outermost(together: pd.DataFrame, column: str, how: str) -> pd.Series:
+    known = together[[f"{column}|{how}", f"{column}|at"]].dropna().sort_values(f"{column}|at", kind="stable")
+    outermost: pd.Series = getattr(known.groupby(level=[0, 1])[f"{column}|{how}"], how)()
+    return outermost
+
+
+def suggested(column: str, unit: str) -> str:
+    """The way that a column's name and unit suggest: prices, rates, temperatures and flags are averaged, flows summed.
+
+    Examples
+    --------
+    >>> from offing.tables.combine import suggested
+    >>> suggested("fare", "EUR"), suggested("sold", "tickets")
+    ('mean', 'sum')
+    """
+    words = {*np.char.lower(column.replace("_", " ").split())}
+    averaged = {"fare", "price", "prices", "rate", "temperature", "temp", "index", "share", "level", "wind", "flag",
+                "promotion", "occupancy", "humidity", "pressure", "ratio"}  # fmt: skip
+    rates = ("%", "/", " per ", "°", "index", "degrees", "share")
+    if words & averaged or any(mark in f" {unit.lower()} " for mark in rates):
+        return "mean"
+    return "sum"

@@ -1,0 +1,210 @@
+"""Transaction lines, any number a date, gathered into periods; read in chunks, so that size does not matter."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from offing.base import Finding, InputError, Progress, nearest
+from offing.calendar import DAY, Axis, Frequency
+from offing.tables.combine import KEYS, Combine
+from offing.tables.dates import Stamps
+from offing.tables.numbers import Marks, to_numbers, wrong_cell
+from offing.tables.shapes import id_texts
+from offing.tables.sources import NotPlainError, Source
+
+Ints = NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Gathered:
+    """Combined values (n,) by column for each series, on the axis of all of them; ``covered`` tells whole periods.
+
+    `days` are the different days (d,) on which there are lines, in order.
+    """
+
+    axis: Axis
+    series: dict[str, dict[str, NDArray[np.float64]]]
+    covered: NDArray[np.bool_]
+    lines: int
+
+
+@dataclass
+class _Running:
+    """What has been gathered so far."""
+
+    parts: list[pd.DataFrame] = field(default_factory=list)
+    ids: dict[str, int] = field(default_factory=dict)
+    days: set[int] = field(default_factory=set)
+    lines: int = 0
+
+
+def gather(
+    source: Source,
+    time: str,
+    ids: Sequence[str],
+    combine: Combine,
+    stamps: Callable[[pd.Series], Stamps],
+    frequency: Frequency,
+) -> Gathered:
+    """Combine the lines of each period of `frequency` and each series; columns without a way to combine are not read.
+
+    Raises
+    ------
+    InputError
+        If a column is missing, or a date, id or number cannot be read, naming its row.
+    """
+    known = [str(name) for name in source.sample().columns]
+    for column in (*combine.how, *combine.weights.values()):
+        if column not in known:
+            raise InputError(f"there is no column {column!r}", nearest(column, known), file=source.file, key="combine")
+    try:
+        running = _run(source, time, ids, combine, stamps, frequency, plain=True)
+    except NotPlainError:
+        running = _run(source, time, ids, combine, stamps, frequency, plain=False)
+    if not running.parts:
+        raise InputError("there are no lines", file=source.file)
+    return _placed(running, combine, frequency)
+
+
+def _run(
+    source: Source,
+    time: str,
+    ids: Sequence[str],
+    combine: Combine,
+    stamps: Callable[[pd.Series], Stamps],
+    frequency: Frequency,
+    *,
+    plain: bool,
+) -> _Running:
+    running = _Running()
+    text = list(dict.fromkeys([time, *ids, *combine.counted]))
+    marks = None if plain else source.marks(source.sample()[combine.numbers])
+    with Progress(f"reading {source.file}") as progress:
+        for cells, share in source.chunks(text, combine.numbers, plain):
+            rows = _values(_filled(cells), combine, marks, source.file)
+            if len(rows):
+                _add(running, rows, time, ids, combine, stamps, frequency, source.file)
+            progress.update(share)
+    return running
+
+
+def _filled(cells: pd.DataFrame) -> pd.DataFrame:
+    """The rows that hold anything."""
+    empty = np.ones(len(cells), dtype=bool)
+    for name in cells.columns:
+        column = cells[name]
+        blank = column.isna().to_numpy()
+        if pd.api.types.is_object_dtype(column) or pd.api.types.is_string_dtype(column):
+            blank = blank | (column == "").to_numpy(dtype=bool, na_value=True)
+        empty &= blank
+        if not empty.any():
+            return cells
+    return pd.DataFrame(cells[~empty])
+
+
+def _values(cells: pd.DataFrame, combine: Combine, marks: Marks | None, file: str) -> pd.DataFrame:
+    """The cells with numbers as numbers and counted cells as missing where they are empty."""
+    numbers: dict[str, NDArray[np.float64]] = {}
+    for name in combine.numbers:
+        if marks is not None and name in marks.doubtful:
+            raise marks.doubt(name, file)
+        column = cells[name]
+        if column.dtype == np.float64:
+            values = column.to_numpy()
+            wrong = ~np.isfinite(values) & ~np.isnan(values)
+        else:
+            values, wrong = to_numbers(column, marks)
+        if wrong.any():
+            raise wrong_cell(column, values, int(np.flatnonzero(wrong)[0]), file)
+        numbers[name] = values
+    counted = {name: cells[name].where(cells[name] != "") for name in combine.counted if name not in numbers}
+    return cells.assign(**numbers, **counted)
+
+
+def _add(
+    running: _Running,
+    rows: pd.DataFrame,
+    time: str,
+    ids: Sequence[str],
+    combine: Combine,
+    stamps: Callable[[pd.Series], Stamps],
+    frequency: Frequency,
+    file: str,
+) -> None:
+    # Dates repeat: each different one is read once.
+    codes, different = pd.factorize(rows[time], use_na_sentinel=False)
+    first = np.full(len(different), len(codes), dtype=np.intp)
+    np.minimum.at(first, codes, np.arange(len(codes)))
+    read = stamps(pd.Series(np.asarray(different), rows.index[first], name=time))
+    instants = read.on(frequency)
+    running.days |= set((frequency.wall(instants) // DAY).tolist())
+    numbers = _series(running, rows, ids, file)
+    columns = {name: rows[name] for name in dict.fromkeys((*combine.how, *combine.weights.values()))}
+    keyed = pd.DataFrame({KEYS[0]: numbers, KEYS[1]: frequency.ordinals(instants)[codes], "at": instants[codes]})
+    running.parts.append(combine.part(keyed.assign(**{k: v.to_numpy() for k, v in columns.items()})))
+    running.lines += len(rows)
+    if len(running.parts) > 64:  # parts of very many chunks are joined on the way
+        running.parts = [pd.concat(running.parts)]
+
+
+def _series(running: _Running, rows: pd.DataFrame, ids: Sequence[str], file: str) -> Ints:
+    if not ids:
+        running.ids.setdefault("", 0)
+        return np.zeros(len(rows), dtype=np.int64)
+    codes, different = pd.factorize(id_texts(rows, ids, file))
+    numbers = [running.ids.setdefault(str(text), len(running.ids)) for text in different]
+    return np.array(numbers, dtype=np.int64)[codes]
+
+
+def _placed(running: _Running, combine: Combine, frequency: Frequency) -> Gathered:
+    found = combine.joined(running.parts)
+    ordinals = found.index.get_level_values(1)
+    axis = Axis(frequency, int(ordinals.min()), int(ordinals.max() - ordinals.min()) + 1)
+    series = {}
+    for text, number in sorted(running.ids.items()):
+        mine = found.loc[number]
+        at = mine.index.to_numpy() - axis.first
+        columns = {}
+        for column, how in combine.how.items():
+            # A period without a line sold nothing; what its price would have been nobody knows.
+            values = np.full(axis.n, 0.0 if how in ("sum", "count") else np.nan)
+            values[at] = mine[column].to_numpy()
+            columns[column] = values
+        series[text] = columns
+    return Gathered(axis, series, _covered(axis, np.array(sorted(running.days), dtype=np.int64)), running.lines)
+
+
+def _covered(axis: Axis, days: Ints) -> NDArray[np.bool_]:
+    """Which periods (n,) the lines cover from end to end.
+
+    The first counts as whole if its first days without a line are no more than between lines elsewhere (19 of 20
+    gaps are no longer), so that a closed weekend does not make it partial; so does the last.
+    """
+    whole = np.ones(axis.n, dtype=bool)
+    if axis.frequency.unit in ("hour", "day"):
+        return whole
+    first, after = axis.days
+    usual = int(np.quantile(np.diff(days), 0.95)) - 1 if len(days) > 1 else 0
+    whole[0] = days[0] - first[0] <= usual
+    whole[-1] &= bool(after[-1] - 1 - days[-1] <= usual)
+    return whole
+
+
+def gap_note(gathered: Gathered, file: str, combine: Combine) -> Iterator[Finding]:
+    """A finding where periods without lines count as zero."""
+    summed = [column for column, how in combine.how.items() if how in ("sum", "count")]
+    if not summed:
+        return
+    column = summed[0]
+    inside = np.sum([values[column][1:-1] == 0.0 for values in gathered.series.values()])
+    if inside:
+        unit = gathered.axis.frequency.unit
+        yield Finding(
+            "no lines", "note", f"{file}: {int(inside)} {unit}s without lines count as 0 in '{column}'.",
+            advice="State treatments for zeros if nothing could be sold then.", evidence={"periods": float(inside)},
+        )  # fmt: skip

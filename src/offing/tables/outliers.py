@@ -1,0 +1,75 @@
+"""Outliers of a series: values far from what is usual for its level and season, not from its histogram."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from offing.calendar import Axis, cycle_of
+from offing.engine import Usual, usual
+from offing.tables.table import Array
+
+#: Under normal noise one value in 150,000 lies beyond 4.5 standard deviations, or its season has moved.
+THRESHOLD = 4.5
+#: A cycle must have been seen so often before its medians mean anything.
+_CYCLES_SEEN = 3
+
+
+@dataclass(frozen=True)
+class Judged:
+    """What is usual in each period (n,), each value's score (n,), and whether both are judged by ratios."""
+
+    usual: Array
+    scores: Array
+    by_ratio: bool
+
+    def beyond(self, threshold: float) -> NDArray[np.intp]:
+        """Periods whose score is beyond a threshold, the earliest first."""
+        return np.flatnonzero(np.abs(np.nan_to_num(self.scores)) > threshold)
+
+
+def cycles_seen(axis: Axis) -> list[tuple[str, NDArray[np.intp]]]:
+    """Cycles that `axis` holds at least three times, by name, with each period's position (n,)."""
+    frequency = axis.frequency
+    steps = {"hour": [("week", "hour")], "day": [("week", "day"), ("year", "week")], "week": [("year", "week")],
+             "month": [("year", "month")], "quarter": [("year", "quarter")], "year": []}[frequency.unit]  # fmt: skip
+    found: list[tuple[str, NDArray[np.intp]]] = []
+    lengths = {"week": {"hour": 168, "day": 7}}
+    for cycle, step in steps:
+        length = lengths.get(cycle, {}).get(frequency.unit, frequency.periods_a_year)
+        if axis.n < _CYCLES_SEEN * length:
+            continue
+        if (cycle, step) == ("week", "hour"):
+            days = cycle_of("week", frequency, "day").positions(axis)
+            found.append(("hour of the week", (24 * days + cycle_of("day", frequency).positions(axis)).astype(np.intp)))
+        else:
+            found.append((f"{step} of the {cycle}", cycle_of(cycle, frequency, step).positions(axis)))
+    return found
+
+
+def judge(axis: Axis, values: Array) -> Judged | None:
+    """What is usual and how far each value is from it; None where too little is known to tell.
+
+    Values that are all positive are judged by ratios if their logarithms vary less: deviations are compared after
+    scaling by the geometric mean (Box & Cox 1964).
+    """
+    known = np.isfinite(values)
+    if known.sum() < 8:
+        return None
+    block = max(int(axis.frequency.periods_a_year / 4), 7)
+    cycles = [positions for _, positions in cycles_seen(axis)]
+    plain = usual(values, cycles, block)
+    if (values[known] > 0.0).all():
+        logs = usual(np.log(np.where(known, values, np.nan)), cycles, block)
+        if logs.deviation * float(np.exp(np.log(values[known]).mean())) < plain.deviation:
+            return Judged(np.exp(logs.fitted), _scores(logs), by_ratio=True)
+    return Judged(plain.fitted, _scores(plain), by_ratio=False)
+
+
+def _scores(told: Usual) -> Array:
+    # Where more than half of the values are exactly as usual, deviations are measured by the other half.
+    if told.deviation > 1e-9 * max(float(np.nanmax(np.abs(told.fitted))), 1e-300):
+        return told.scores
+    return np.zeros_like(told.residual)

@@ -1,0 +1,238 @@
+"""CSV files as people have them: any separator, encoding and number format, packed or not."""
+
+from __future__ import annotations
+
+import csv
+import gzip
+import io
+import re
+import zlib
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from offing.base import Finding, InputError
+from offing.tables.numbers import EMPTY, Marks, find_marks
+from offing.tables.sources.source import CHUNK, NotPlainError, Opened, tidy_names
+
+_SEPARATORS = (",", ";", "\t", "|")
+_NAMES = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
+_HEAD = 1 << 16
+_EMPTY = [*EMPTY, *(each.upper() for each in EMPTY), "NaN", "Null", "None"]
+
+
+@dataclass(frozen=True)
+class CsvFile:
+    """A CSV file; what is not stated is found from its first 64 kB."""
+
+    path: Path
+    file: str
+    separator: str | None = None
+    decimal: str | None = None
+    thousands: str | None = None
+    encoding: str | None = None
+    header_row: int = 1
+
+    @cached_property
+    def packed(self) -> bool:
+        """Whether the file is packed with gzip."""
+        return Opened(self.path).bytes(2) == b"\x1f\x8b"
+
+    @cached_property
+    def head(self) -> bytes:
+        """The first bytes, unpacked."""
+        raw = Opened(self.path).bytes(_HEAD)
+        if not self.packed:
+            return raw
+        try:
+            return zlib.decompressobj(16 + zlib.MAX_WBITS).decompress(raw)
+        except zlib.error as error:
+            raise InputError("the file is not valid gzip", "Pack it again.", file=self.file) from error
+
+    @cached_property
+    def code(self) -> str:
+        """The encoding: as stated, by its byte order mark, UTF-8 where that fits, else Latin-1 (as Windows has it)."""
+        if self.encoding is not None:
+            return self.encoding
+        if self.head.startswith((b"\xff\xfe", b"\xfe\xff")):
+            return "utf-16"
+        if self.head[1:200:2].count(0) > len(self.head[1:200:2]) / 2:
+            return "utf-16-le"
+        return "utf-8-sig" if self._is_utf8() else "cp1252"
+
+    @cached_property
+    def mark(self) -> str:
+        """The separator: as stated, or the one that cuts the first lines into most equal rows."""
+        if self.separator is not None:
+            return self.separator
+        text = self._decode(self.head)
+        lines = [line for line in text.splitlines()[self.header_row - 1 : self.header_row + 40] if line.strip()]
+        lines = lines[:-1] if len(self.head) >= _HEAD and len(lines) > 1 else lines
+        return max(_SEPARATORS, key=lambda mark: _equal_cells(lines, mark))
+
+    def whole(self) -> pd.DataFrame:
+        """All cells as text, indexed by their row in the file."""
+        with self._told():
+            cells = pd.read_csv(self.path, header=None, dtype=object, skiprows=self.header_row - 1, **self._options())
+        return self._named(cells)
+
+    def sample(self) -> pd.DataFrame:
+        """The first rows as text."""
+        with self._told():
+            cells = pd.read_csv(
+                self.path, header=None, dtype=object, skiprows=self.header_row - 1, nrows=2000, **self._options()
+            )
+        return self._named(cells)
+
+    def chunks(self, text: Sequence[str], numbers: Sequence[str], plain: bool) -> Iterator[tuple[pd.DataFrame, float]]:
+        """Parts of some columns: numbers converted by the parser, or all as text so that a wrong cell can be told."""
+        kinds: dict[str, Any] = dict.fromkeys((*text, *numbers), object)
+        options: dict[str, Any] = {}
+        if plain:
+            marks = self.marks(self.sample()[list(numbers)])
+            if marks.doubtful or marks.thousands not in ("", ",", "."):
+                raise NotPlainError
+            kinds |= dict.fromkeys(numbers, np.float64)
+            options = {"decimal": marks.decimal, "na_values": dict.fromkeys(numbers, _EMPTY)}
+            options |= {"thousands": marks.thousands} if marks.thousands else {}
+        size = max(self.path.stat().st_size, 1)
+        with self._told(), self.path.open("rb") as raw:
+            handle: Any = gzip.GzipFile(fileobj=raw) if self.packed else raw
+            settings = self._options() | {"compression": None} | options
+            try:
+                with pd.read_csv(
+                    handle, header=self.header_row - 1, usecols=_asks(kinds), dtype=kinds, chunksize=CHUNK, **settings
+                ) as reader:
+                    for part in reader:
+                        named = part.set_axis([str(name).strip() for name in part.columns], axis=1)
+                        named.index = named.index + self.header_row + 1
+                        yield named, min(raw.tell() / size, 1.0)
+            except (pd.errors.ParserError, UnicodeDecodeError):
+                raise
+            except ValueError as error:
+                raise NotPlainError from error
+
+    def marks(self, cells: pd.DataFrame) -> Marks:
+        """How numbers are written."""
+        text = {str(name): [each for each in cells[name] if isinstance(each, str)] for name in cells.columns}
+        return find_marks(text, self.mark, self.decimal, self.thousands)
+
+    def findings(self) -> tuple[Finding, ...]:
+        """An encoding that had to be guessed."""
+        if self.encoding is None and self.code == "cp1252":
+            message = f"{self.file}: the text is not UTF-8 and is read as Latin-1."
+            return (Finding("encoding", "note", message, advice='State encoding = "latin-1", or save it as UTF-8.'),)
+        return ()
+
+    def _options(self) -> dict[str, Any]:
+        return {
+            "sep": self.mark,
+            "encoding": self.code,
+            "keep_default_na": False,
+            "skip_blank_lines": False,
+            "skipinitialspace": True,
+            "compression": "gzip" if self.packed else None,
+        }
+
+    def _named(self, cells: pd.DataFrame) -> pd.DataFrame:
+        """The first row as names; empty rows and columns without name and content left away."""
+        cells = cells.fillna("").apply(lambda column: column.str.strip())
+        cells.index = pd.RangeIndex(self.header_row, self.header_row + len(cells))
+        names = tidy_names(cells.iloc[0].tolist(), self.file)
+        cells = cells.set_axis(names, axis=1).iloc[1:]
+        # A separator at the end of every line makes a column without name and content.
+        keep = [bool(name) or bool((cells.iloc[:, i] != "").any()) for i, name in enumerate(cells)]
+        cells = pd.DataFrame(cells.loc[:, keep])
+        cells = pd.DataFrame(cells[(cells != "").any(axis=1)])
+        if cells.empty:
+            raise InputError("there is a header but no rows", file=self.file)
+        return cells
+
+    def _is_utf8(self) -> bool:
+        """Whether all of the file is UTF-8, looked at in pieces."""
+        if not _decodes(self.head, "utf-8"):
+            return False
+        opener: Any = gzip.open if self.packed else open
+        try:
+            with opener(self.path, "rt", encoding="utf-8") as file:
+                while file.read(1 << 22):
+                    pass
+        except UnicodeDecodeError:
+            return False
+        except (OSError, EOFError, zlib.error) as error:
+            raise InputError("the file is not valid gzip", "Pack it again.", file=self.file) from error
+        return True
+
+    def _decode(self, head: bytes) -> str:
+        try:
+            return head.decode(self.code, errors="ignore")
+        except LookupError as error:
+            raise InputError(f"found {self.encoding!r}", 'Give one such as "latin-1".', key="encoding") from error
+
+    def _told(self) -> _Told:
+        return _Told(self)
+
+
+@dataclass(frozen=True)
+class _Told:
+    """Words for what pandas says of a file."""
+
+    source: CsvFile
+
+    def __enter__(self) -> None:
+        _ = self.source.mark  # a file that cannot be opened is told first
+
+    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
+        file = self.source.file
+        if isinstance(error, pd.errors.EmptyDataError):
+            raise InputError("the file is empty", file=file) from error
+        if isinstance(error, UnicodeDecodeError):
+            raise InputError(
+                f"the text is not {self.source.code.upper()}", 'State another encoding, or save it as UTF-8.', file=file
+            ) from error  # fmt: skip
+        if isinstance(error, (gzip.BadGzipFile, EOFError, zlib.error)):
+            raise InputError("the file is not valid gzip", "Pack it again.", file=file) from error
+        if isinstance(error, pd.errors.ParserError):
+            told = re.search(r"Expected (\d+) fields in line (\d+), saw (\d+)", str(error))
+            if told is None:
+                raise InputError(f"the text is not valid CSV: {str(error).strip()}", file=file) from error
+            raise InputError(
+                f"found {told[3]} cells, the header has {told[1]}",
+                f"Put cells that hold {_NAMES.get(self.source.mark, 'separators')} in double quotes.",
+                file=file,
+                row=int(told[2]),
+            ) from error
+
+
+def read_cells(path: Path, file: str) -> pd.DataFrame:
+    """All cells of a CSV file as text, indexed by their row in the file, the header being row 1."""
+    return CsvFile(path, file).whole()
+
+
+def _asks(names: Collection[str]) -> Any:
+    wanted = set(names)
+    return lambda name: str(name).strip() in wanted
+
+
+def _decodes(head: bytes, code: str) -> bool:
+    try:
+        head.decode(code)
+    except UnicodeDecodeError as error:
+        return error.end >= len(head) - 3 and len(head) >= _HEAD  # a letter cut in two at the end of the piece
+    return True
+
+
+def _equal_cells(lines: list[str], mark: str) -> tuple[int, int]:
+    """How many of the lines have as many cells as the first, if it has several; and how many those are."""
+    try:
+        rows = list(csv.reader(io.StringIO("\n".join(lines)), delimiter=mark))
+    except csv.Error:
+        return 0, 0
+    if not rows or len(rows[0]) < 2:
+        return 0, 0
+    return sum(len(row) == len(rows[0]) for row in rows), len(rows[0])

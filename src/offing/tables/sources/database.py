@@ -1,0 +1,123 @@
+"""SQL databases, through SQLAlchemy: a table, a view or a query with bound parameters."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from typing import Any
+
+import pandas as pd
+
+from offing.base import Finding, InputError, nearest, optional
+from offing.tables.numbers import Marks
+from offing.tables.sources.frames import FrameSource, plain_frame
+from offing.tables.sources.source import CHUNK
+
+
+@dataclass(frozen=True)
+class Database:
+    """Rows of a table, view or query. Neither the address nor the query's text is ever shown: both may hold secrets."""
+
+    url: str = field(repr=False)
+    file: str
+    table: str | None = None
+    query: str | None = field(default=None, repr=False)
+    parameters: Mapping[str, Any] = field(default_factory=dict, repr=False)
+
+    def whole(self) -> pd.DataFrame:
+        """All rows."""
+        with self._rows(None) as parts:
+            found = list(parts)
+        if not found or not sum(map(len, found)):
+            raise InputError("there are no rows", file=self.file)
+        return plain_frame(pd.concat(found, ignore_index=True), self.file)
+
+    def sample(self) -> pd.DataFrame:
+        """The first rows."""
+        with self._rows(2000) as parts:
+            first = next(parts, None)
+        if first is None or first.empty:
+            raise InputError("there are no rows", file=self.file)
+        return plain_frame(first, self.file)
+
+    def chunks(self, text: Sequence[str], numbers: Sequence[str], plain: bool) -> Iterator[tuple[pd.DataFrame, float]]:
+        """Parts of some columns; how much is still to come the database does not say."""
+        wanted = list(dict.fromkeys((*text, *numbers)))
+        read = 0
+        with self._rows(None, wanted) as parts:
+            for part in parts:
+                plain = plain_frame(part, self.file)[wanted]
+                plain.index = plain.index + read
+                read += len(part)
+                yield plain, 1.0 - 1.0 / (1.0 + read / CHUNK)
+
+    def marks(self, cells: pd.DataFrame) -> Marks | None:
+        """How numbers kept as text are written."""
+        return FrameSource(cells, self.file).marks(cells)
+
+    def findings(self) -> tuple[Finding, ...]:
+        """Nothing is assumed."""
+        return ()
+
+    @contextmanager
+    def _rows(self, size: int | None, columns: Sequence[str] = ()) -> Iterator[Iterator[pd.DataFrame]]:
+        """Frames of rows, through a cursor that the server holds where it can."""
+        sql = optional("sqlalchemy", "sql", "a database")
+        engine = self._engine(sql)
+        try:
+            with engine.connect() as connection:
+                streaming = connection.execution_options(stream_results=True, max_row_buffer=CHUNK)
+                result = streaming.execute(self._statement(sql, engine, columns), dict(self.parameters))
+                names = list(result.keys())
+                if size is not None:
+                    yield iter([pd.DataFrame(result.fetchmany(size), columns=names)])
+                else:
+                    yield (pd.DataFrame(part, columns=names) for part in result.partitions(CHUNK))
+        except sql.exc.SQLAlchemyError as error:
+            raise self._told(sql, engine, error) from None  # the chain would show the query and the address
+        finally:
+            engine.dispose()
+
+    def _engine(self, sql: Any) -> Any:
+        try:
+            return sql.create_engine(self.url)
+        except (sql.exc.ArgumentError, sql.exc.NoSuchModuleError):
+            raise InputError(
+                "the address of the database is not understood",
+                'Write it as "postgresql+psycopg://host/name", "sqlite:///file.db" or "duckdb:///file.duckdb".',
+                file=self.file,
+                key="database",
+            ) from None
+        except ImportError as error:
+            raise InputError(
+                f"the database's driver '{error.name}' is not installed",
+                "Install it with: pip install 'offing[sql]'.",
+                file=self.file,
+            ) from None
+
+    def _statement(self, sql: Any, engine: Any, columns: Sequence[str]) -> Any:
+        chosen = [sql.column(name) for name in columns] or [sql.text("*")]
+        if self.query is not None:
+            return sql.text(self.query)
+        schema, _, name = str(self.table).rpartition(".")
+        return sql.select(*chosen).select_from(sql.table(name, schema=schema or None))
+
+    def _told(self, sql: Any, engine: Any, error: Exception) -> InputError:
+        """An error without the statement, its parameters and the address."""
+        if isinstance(error, sql.exc.StatementError) and error.orig is None:
+            missing = "a parameter of the query has no value"
+            return InputError(missing, "Give it in parameters.", file=self.file, key="parameters")
+        if self.table is not None:
+            try:
+                look = sql.inspect(engine)
+                schema, _, name = self.table.rpartition(".")
+                known = look.get_table_names(schema or None) + look.get_view_names(schema or None)
+            except sql.exc.SQLAlchemyError:
+                return InputError("the database cannot be reached", "Check its address.", file=self.file)
+            if name not in known:
+                return InputError(f"there is no table {self.table!r}", nearest(name, known), file=self.file, key="table")
+        kind = type(getattr(error, "orig", error)).__name__
+        return InputError(
+            f"the database refuses ({kind})", "Try the address and the query in its own console.", file=self.file
+        )

@@ -1,0 +1,100 @@
+"""Columns of dates of any type: moments, text, or numbers that stand for dates."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+
+from offing.base import Finding, InputError
+from offing.tables.dates import (
+    COARSE,
+    COMPACT,
+    DAY_OR_MONTH_FIRST,
+    ISO,
+    NAMED,
+    YEAR_FIRST,
+    Stamps,
+    missing_date,
+    moments_of,
+    no_date,
+    parse_dates,
+)
+from offing.tables.numbers import to_numbers
+
+#: Ways to write moments as bare numbers, for `time_format`: microseconds of a unit, and of its zero.
+NUMBERED = {"excel": (86_400_000_000, -25_569), "unix": (1_000_000, 0)}
+#: Headers under which bare numbers are taken for dates.
+_DATED = ("year", "years", "date", "day", "time", "period")
+
+
+def looks_like_dates(texts: pd.Series, header: str) -> bool:
+    """Whether most cells of a column are dates; bare years count only under a header that says year."""
+    if pd.api.types.is_datetime64_any_dtype(texts):
+        return True
+    if pd.api.types.is_numeric_dtype(texts):
+        return header.strip().lower() in _DATED and bool(_digits(texts).str.fullmatch(COMPACT.pattern + r"|\d{4}").all())
+    patterns = [ISO, YEAR_FIRST, DAY_OR_MONTH_FIRST, *(COARSE[p] for p in ("month", "quarter", "week"))]
+    patterns += [pattern for pattern, _, _ in NAMED]
+    if header.strip().lower() in _DATED:
+        patterns.append(COMPACT)
+    cells = texts[texts.notna() & (texts != "")].astype(str)
+    if cells.empty:
+        return False
+    if header.strip().lower() in ("year", "years"):
+        patterns.append(COARSE["year"])
+    return any(cells.str.fullmatch(pattern.pattern).mean() > 0.5 for pattern in patterns)
+
+
+def stamps_of(cells: pd.Series, layout: str | None, file: str, zone: str | None) -> tuple[Stamps, tuple[Finding, ...]]:
+    """Read a column of dates of any type: moments, text, or numbers that stand for dates.
+
+    Raises
+    ------
+    InputError
+        As `parse_dates`; and if numbers cannot be told to be dates, with what could be stated.
+    """
+    column = str(cells.name)
+    if pd.api.types.is_datetime64_any_dtype(cells):
+        return moments_of(cells, file, zone), ()
+    if layout in NUMBERED:
+        size, zero = NUMBERED[layout]
+        numbers, wrong = to_numbers(cells)
+        bad = wrong | np.isnan(numbers) | (np.abs(numbers) > 1e12)
+        if bad.any():
+            raise no_date(cells, pd.Series(bad, cells.index), file, column)
+        # A tenth of a second is what a spreadsheet's fraction of a day can tell.
+        wall = np.round((numbers + zero) * size / 1e5).astype(np.int64) * 100_000
+        return Stamps(wall, "instant", "UTC" if layout == "unix" else None), ()
+    if pd.api.types.is_numeric_dtype(cells):
+        if cells.isna().any():
+            raise missing_date(cells, cells.isna(), file)
+        return _numbered(cells, layout, file)
+    texts = cells.where(cells.notna(), "").astype(str).str.strip()
+    return parse_dates(texts, layout, file, column, zone), ()
+
+
+def _numbered(cells: pd.Series, layout: str | None, file: str) -> tuple[Stamps, tuple[Finding, ...]]:
+    column, texts = str(cells.name), _digits(cells)
+    if layout is not None or texts.str.fullmatch(COMPACT.pattern).all() or texts.str.fullmatch(r"(19|20)\d{2}").all():
+        told = Finding(
+            "dates as numbers", "note", f"{file}: the numbers in '{column}', such as {texts.iloc[0]}, are read as dates."
+        )
+        return parse_dates(texts, layout, file, column), (told,)
+    likely = cells.between(20_000, 80_000).all()
+    raise InputError(
+        f"the dates are numbers, such as {cells.iloc[0]:g}"
+        + (f", which as a spreadsheet's day would be {_excel_day(float(cells.iloc[0]))}" if likely else ""),
+        'If a spreadsheet counted the days, state time_format = "excel"; if they are seconds since 1970, "unix".',
+        file=file,
+        row=int(cells.index[0]),
+        column=column,
+    )
+
+
+def _excel_day(number: float) -> str:
+    return str(np.datetime64(int(number) - 25_569, "D"))
+
+
+def _digits(cells: pd.Series) -> pd.Series:
+    whole = cells.where(cells == cells.round(), 0.5)
+    return whole.map(lambda each: str(int(each)) if each == int(each) else str(each)) if len(whole) else whole.astype(str)

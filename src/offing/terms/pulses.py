@@ -1,0 +1,40 @@
+"""A pulse for each value that a treatment set apart."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from offing.calendar import Axis
+from offing.tables import View
+from offing.terms.term import Block, Reference, Term
+
+
+@dataclass(frozen=True)
+class Pulses(Term):
+    """One column for each of some periods, 1 there and 0 elsewhere, so that the size of what happened is estimated.
+
+    Made by a treatment with ``outliers = "pulse"``.
+    """
+
+    ordinals: tuple[int, ...] = ()
+    name: str | None = "outliers"
+
+    def learn(self, view: View) -> None:
+        """Nothing: the periods are given."""
+
+    def block(self, view: View, axis: Axis, state: None) -> Block:
+        """The pulses."""
+        labels = [Axis(axis.frequency, at, 1).labels()[0] for at in self.ordinals]
+        columns = (axis.ordinals[:, None] == np.array(self.ordinals)).astype(np.float64)
+        return Block(columns, tuple(f"{self.name}: {label}" for label in labels))
+
+    @property
+    def measured_from(self) -> str:
+        """The reference in words."""
+        return "no outlier"
+
+    def reference_on(self, view: View, axis: Axis, state: None) -> Reference:
+        """No pulse."""
+        return Reference(np.zeros((1, len(self.ordinals))))
