@@ -240,10 +240,16 @@ def test_frames_and_series_are_taken_as_they_are():
 @pytest.mark.parametrize(
     ("given", "message"),
     [
-        (pd.DataFrame({"a": [1.0]}), "the index is a RangeIndex, and no column holds dates. Set a DatetimeIndex or a PeriodIndex"),
+        (
+            pd.DataFrame({"a": [1.0]}),
+            "the index is a RangeIndex, and no column holds dates. Set a DatetimeIndex or a PeriodIndex",
+        ),
         (pd.DataFrame({"a": [1.0]}, index=pd.period_range("2024", periods=1, freq="Q-JAN")), "periods of 'Q-JAN' are"),
         (pd.DataFrame(index=pd.period_range("2024", periods=1, freq="M")), "the frame has no rows or no columns"),
-        (pd.DataFrame({"a": [1.0, 2.0]}, index=pd.DatetimeIndex(["2024-01-01", None])), "row 2, column 'index': the date is missing"),
+        (
+            pd.DataFrame({"a": [1.0, 2.0]}, index=pd.DatetimeIndex(["2024-01-01", None])),
+            "row 2, column 'index': the date is missing",
+        ),
         (3, "Found int. Give the path of a file, a DataFrame or a Series."),
         ("no/such.csv", "There is no file 'no/such.csv'. Check the path."),
     ],

@@ -206,14 +206,16 @@ class Frequency:
         n = 12 // _MONTHS[self.unit]
         weeks = np.array(PATTERNS[str(self.weeks)] * 4)
         before = np.concatenate([[0], np.cumsum(weeks)])[:: _MONTHS[self.unit]][:n]
-        return (self._year_start(ordinals // n) + 7 * before[ordinals % n]) * DAY
+        starts: Instants = (self._year_start(ordinals // n) + 7 * before[ordinals % n]) * DAY
+        return starts
 
     def _year_start(self, years: Instants) -> Instants:
         """First day of the years of weeks, counted from 1970: the day after the closing day of the year before."""
         opening = month_named(self.year_starts, "year_starts")
         closes = (years * 12 + opening).astype("datetime64[M]").astype("datetime64[D]").astype(np.int64) - 1
         latest = closes + (3 if self.year_ends == "nearest" else 0)
-        return latest - (latest + 3 - WEEKDAYS.index(self.week_ends)) % 7 + 1  # 1970-01-01 was a Thursday
+        opens: Instants = latest - (latest + 3 - WEEKDAYS.index(self.week_ends)) % 7 + 1  # 1970-01-01 was a Thursday
+        return opens
 
     def _pattern_ordinals(self, wall: Instants) -> Instants:
         if not wall.size:

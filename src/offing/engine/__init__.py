@@ -5,20 +5,26 @@ Sizes are written n (rows), k (columns of the design), q (targets), J (terms).
 
 from offing.engine.attribution import Attribution, attribute
 from offing.engine.estimate import Estimate, least_squares
+from offing.engine.paths import SEED, accumulate, accumulated, difference_weights, growth_paths
 from offing.engine.robust import Usual, usual
 from offing.engine.scores import FitFigures, fit_figures, lag_one_correlation
 from offing.engine.student import quantile, two_sided_p
 from offing.engine.triangle import Solution, explain_dependence, join, solve, take, triangle
 
 __all__ = [
+    "SEED",
     "Attribution",
     "Estimate",
     "FitFigures",
     "Solution",
     "Usual",
+    "accumulate",
+    "accumulated",
     "attribute",
+    "difference_weights",
     "explain_dependence",
     "fit_figures",
+    "growth_paths",
     "join",
     "lag_one_correlation",
     "least_squares",

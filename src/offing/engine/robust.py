@@ -1,4 +1,4 @@
-"""A level and seasons by medians, which single wild values cannot bend (after Tukey 1977), and what departs from them."""
+"""A level and seasons by medians, which wild values cannot bend (after Tukey 1977), and departures from them."""
 
 from __future__ import annotations
 
@@ -99,7 +99,9 @@ def _level(values: Array, block: int) -> Array:
     line = np.interp(at, middles[known], points)
     if len(points) > 1:
         first, last = middles[known][:2], middles[known][-2:]
-        line = np.where(at < first[0], points[0] + (at - first[0]) * (points[1] - points[0]) / (first[1] - first[0]), line)
+        line = np.where(
+            at < first[0], points[0] + (at - first[0]) * (points[1] - points[0]) / (first[1] - first[0]), line
+        )
         slope = (points[-1] - points[-2]) / (last[1] - last[0])
         line = np.where(at > last[1], points[-1] + (at - last[1]) * slope, line)
     return np.asarray(line)

@@ -7,7 +7,7 @@ from offing.handover.contract import (
     forecast_rows,
     treatment_rows,
 )
-from offing.handover.files import Bundle, csv_text, file_digest, json_text
+from offing.handover.files import Bundle, csv_text, file_digest, frame_digest, json_text
 from offing.handover.run import run_record
 
 __all__ = [
@@ -18,6 +18,7 @@ __all__ = [
     "file_digest",
     "fitted_rows",
     "forecast_rows",
+    "frame_digest",
     "json_text",
     "run_record",
     "treatment_rows",

@@ -100,3 +100,10 @@ def file_digest(path: Path) -> str:
     """SHA-256 of a file's bytes."""
     with path.open("rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def frame_digest(frame: pd.DataFrame) -> str:
+    """SHA-256 of a table's values, index and names."""
+    digest = hashlib.sha256()
+    digest.update(csv_text(frame.reset_index()).encode())
+    return digest.hexdigest()

@@ -7,16 +7,18 @@ from collections.abc import Mapping
 from importlib.metadata import version
 from typing import Any
 
+from offing.engine import SEED
+
 
 def run_record(fingerprints: Mapping[str, str], options: Mapping[str, Any]) -> dict[str, Any]:
     """What ``run.json`` holds. There is no clock time in it: the same run gives the same file.
 
-    `fingerprints` are the SHA-256 of every file that was read; `seed` is null, since nothing is drawn at random.
+    `fingerprints` are the SHA-256 of every file that was read; `seed` is that of joint paths, the only draws there are.
     """
     packages = ("offing", "numpy", "scipy", "pandas", "holidays")
     return {
         "versions": {"python": platform.python_version(), **{name: version(name) for name in packages}},
-        "seed": None,
+        "seed": SEED,
         "fingerprint": dict(fingerprints),
         "options": dict(options),
     }

@@ -19,6 +19,24 @@ if TYPE_CHECKING:
     from offing.model.fit import Fit
 
 BASELINE = "baseline"
+SURPRISES = "past surprises"
+CORRECTION = "mean correction"
+
+
+@dataclass(frozen=True)
+class Ahead:
+    """A run of periods on the working scale, all (n,).
+
+    `base` is what the values before the run add, `levels` are η, `variances` those of the noise around it, `worth` what
+    one unit of z is worth, `factor` and `mean` belong to the target's own scale.
+    """
+
+    base: Array
+    levels: Array
+    variances: Array
+    worth: Array
+    factor: Array
+    mean: Array
 
 
 @dataclass(frozen=True)
@@ -114,46 +132,88 @@ class Contributions:
         return as_html(self.sentence, self.wide)
 
 
-def contribute(fit: Fit, view: View, axis: Axis, design: Array) -> Contributions:
-    """Contributions of every term in the periods of `axis` with its `design` (n, k).
+def contribute(fit: Fit, view: View, axis: Axis, design: Array, ahead: Ahead | None) -> Contributions:
+    """Contributions of every term in the periods of `axis` with its `design` (n, k): fitted ones, or those `ahead`.
 
-    On the working scale D = c − r, a term's value less its reference; `low` and `high` come from the standard error
-    of D with the weight w held.
+    On the working scale D = c − r, a term's value less its reference, carried on through differences of the target;
+    `low` and `high` come from the standard error of D with the weight w held.
     """
-    beta, slots = fit.estimate.beta, fit.layout.slots
+    beta, slots, scale = fit.estimate.beta, fit.layout.slots, fit.scale
     references, offsets = _references(fit, view, axis)
-    level = references @ beta + offsets.sum()
+    path = _fitted_path(fit) if ahead is None else ahead
+    known = np.isfinite(design).all(axis=1)
     deviations = np.empty((len(slots), axis.n))
     errors = np.empty((len(slots), axis.n))
     for j, slot in enumerate(slots):
         functions = np.zeros_like(design)
         functions[:, slot.columns] = design[:, slot.columns] - references[:, slot.columns]
-        deviations[j] = functions @ beta - offsets[j]
+        if not scale.plain:
+            functions[~known] = 0.0  # what an unknown driver did is then part of the past surprises
+        functions = scale.spread(functions, path.worth)
+        deviations[j] = functions @ beta - scale.spread(np.full(axis.n, offsets[j]), path.worth)
         errors[j] = fit.estimate.standard_errors(functions)
-    variances = np.full(axis.n, fit.estimate.variance) if fit.model.scale == "log" else None
+    level = path.base + scale.spread(references @ beta + offsets.sum(), path.worth)
+    names, labels = [slot.term for slot in slots], [fit.label_of(term) for term in fit.model.terms]
+    if not scale.plain:
+        surprises = path.levels - level - deviations.sum(axis=0)
+        deviations, errors = np.vstack([deviations, surprises]), np.vstack([errors, np.zeros(axis.n)])
+        names, labels = [*names, SURPRISES], [*labels, SURPRISES]
+    variances = path.variances if scale.log else None
     parts: Attribution = attribute(level, deviations, variances)
     reach = float(quantile(0.975, fit.estimate.dof))
-    spread = reach * fit.estimate.standard_errors(references)
+    spread = reach * fit.estimate.standard_errors(scale.spread(references, path.worth))
     if variances is None:
         edges = parts.baseline - spread, parts.baseline + spread
     else:
         edges = parts.baseline * np.exp(-spread), parts.baseline * np.exp(spread)
     half = reach * errors * parts.weights
+    values = np.vstack([parts.baseline, parts.contributions])
+    low, high = np.vstack([edges[0], parts.contributions - half]), np.vstack([edges[1], parts.contributions + half])
+    if np.ptp(path.variances) and scale.log:
+        values, low, high = (np.vstack([each, parts.correction]) for each in (values, low, high))
+        names, labels = [*names, CORRECTION], [*labels, CORRECTION]
     # Where a driver is unknown nothing is told, not even the baseline: rows that do not add up would be worse.
-    known = np.where(np.isnan(design).any(axis=1), np.nan, 1.0)
+    known &= np.isfinite(path.levels)
+    shown = np.where(known, 1.0, np.nan) / path.factor
     return Contributions(
         axis=axis,
-        terms=tuple(slot.term for slot in slots),
-        labels=tuple(fit.label_of(term) for term in fit.model.terms),
-        values=known * np.vstack([parts.baseline, parts.contributions]),
-        low=known * np.vstack([edges[0], parts.contributions - half]),
-        high=known * np.vstack([edges[1], parts.contributions + half]),
-        mean=fit.mean_of(design),
+        terms=tuple(names),
+        labels=tuple(labels),
+        values=shown * values,
+        low=shown * low,
+        high=shown * high,
+        mean=np.where(known, path.mean, np.nan),
         target=fit.label,
         unit=fit.unit,
-        baseline_means="a baseline of "
-        + (", ".join(dict.fromkeys(term.measured_from for term in fit.model.terms)) or "the constant"),
+        baseline_means=_baseline_means(fit),
     )
+
+
+def _baseline_means(fit: Fit) -> str:
+    measured = list(dict.fromkeys(term.measured_from for term in fit.model.terms))
+    if fit.scale.plain:
+        return "a baseline of " + (", ".join(measured) or "the constant")
+    usual = f" ({', '.join(measured)})" if measured else ""
+    return f"a baseline that moves on from the last value before with the usual change{usual}"
+
+
+def _fitted_path(fit: Fit) -> Ahead:
+    """What contributions to the fitted values rest on: the baseline starts from the first values."""
+    scale, n = fit.scale, fit.axis.n
+    levels = scale.one_step(fit.levels, fit.design @ fit.estimate.beta)
+    if scale.plain:
+        return Ahead(np.zeros(n), levels, fit.noise, np.ones(n), fit.factor, fit.means)
+    worth = np.full(n, 1.0 / scale.gain)
+    if scale.growth:
+        worth = np.nan_to_num(scale.one_step(fit.levels, np.zeros(n))) / 100.0
+    start = fit.levels[: scale.before]
+    start = np.where(np.isfinite(start), start, np.nanmean(fit.levels))
+    base = np.concatenate([start, scale.ahead(start, np.zeros(n - scale.before))])
+    if scale.growth:  # the baseline's own growth is carried by `worth`
+        base = np.tile(start, -(-n // scale.before))[:n]
+    worth[: scale.before] = 0.0
+    variances = fit.noise if not scale.growth else np.zeros(n)
+    return Ahead(base, levels, variances, worth, fit.factor, fit.means)
 
 
 def _references(fit: Fit, view: View, axis: Axis) -> tuple[Array, Array]:

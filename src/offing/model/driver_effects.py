@@ -14,6 +14,7 @@ from offing.model.layout import lay_out
 from offing.model.words import as_html, number, percent, signed
 from offing.tables.table import Array
 from offing.terms import Driver
+from offing.terms.transforms import Growth, LogDifference, reach
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -120,35 +121,33 @@ def effects(fit: Fit) -> Effects:
     tried = [_effect(fit, term) for term in fit.model.terms if isinstance(term, Driver)]
     found = [effect for effect in tried if effect is not None]
     found.sort(key=lambda effect: -abs(effect.change))
-    return Effects(tuple(found), fit.label, fit.unit, fit.axis.frequency.unit)
+    if fit.scale.plain:
+        return Effects(tuple(found), fit.label, fit.unit, fit.axis.frequency.unit)
+    unit = "%" if fit.scale.gain == 100.0 else "" if fit.scale.log else fit.unit
+    return Effects(tuple(found), f"the {fit.scale.name(fit.label)}", unit, fit.axis.frequency.unit)
 
 
 def _effect(fit: Fit, driver: Driver) -> Effect | None:
     """The driver's effect; None where it needs a column that was left out, of which the data say nothing."""
-    past = fit.view.known(driver.data, fit.axis).values[fit.used]
+    alone = reach(driver.steps, fit.axis.frequency) == (0,)
+    held = fit.view.known(driver.data, fit.axis).values if alone else driver.transformed(fit.view, fit.axis)
+    past = held[fit.used]
     past = past[np.isfinite(past)]
     at_low, at_high = (float(each) for each in np.quantile(past, (0.1, 0.9)))
     if at_low == at_high:
         at_low, at_high = float(past.min()), float(past.max())
-    low, high = (_design_at(fit, driver, value) for value in (at_low, at_high))
+    low, high = (_design_at(fit, driver, value, alone=alone) for value in (at_low, at_high))
     function = (high - low).mean(axis=0, keepdims=True)
     if function[0, ~fit.estimate.kept].any():
         return None
     change = float(function[0] @ fit.estimate.beta)
-    reach = float(quantile(0.975, fit.estimate.dof) * fit.estimate.standard_errors(function)[0])
-    level = float(fit.mean_of(low).mean())
-    steps = np.array([change, change - reach, change + reach])
-    if fit.model.scale == "log":
-        shares = np.expm1(steps)
-        changes = shares * level
-    else:
-        # Where the target can be zero or negative, shares of it say nothing.
-        shares = steps / level if fit.target[fit.used].min() > 0.0 < level else np.full(3, np.nan)
-        changes = steps
+    half = float(quantile(0.975, fit.estimate.dof) * fit.estimate.standard_errors(function)[0])
+    changes, shares = _on_target(fit, low, np.array([change, change - half, change + half]))
+    heads = "" if alone else "".join(f"{step.name} " for step in reversed(driver.steps))
     return Effect(
         str(driver.name),
-        fit.label_of(driver),
-        fit.view.sources.unit(driver.data),
+        heads + fit.label_of(driver),
+        fit.view.sources.unit(driver.data) if alone else _unit_of_change(driver),
         at_low,
         at_high,
         *map(float, changes),
@@ -156,7 +155,32 @@ def _effect(fit: Fit, driver: Driver) -> Effect | None:
     )
 
 
-def _design_at(fit: Fit, driver: Driver, value: float) -> Array:
-    held = fit.view.holding(driver.data, value)
-    design, _ = lay_out(fit.model.terms, held, fit.axis, fit.states)
-    return design[fit.used]
+def _on_target(fit: Fit, low: Array, steps: Array) -> tuple[Array, Array]:
+    """Changes and shares (3,) of the target from `steps` (3,) on the working scale, starting at the design `low`."""
+    none = np.full(3, np.nan)
+    if not fit.scale.plain:
+        return steps, none  # changes of what is fitted; what they come to depends on how long they last
+    working = low @ fit.estimate.beta
+    factor = fit.factor[fit.used]
+    level = float(fit.mean_of(working, fit.noise[fit.used], factor).mean())
+    if fit.scale.log:
+        shares = np.expm1(steps)
+        return shares * level, shares
+    changes = steps * float(np.mean(1.0 / factor))
+    # Where the target can be zero or negative, shares of it say nothing.
+    return changes, changes / level if fit.target[fit.used].min() > 0.0 < level else none
+
+
+def _unit_of_change(driver: Driver) -> str:
+    return "%" if isinstance(driver.steps[-1], (Growth, LogDifference)) else ""
+
+
+def _design_at(fit: Fit, driver: Driver, value: float, *, alone: bool) -> Array:
+    """The fit's design (rows used, k) with the driver, or with its transformed values, at `value` throughout."""
+    if alone:
+        held = fit.view.holding(driver.data, value)
+        return lay_out(fit.model.terms, held, fit.axis, fit.states)[0][fit.used]
+    design = fit.design[fit.used].copy()
+    slot = next(slot for slot in fit.layout.slots if slot.term == driver.name)
+    design[:, slot.columns] = value
+    return design

@@ -19,6 +19,7 @@ from offing.model.contributions import Contributions, contribute
 from offing.model.driver_effects import effects
 from offing.model.forecast import Forecast, forecast
 from offing.model.layout import Layout
+from offing.model.scale import Scale
 from offing.model.words import as_html, in_units, number, text_table, wrapped
 from offing.tables import Panel, Table, View
 from offing.tables.table import Array
@@ -42,8 +43,12 @@ class Fit:
         The data as the fit saw them.
     states
         What each term learnt, by name.
+    scale
+        How the target became what is fitted.
     target
-        The target's values (n,), NaN where missing.
+        The target's values (n,), as treated, NaN where missing.
+    factor, levels, working
+        The known factor, the target on the working scale before differences, and what is fitted (n,).
     used
         Which periods were used (n,).
     design, layout
@@ -72,7 +77,11 @@ class Fit:
     column: str
     view: View
     states: Mapping[str, Any]
+    scale: Scale
     target: Array
+    factor: Array
+    levels: Array
+    working: Array
     used: NDArray[np.bool_]
     design: Array
     layout: Layout
@@ -103,7 +112,7 @@ class Fit:
 
     def label_of(self, term: Term) -> str:
         """What people call a term: its column's label where its source states one, else its name."""
-        labels = [self.view.sources.label(reference) for reference in term.needs()]
+        labels = [self.view.sources.label(reference) for reference in term.needs()[:1]]
         return next((label for label in labels if label), str(term.name))
 
     @property
@@ -112,13 +121,25 @@ class Fit:
         noted = [f"{table.name}, {table.note}" for table in self.view.sources.tables.values() if table.note]
         return f"Source: {'; '.join(noted)}." if noted else ""
 
-    def mean_of(self, design: Array) -> Array:
-        """Mean (m,) of the target for rows of the design (m, k), on the target's scale."""
-        working = design @ self.estimate.beta
-        if self.model.scale == "log":
-            # The mean of a log-normal variable (Aitchison & Brown 1957).
-            working = np.exp(working + self.estimate.variance / 2.0)
-        return np.asarray(working)
+    def mean_of(self, levels: Array, variances: Array, factor: Array) -> Array:
+        """Mean (m,) of the target, on its own scale, from v, its noise variance and the known factor (m,)."""
+        # The mean of a log-normal variable (Aitchison & Brown 1957).
+        means = np.exp(levels + variances / 2.0) if self.scale.log else levels
+        return np.asarray(means / factor)
+
+    @cached_property
+    def noise(self) -> Array:
+        """Noise variance (n,) of v in each fitted period, given the values before it."""
+        variance = self.estimate.variance / self.scale.gain**2
+        if self.scale.growth:
+            return np.square(self.scale.one_step(self.levels, np.zeros(self.axis.n))) * variance
+        return np.full(self.axis.n, variance)
+
+    @cached_property
+    def means(self) -> Array:
+        """Fitted mean (n,) of every period, given the values before it."""
+        levels = self.scale.one_step(self.levels, self.design @ self.estimate.beta)
+        return self.mean_of(levels, self.noise, self.factor)
 
     @cached_property
     def coefficients(self) -> pd.DataFrame:
@@ -152,7 +173,7 @@ class Fit:
     @cached_property
     def fitted(self) -> pd.DataFrame:
         """One row a period: ``target, fitted, residual, status``. `fitted` is the mean, also on the log scale."""
-        fitted = self.mean_of(self.design)
+        fitted = self.means
         conditions = [self.used & self.treated, self.used, np.isnan(self.target) & self.treated, np.isnan(self.target)]
         words = ["used, treated", "used", "excluded", "target missing"]
         status = np.select(conditions, words, default="driver missing")
@@ -164,28 +185,26 @@ class Fit:
     @cached_property
     def figures(self) -> FitFigures:
         """R², adjusted R², residual standard deviation, MAE and MAPE over the periods used."""
-        target = self.target[self.used]
         return fit_figures(
-            np.log(target) if self.model.scale == "log" else target,
+            self.working[self.used],
             self.estimate.rss,
             int(self.estimate.kept.sum()),
-            target,
-            self.mean_of(self.design[self.used]),
+            self.target[self.used],
+            self.means[self.used],
         )
 
     @cached_property
     def contributions(self) -> Contributions:
         """What every term contributes to each fitted value, NaN where a driver is unknown."""
-        return contribute(self, self.view, self.axis, self.design)
+        return contribute(self, self.view, self.axis, self.design, None)
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
         """What was noticed about the data, the design and the residuals."""
         dependent = left_out(self.estimate, self.layout.names, self.layout.owners)
-        target = self._working_target()
-        if self.estimate.rss <= 1e-20 * float(np.square(target[self.used]).sum()):
+        if self.estimate.rss <= 1e-20 * float(np.square(self.working[self.used]).sum()):
             return (*self.noticed, *dependent)  # an exact fit leaves only rounding, which is no noise
-        residual = np.where(self.used, target - self.design @ self.estimate.beta, 0.0)
+        residual = np.where(self.used, self.working - self.design @ self.estimate.beta, 0.0)
         return (*self.noticed, *dependent, *autocorrelation(residual, self.used))
 
     @property
@@ -205,14 +224,13 @@ class Fit:
     @property
     def equation(self) -> str:
         """The estimated equation as text, with enough digits to compute with."""
-        left = f"ln({self.column})" if self.model.scale == "log" else self.column
-        lines = [f"{left} = {self.estimate.beta[0]:.10g}"]
+        lines = [f"{self.scale.name(self.column)} = {self.estimate.beta[0]:.10g}"]
         for name, value, kept in zip(
             self.layout.names[1:], self.estimate.beta[1:], self.estimate.kept[1:], strict=True
         ):
             if kept:
                 lines.append(f"  {'-' if value < 0 else '+'} {abs(value):.10g} * [{name}]")
-        if self.model.scale == "log":
+        if self.scale.log and self.scale.plain and not self.scale.factors:
             lines.append(f"mean({self.column}) = exp(ln({self.column}) + {self.estimate.variance / 2:.10g})")
         return "\n".join(lines)
 
@@ -256,15 +274,10 @@ class Fit:
         """
         return forecast(self, horizon, until, plan, levels)
 
-    def _working_target(self) -> Array:
-        if self.model.scale == "level":
-            return self.target
-        return np.log(np.where(self.used, self.target, 1.0))
-
     @property
     def sentences(self) -> str:
         """What was fitted, how well, and what the drivers do, in sentences."""
-        figures, log = self.figures, self.model.scale == "log"
+        figures, log = self.figures, self.scale.log
         unit = f" {self.unit}" if self.unit else ""
         mean = float(np.mean(self.target[self.used]))
         # A share of values that can be zero or negative says nothing.
@@ -272,7 +285,8 @@ class Fit:
         lines = [
             f"{in_units(self.label, self.unit)}: {self.axis.spell()}, {figures.rows:,} of them fitted; "
             + ("terms multiply (log scale)." if log else "terms add up (level scale)."),
-            f"The model explains {100 * figures.r_squared:.1f} % of the variation; its fitted values miss by "
+            f"The model explains {100 * figures.r_squared:.1f} % of the variation{self._fitted_is()}; "
+            "its fitted values miss by "
             f"{number(figures.mae)}{unit} on average{share}, where the mean is {number(mean)}{unit}.",
         ]
         told = effects(self)
@@ -283,13 +297,16 @@ class Fit:
         lines += [self.source_note] if self.source_note else []
         return "\n".join(lines)
 
+    def _fitted_is(self) -> str:
+        return f" of the {self.scale.name(self.column)}" if self.model.transform else ""
+
     def __str__(self) -> str:
         figures = self.figures
         numbers = (
             f"R² {figures.r_squared:.4f}, adjusted {figures.adjusted_r_squared:.4f}; residual standard deviation "
             + (
                 f"{figures.residual_deviation:.4f} on the log scale"
-                if self.model.scale == "log"
+                if self.scale.log and self.scale.gain == 1.0
                 else number(figures.residual_deviation, 4)
             )
             + f"; {figures.rows} rows, {figures.columns} coefficients."

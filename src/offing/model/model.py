@@ -15,10 +15,12 @@ from offing.checks import missing_drivers
 from offing.engine import least_squares
 from offing.model.fit import Fit
 from offing.model.layout import lay_out
+from offing.model.scale import Scale, check_target_steps
 from offing.tables import Panel, Patch, Sources, Table, Treat, View, read, split_series
 from offing.tables.table import Array
 from offing.tables.treat import zero_question
 from offing.terms import Pulses, Term, telling
+from offing.terms.transforms import Stated, steps_of
 
 Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
 
@@ -37,8 +39,10 @@ class Model:
         ``level``, where terms add up, or ``log``, where they multiply and the target must be positive.
     treatments
         How columns are treated before the terms see them: a `Treat` each.
-    name
-        What tables and files call the model.
+    transform
+        What becomes of the target before the fit, as for a `Driver`: factors such as ``{"deflate": "prices.index"}`` or
+        ``per working day`` first, then changes such as ``difference``. Forecasts, quantiles and contributions come
+        back in the target's own unit.
 
     Examples
     --------
@@ -55,6 +59,7 @@ class Model:
     scale: Literal["level", "log"] = "level"
     name: str = "main"
     treatments: Sequence[Treat] = ()
+    transform: Sequence[Stated] = ()
 
     def __post_init__(self) -> None:
         if not isinstance(self.target, str) or not self.target:
@@ -77,6 +82,8 @@ class Model:
         for column in columns:
             if columns.count(column) > 1:
                 raise InputError(f"{column!r} has two treatments", "Put them into one.", key="treatments")
+        check_target_steps(steps_of(self.transform), log=self.scale == "log")
+        object.__setattr__(self, "transform", tuple(self.transform))
         object.__setattr__(self, "terms", tuple(self.terms))
         object.__setattr__(self, "treatments", tuple(self.treatments))
 
@@ -156,12 +163,17 @@ class Model:
             with telling(term):
                 states[str(term.name)] = term.learn(view)
         design, layout = lay_out(model.terms, view, axis, states)
-        known = np.isfinite(target)
+        scale = Scale.of(self.transform, self.scale == "log", axis.frequency)
+        factor = scale.factor(view, self.target, axis)
+        levels = scale.levels(target, factor, axis)
+        working = scale.working(levels, axis)
+        known = np.isfinite(working)
         used = known & np.isfinite(design).all(axis=1)
         self._check_rows(used, layout.k, axis)
-        working = np.log(target[used]) if self.scale == "log" else target[used]
+        if np.ptp(working[used]) <= 1e-12 * np.abs(working[used]).max():
+            raise InputError(f"{scale.name(column)} never varies, so there is nothing to explain", file=table.name)
         try:
-            estimate = least_squares(design[used], working)
+            estimate = least_squares(design[used], working[used])
         except ValueError as error:
             raise InputError(str(error), "Use fewer terms or more data.", file=table.name) from error
         findings = (
@@ -170,7 +182,10 @@ class Model:
                 design, layout.owners, known, lambda row: axis.part(row, row + 1).labels()[0], axis.frequency.unit
             ),
         )
-        return Fit(model, source, column, view, states, target, used, design, layout, estimate, findings, series)
+        return Fit(
+            model, source, column, view, states, scale, target, factor, levels, working, used, design, layout, estimate,
+            findings, series,
+        )  # fmt: skip
 
     def _with_pulses(self, patches: Sequence[Patch], source: str, column: str) -> Model:
         """The model with a pulse for each value that a treatment of the target set apart."""
@@ -196,7 +211,7 @@ class Model:
             )
         wrong = np.flatnonzero(target <= 0.0)
         if self.scale == "log" and len(wrong):
-            zeros = ' or say what zeros mean in a treatment,' if (target[wrong] == 0.0).all() else ""
+            zeros = " or say what zeros mean in a treatment," if (target[wrong] == 0.0).all() else ""
             raise InputError(
                 f"the target is {target[wrong[0]]:g}"
                 + (f" and {count(len(wrong) - 1, 'more value')} not positive" if len(wrong) > 1 else "")

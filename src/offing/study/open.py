@@ -18,6 +18,7 @@ from offing.model import Model
 from offing.study import schema
 from offing.study.faults import Place
 from offing.study.study import Study
+from offing.tables import Treat
 from offing.terms import TERMS, Driver, Holidays, Term
 
 
@@ -59,7 +60,8 @@ def open_study(path: str | Path) -> Study:
     _check_sources(spec, place)
     terms = [_term(entry, i, path.parent, place) for i, entry in enumerate(spec.terms)]
     _check_drivers(spec, terms, place)
-    models = _models(spec, terms, place)
+    treatments = [_built(Treat, entry, ("treatments", i), place) for i, entry in enumerate(spec.treatments)]
+    models = _models(spec, terms, treatments, place)
     return Study(path, text, spec, tuple(terms), models)
 
 
@@ -95,6 +97,8 @@ def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
 
 def _check_sources(spec: schema.StudySpec, place: Place) -> None:
     for name, source in spec.sources.items():
+        if (source.file is None) == (source.database is None):
+            raise place.error(("sources", name), "a source is a file or a database", "Give one of file and database.")
         if source.plan_for is None:
             continue
         at = ("sources", name, "plan_for")
@@ -115,19 +119,22 @@ def _term(entry: Mapping[str, Any], i: int, folder: Path, place: Place) -> Term:
         found = "the kind of term is missing" if kind is None else f"found {kind!r}"
         advice = f'Add type = "{next(iter(TERMS))}", say.' if kind is None else nearest(str(kind), TERMS)
         raise place.error((*at, "type"), found, advice)
-    rest = {key: value for key, value in entry.items() if key != "type"}
-    cls = TERMS[kind]
-    try:
-        term: Term = _adapter(cls).validate_json(json.dumps(rest, default=_plain))
-    except ValidationError as error:
-        keys = [each.name for each in fields(cls)]  # type: ignore[arg-type]
-        raise place.first_fault(error, at, {("terms", "*"): keys}) from error
+    term: Term = _built(TERMS[kind], {key: value for key, value in entry.items() if key != "type"}, at, place)
     if isinstance(term, Holidays) and isinstance(term.table, (str, Path)):
         term = replace(term, table=folder / term.table)
     return term
 
 
-def _adapter(cls: type[Term]) -> TypeAdapter[Any]:
+def _built(cls: type, entry: Mapping[str, Any], at: tuple[Any, ...], place: Place) -> Any:
+    """A term or a treatment from its table in the study, whose keys are the fields of its class."""
+    try:
+        return _adapter(cls).validate_json(json.dumps(dict(entry), default=_plain))
+    except ValidationError as error:
+        keys = [each.name for each in fields(cls)]
+        raise place.first_fault(error, at, {(at[0], "*"): keys}) from error
+
+
+def _adapter(cls: type) -> TypeAdapter[Any]:
     # Pydantic reads a plain dataclass's own configuration from this attribute; strict, because a number in quotes
     # is a slip that is better told than corrected.
     config = {"extra": "forbid", "strict": True, "arbitrary_types_allowed": True}
@@ -148,7 +155,7 @@ def _check_drivers(spec: schema.StudySpec, terms: list[Term], place: Place) -> N
         raise place.error(("target", "data", "source"), f"there is no source {source!r}", nearest(source, tables))
 
 
-def _models(spec: schema.StudySpec, terms: list[Term], place: Place) -> tuple[Model, ...]:
+def _models(spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], place: Place) -> tuple[Model, ...]:
     data = spec.target.data
     target = data if isinstance(data, str) else f"{data.source}.{data.column}"
     by_name: dict[str, Term] = {}
@@ -157,7 +164,7 @@ def _models(spec: schema.StudySpec, terms: list[Term], place: Place) -> tuple[Mo
             raise place.error(("terms", i), f"two terms are called '{term.name}'", "Give one of them another name.")
         by_name[str(term.name)] = term
     if not spec.models:
-        return (Model(target, terms, spec.target.scale),)
+        return (Model(target, terms, spec.target.scale, treatments=treatments, transform=spec.target.transform),)
     models = []
     for name, model in spec.models.items():
         if re.fullmatch(r"[\w .-]{1,60}", name) is None or name.startswith("."):
@@ -172,5 +179,5 @@ def _models(spec: schema.StudySpec, terms: list[Term], place: Place) -> tuple[Mo
                     ("models", name, "terms", i), f"there is no term {wanted!r}", nearest(wanted, by_name)
                 )
         chosen = [by_name[wanted] for wanted in model.terms]
-        models.append(Model(target, chosen, spec.target.scale, name))
+        models.append(Model(target, chosen, spec.target.scale, name, treatments, spec.target.transform))
     return tuple(models)

@@ -6,6 +6,9 @@ The steps build on each other: ``fit``, ``forecast``, ``explain``.
 from __future__ import annotations
 
 import dataclasses
+import re
+import zlib
+from collections.abc import Mapping
 
 import pandas as pd
 
@@ -19,7 +22,7 @@ from offing.handover import (
     json_text,
     treatment_rows,
 )
-from offing.model import Fit, effects
+from offing.model import Fit, Forecast, effects
 from offing.study.study import Study
 
 
@@ -27,7 +30,9 @@ def in_words(study: Study, step: str) -> str:
     """The step's result to read, model by model."""
     parts = []
     for name, fit in study.fits.items():
-        head = study.title if len(study.fits) == 1 else f"{study.title}: model '{name}'"
+        several = [f"series '{fit.series}'"] if fit.series else []
+        several += [f"model '{fit.model.name}'"] if len(study.models) > 1 else []
+        head = ": ".join([study.title, *([", ".join(several)] if several else [])])
         parts.append(f"{head}\n{'=' * len(head)}\n{_words(study, name, fit, step)}")
     return "\n\n".join(parts)
 
@@ -82,12 +87,16 @@ def _words(study: Study, name: str, fit: Fit, step: str) -> str:
 
 
 def _findings(study: Study, step: str) -> list[dict[str, object]]:
-    results = study.fits if step == "fit" else study.forecasts
+    results: Mapping[str, Fit | Forecast] = study.fits if step == "fit" else study.forecasts
     return [
-        {"model": name, **dataclasses.asdict(finding)}
-        for name, result in results.items()
+        {"series": _fit_of(result).series_name, "model": _fit_of(result).model.name, **dataclasses.asdict(finding)}
+        for result in results.values()
         for finding in result.findings
     ]
+
+
+def _fit_of(result: Fit | Forecast) -> Fit:
+    return result.fit if isinstance(result, Forecast) else result
 
 
 def _pictures(study: Study, step: str) -> dict[str, bytes]:
@@ -106,6 +115,12 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
                 results["history"] = fit.contributions
             if (told := effects(fit)).effects:
                 results["effects"] = told
-        suffix = "" if len(study.fits) == 1 else f"-{name}"
+        suffix = "" if len(study.fits) == 1 else f"-{file_part(name)}"
         found |= {f"{kind}{suffix}": png(figure(result)) for kind, result in results.items()}
     return found
+
+
+def file_part(name: str) -> str:
+    """A part of a file's name that any system takes, and that differs where names do."""
+    plain = re.sub(r"[^\w.-]+", "-", name).strip("-.")[:60]
+    return plain if plain == name else f"{plain}-{zlib.crc32(name.encode()):08x}"

@@ -22,12 +22,34 @@ class Part(BaseModel):
 class SourceSpec(Part):
     """A table ``[sources.NAME]``: the parameters of `offing.read`."""
 
-    file: Text
-    time: str | None = None
+    file: Text | None = None
+    database: Text | None = None
+    table: Text | None = None
+    query: Text | None = None
+    parameters: dict[str, str | int | float | bool | date] = {}
+    separator: Annotated[str, Field(min_length=1, max_length=1)] | None = None
+    decimal: Literal[".", ","] | None = None
+    thousands: str | None = None
+    encoding: str | None = None
+    sheet: str | None = None
+    header_row: Annotated[int, Field(ge=1)] = 1
+    time: str | list[str] | None = None
     time_format: str | None = None
+    zone: str | None = None
     frequency: Unit | None = None
     week_ends: str | None = None
+    year_starts: str = "january"
+    weeks: Literal["4-4-5", "4-5-4", "5-4-4"] | None = None
+    year_ends: Literal["last", "nearest"] = "last"
     stamp: Literal["start", "end"] | None = None
+    id: str | list[str] | None = None
+    wide: str | None = None
+    rows: Literal["periods", "lines"] = "periods"
+    combine: dict[str, str] = {}
+    aggregate_to: Unit | None = None
+    partial: Literal["leave out", "keep"] = "leave out"
+    gaps: Literal["refuse", "leave"] = "refuse"
+    release_delay: str | int | None = None
     unit: dict[str, str] = {}
     label: dict[str, str] = {}
     note: str = ""
@@ -37,6 +59,10 @@ class SourceSpec(Part):
     def read_options(self) -> dict[str, Any]:
         """Keyword arguments for `offing.read`."""
         return self.model_dump(exclude={"file", "plan_for"})
+
+    def saved(self) -> dict[str, Any]:
+        """What may be saved of it: neither a database's address nor a query nor its parameters."""
+        return self.model_dump(mode="json", exclude_unset=True, exclude={"database", "query", "parameters"})
 
 
 class ColumnSpec(Part):
@@ -51,6 +77,7 @@ class TargetSpec(Part):
 
     data: Text | ColumnSpec
     scale: Literal["level", "log"] = "level"
+    transform: list[str | dict[str, Any]] = []
 
 
 class ModelSpec(Part):
@@ -82,6 +109,7 @@ class StudySpec(Part):
     sources: Annotated[dict[str, SourceSpec], Field(min_length=1)]
     target: TargetSpec
     terms: list[dict[str, Any]] = []
+    treatments: list[dict[str, Any]] = []
     models: dict[str, ModelSpec] = {}
     estimation: EstimationSpec = EstimationSpec()
     forecast: ForecastSpec = ForecastSpec()

@@ -10,10 +10,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from offing.base import InputError
-from offing.handover import file_digest, run_record
+from offing.handover import file_digest, frame_digest, run_record
 from offing.model import Fit, Forecast, Model
 from offing.study.faults import Place
-from offing.tables import Table, read
+from offing.tables import Panel, Table, read
 from offing.terms import Holidays, Term
 
 if TYPE_CHECKING:
@@ -58,24 +58,28 @@ class Study:
         return self.spec.title or self.path.name
 
     @cached_property
-    def tables(self) -> dict[str, Table]:
+    def tables(self) -> dict[str, Table | Panel]:
         """The sources that are not plans, by name."""
         return {name: self._read(name) for name, each in self.spec.sources.items() if each.plan_for is None}
 
     @cached_property
-    def plans(self) -> dict[str, Table]:
+    def plans(self) -> dict[str, Table | Panel]:
         """The plans by the name of the source that each continues."""
         return {each.plan_for: self._read(name) for name, each in self.spec.sources.items() if each.plan_for}
 
     @cached_property
     def fits(self) -> dict[str, Fit]:
-        """The fitted models by name."""
+        """The fits by their model's name; of several series by such as ``north / main``."""
         with self._placing():
-            return {model.name: model.fit(self.tables) for model in self.models}
+            return {
+                f"{series} / {model.name}" if series else model.name: fit
+                for model in self.models
+                for series, fit in model.fit_each(self.tables).items()
+            }
 
     @cached_property
     def forecasts(self) -> dict[str, Forecast]:
-        """The models' forecasts by name.
+        """The forecasts, by the names of their fits.
 
         Raises
         ------
@@ -97,9 +101,12 @@ class Study:
             }
 
     def record(self, *, plans: bool) -> dict[str, Any]:
-        """What ``run.json`` holds: versions, fingerprints of the files read, with or without `plans`, options."""
-        sources = [each for each in self.spec.sources.values() if plans or each.plan_for is None]
-        files = [self.path, *(self.path.parent / each.file for each in sources)]
+        """What ``run.json`` holds: versions, fingerprints of the files read, with or without `plans`, options.
+
+        Of a database it holds no address and no query, which may hold secrets; its fingerprint is that of the values.
+        """
+        sources = {name: each for name, each in self.spec.sources.items() if plans or each.plan_for is None}
+        files = [self.path, *(self.path.parent / each.file for each in sources.values() if each.file)]
         for model in self.models:
             files += [
                 Path(term.table)
@@ -107,7 +114,13 @@ class Study:
                 if isinstance(term, Holidays) and isinstance(term.table, (str, Path))
             ]
         prints = {file.name: file_digest(file) for file in dict.fromkeys(files)}
-        return run_record(prints, self.spec.model_dump(mode="json", exclude_unset=True))
+        for name, each in sources.items():
+            if each.database is not None:
+                read = self.tables[name] if each.plan_for is None else self.plans[each.plan_for]
+                prints[name] = frame_digest(read.frame)
+        options = self.spec.model_dump(mode="json", exclude_unset=True)
+        options["sources"] = {name: each.saved() for name, each in self.spec.sources.items()}
+        return run_record(prints, options)
 
     @contextmanager
     def _placing(self) -> Iterator[None]:
@@ -121,11 +134,18 @@ class Study:
                 error.file, error.line = self.path.name, Place(self.path.name, self.text).line(at)
             raise
 
-    def _read(self, name: str) -> Table:
+    def _read(self, name: str) -> Table | Panel:
         source = self.spec.sources[name]
         options = source.read_options()
         if source.plan_for is not None:
-            # A plan has its table's frequency; with one row it could not even tell.
-            same = self.tables[source.plan_for].axis.frequency.stated
-            options |= {key: value for key, value in same.items() if options.get(key) is None}
-        return read(self.path.parent / source.file, **options)
+            # A plan has its table's frequency, of which one row could not even tell, and its clock.
+            table = self.tables[source.plan_for]
+            first = next(iter(table.values())) if isinstance(table, Panel) else table
+            said = {**first.axis.frequency.stated, "zone": self.spec.sources[source.plan_for].zone}
+            if options["rows"] == "periods" and options["aggregate_to"] is None:
+                options |= {key: value for key, value in said.items() if key not in source.model_fields_set}
+        if source.database is not None:
+            found: Table | Panel = read(**options, name=name)
+        else:
+            found = read(self.path.parent / str(source.file), **options)
+        return found

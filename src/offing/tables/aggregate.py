@@ -65,9 +65,14 @@ def aggregated(table: Table, frequency: Frequency, how: Mapping[str, str], parti
             if not kept:
                 fresh[i] = np.nan
                 edges[i] &= not outer
-            treatments.append(_partial_entry(table, axis, column, i, int(known[i]), int(whole[i]), kept=kept, outer=outer))
+            after = "made of what is there" if kept else "left out" if outer else "missing"
+            what = f"{int(known[i])} of {count(int(whole[i]), table.axis.frequency.unit)}"
+            label = axis.part(i, i + 1).labels()[0]
+            why = f"the {axis.frequency.unit} is partial"
+            treatments.append(Treatment(table.name, column, label, what, after, why))
         columns[column] = fresh
-    return _trimmed(table, axis, columns, edges, treatments, combine)
+    logged = replace(table, treatments=(*table.treatments, *treatments))
+    return _trimmed(logged, axis, columns, edges, combine)
 
 
 def _sizes(fine: Axis, axis: Axis) -> NDArray[np.int64]:
@@ -78,28 +83,13 @@ def _sizes(fine: Axis, axis: Axis) -> NDArray[np.int64]:
     return np.bincount(owners[(owners >= 0) & (owners < axis.n)], minlength=axis.n)
 
 
-def _partial_entry(
-    table: Table, axis: Axis, column: str, i: int, known: int, whole: int, *, kept: bool, outer: bool
-) -> Treatment:
-    unit = table.axis.frequency.unit
-    return Treatment(
-        table.name,
-        column,
-        axis.part(i, i + 1).labels()[0],
-        f"{known} of {count(whole, unit)}",
-        "made of what is there" if kept else "left out" if outer else "missing",
-        f"the {axis.frequency.unit} is partial",
-    )
-
-
-def _trimmed(
-    table: Table, axis: Axis, columns: dict[str, Array], whole: NDArray[np.bool_], log: list[Treatment], combine: Combine
-) -> Table:
+def _trimmed(table: Table, axis: Axis, columns: dict[str, Array], whole: NDArray[np.bool_], combine: Combine) -> Table:
     """The table without partial first and last periods."""
     low, high = int(not whole[0]), axis.n - int(not whole[-1])
     if high - low < 1:
         raise InputError(
-            f"no {axis.frequency.unit} is whole in {table.axis.spell()}", 'State partial = "keep" to have them as they are.',
+            f"no {axis.frequency.unit} is whole in {table.axis.spell()}",
+            'State partial = "keep" to have them as they are.',
             file=table.name,
         )  # fmt: skip
     unusable = dict(table.unusable)
@@ -115,7 +105,6 @@ def _trimmed(
         axis=axis.part(low, high),
         columns={name: np.array(values[low:high]) for name, values in columns.items()},
         unusable=unusable,
-        treatments=(*table.treatments, *log),
         findings=tuple(findings),
     )
 

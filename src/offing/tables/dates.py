@@ -58,7 +58,10 @@ NAMED: tuple[tuple[re.Pattern[str], str, Precision], ...] = (
     (re.compile(rf"{_MONTH_NAME} \d{{1,2}}, ?\d{{4}}", re.IGNORECASE), "%b %d %Y", "instant"),
 )
 COMPACT = re.compile(r"(19|20)\d{2}(0[1-9]|1[0-2])(0[1-9]|[12]\d|3[01])")
+
+
 def moments_of(cells: pd.Series, file: str, zone: str | None) -> Stamps:
+    """Stamps of a column of datetimes, shown on the clock of `zone` where they have one of their own."""
     if cells.isna().any():
         raise missing_date(cells, cells.isna(), file)
     clock = pd.DatetimeIndex(cells)
@@ -76,6 +79,7 @@ def _index_wall(clock: pd.DatetimeIndex) -> NDArray[np.int64]:
 
 
 def missing_date(cells: pd.Series, where: pd.Series, file: str) -> InputError:
+    """The error for the first of the cells that are empty."""
     return InputError(
         "the date is missing", "Fill it in or remove the row.",
         file=file, row=int(cells.index[where][0]), column=str(cells.name),
@@ -211,9 +215,15 @@ def _wall(moments: pd.Series) -> NDArray[np.int64]:
 
 
 def no_date(texts: pd.Series, wrong: pd.Series, file: str, column: str, why: str = "is not a date") -> InputError:
+    """The error for the first of the cells that are wrong."""
+    first = str(texts[wrong].iloc[0])
+    if re.fullmatch(r"\d{5}(\.\d+)?", first):
+        day = np.datetime64(int(float(first)) - 25_569, "D")
+        why += f"; as a spreadsheet's day number it would be {day}"
     return InputError(
         f"found {str(texts[wrong].iloc[0])!r}, which {why}",
-        'Write dates as 2024-01-31, or state how they are written, such as time_format = "%d/%m/%Y".',
+        'Write dates as 2024-01-31, or state how they are written, such as time_format = "%d/%m/%Y".'
+        + (' State time_format = "excel" for day numbers.' if "spreadsheet" in why else ""),
         file=file,
         row=int(texts.index[wrong][0]),
         column=column,

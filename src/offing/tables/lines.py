@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -43,54 +43,85 @@ class _Running:
     lines: int = 0
 
 
-def gather(
-    source: Source,
-    time: str,
-    ids: Sequence[str],
-    combine: Combine,
-    stamps: Callable[[pd.Series], Stamps],
-    frequency: Frequency,
-) -> Gathered:
-    """Combine the lines of each period of `frequency` and each series; columns without a way to combine are not read.
+@dataclass(frozen=True)
+class Lines:
+    """How the lines of a source are gathered.
 
-    Raises
-    ------
-    InputError
-        If a column is missing, or a date, id or number cannot be read, naming its row.
+    Attributes
+    ----------
+    source, time, ids
+        Where they come from, their column of dates, and those that tell series apart.
+    combine
+        How the lines of a period become one value; columns without a way are not read.
+    stamps
+        How dates are read.
+    frequency
+        Into which periods they go.
     """
-    known = [str(name) for name in source.sample().columns]
-    for column in (*combine.how, *combine.weights.values()):
-        if column not in known:
-            raise InputError(f"there is no column {column!r}", nearest(column, known), file=source.file, key="combine")
-    try:
-        running = _run(source, time, ids, combine, stamps, frequency, plain=True)
-    except NotPlainError:
-        running = _run(source, time, ids, combine, stamps, frequency, plain=False)
-    if not running.parts:
-        raise InputError("there are no lines", file=source.file)
-    return _placed(running, combine, frequency)
 
+    source: Source
+    time: str
+    ids: tuple[str, ...]
+    combine: Combine
+    stamps: Callable[[pd.Series], Stamps]
+    frequency: Frequency
 
-def _run(
-    source: Source,
-    time: str,
-    ids: Sequence[str],
-    combine: Combine,
-    stamps: Callable[[pd.Series], Stamps],
-    frequency: Frequency,
-    *,
-    plain: bool,
-) -> _Running:
-    running = _Running()
-    text = list(dict.fromkeys([time, *ids, *combine.counted]))
-    marks = None if plain else source.marks(source.sample()[combine.numbers])
-    with Progress(f"reading {source.file}") as progress:
-        for cells, share in source.chunks(text, combine.numbers, plain):
-            rows = _values(_filled(cells), combine, marks, source.file)
-            if len(rows):
-                _add(running, rows, time, ids, combine, stamps, frequency, source.file)
-            progress.update(share)
-    return running
+    def gather(self) -> Gathered:
+        """Combine the lines of each period and each series.
+
+        Raises
+        ------
+        InputError
+            If a column is missing, or a date, id or number cannot be read, naming its row.
+        """
+        known = [str(name) for name in self.source.sample().columns]
+        for column in (*self.combine.how, *self.combine.weights.values()):
+            if column not in known:
+                raise InputError(
+                    f"there is no column {column!r}", nearest(column, known), file=self.source.file, key="combine"
+                )
+        try:
+            running = self._run(plain=True)
+        except NotPlainError:
+            running = self._run(plain=False)
+        if not running.parts:
+            raise InputError("there are no lines", file=self.source.file)
+        return _placed(running, self.combine, self.frequency)
+
+    def _run(self, *, plain: bool) -> _Running:
+        running, combine = _Running(), self.combine
+        text = list(dict.fromkeys([self.time, *self.ids, *combine.counted]))
+        marks = None if plain else self.source.marks(self.source.sample()[combine.numbers])
+        with Progress(f"reading {self.source.file}") as progress:
+            for cells, share in self.source.chunks(text, combine.numbers, plain):
+                rows = _values(_filled(cells), combine, marks, self.source.file)
+                if len(rows):
+                    self._add(running, rows)
+                progress.update(share)
+        return running
+
+    def _add(self, running: _Running, rows: pd.DataFrame) -> None:
+        # Dates repeat: each different one is read once.
+        codes, different = pd.factorize(rows[self.time], use_na_sentinel=False)
+        first = np.full(len(different), len(codes), dtype=np.intp)
+        np.minimum.at(first, codes, np.arange(len(codes)))
+        read = self.stamps(pd.Series(np.asarray(different), rows.index[first], name=self.time))
+        instants = read.on(self.frequency)
+        running.days |= set((self.frequency.wall(instants) // DAY).tolist())
+        ordinals = self.frequency.ordinals(instants)
+        keyed = pd.DataFrame({KEYS[0]: self._series(running, rows), KEYS[1]: ordinals[codes], "at": instants[codes]})
+        wanted = dict.fromkeys((*self.combine.how, *self.combine.weights.values()))
+        running.parts.append(self.combine.part(keyed.assign(**{name: rows[name].to_numpy() for name in wanted})))
+        running.lines += len(rows)
+
+    def _series(self, running: _Running, rows: pd.DataFrame) -> Ints:
+        """Number (n,) of each line's series."""
+        if not self.ids:
+            running.ids.setdefault("", 0)
+            return np.zeros(len(rows), dtype=np.int64)
+        codes, different = pd.factorize(id_texts(rows, self.ids, self.source.file))
+        numbers = [running.ids.setdefault(str(text), len(running.ids)) for text in different]
+        return np.array(numbers, dtype=np.int64)[codes]
 
 
 def _filled(cells: pd.DataFrame) -> pd.DataFrame:
@@ -124,41 +155,6 @@ def _values(cells: pd.DataFrame, combine: Combine, marks: Marks | None, file: st
         numbers[name] = values
     counted = {name: cells[name].where(cells[name] != "") for name in combine.counted if name not in numbers}
     return cells.assign(**numbers, **counted)
-
-
-def _add(
-    running: _Running,
-    rows: pd.DataFrame,
-    time: str,
-    ids: Sequence[str],
-    combine: Combine,
-    stamps: Callable[[pd.Series], Stamps],
-    frequency: Frequency,
-    file: str,
-) -> None:
-    # Dates repeat: each different one is read once.
-    codes, different = pd.factorize(rows[time], use_na_sentinel=False)
-    first = np.full(len(different), len(codes), dtype=np.intp)
-    np.minimum.at(first, codes, np.arange(len(codes)))
-    read = stamps(pd.Series(np.asarray(different), rows.index[first], name=time))
-    instants = read.on(frequency)
-    running.days |= set((frequency.wall(instants) // DAY).tolist())
-    numbers = _series(running, rows, ids, file)
-    columns = {name: rows[name] for name in dict.fromkeys((*combine.how, *combine.weights.values()))}
-    keyed = pd.DataFrame({KEYS[0]: numbers, KEYS[1]: frequency.ordinals(instants)[codes], "at": instants[codes]})
-    running.parts.append(combine.part(keyed.assign(**{k: v.to_numpy() for k, v in columns.items()})))
-    running.lines += len(rows)
-    if len(running.parts) > 64:  # parts of very many chunks are joined on the way
-        running.parts = [pd.concat(running.parts)]
-
-
-def _series(running: _Running, rows: pd.DataFrame, ids: Sequence[str], file: str) -> Ints:
-    if not ids:
-        running.ids.setdefault("", 0)
-        return np.zeros(len(rows), dtype=np.int64)
-    codes, different = pd.factorize(id_texts(rows, ids, file))
-    numbers = [running.ids.setdefault(str(text), len(running.ids)) for text in different]
-    return np.array(numbers, dtype=np.int64)[codes]
 
 
 def _placed(running: _Running, combine: Combine, frequency: Frequency) -> Gathered:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -62,7 +62,7 @@ class Marks:
 
 
 def find_marks(
-    columns: dict[str, Iterable[str]], separator: str, decimal: str | None = None, thousands: str | None = None
+    columns: Mapping[str, Iterable[str]], separator: str, decimal: str | None = None, thousands: str | None = None
 ) -> Marks:
     """Find the marks from how the numbers in all of a file's columns of text are written.
 

@@ -15,7 +15,7 @@ from offing.calendar import WEEKDAYS, Axis, Frequency
 from offing.tables.aggregate import PARTIAL, aggregated
 from offing.tables.combine import Combine
 from offing.tables.dates import Stamps, moments_of
-from offing.tables.lines import Gathered, gap_note, gather
+from offing.tables.lines import Gathered, Lines, gap_note
 from offing.tables.numbers import Marks, number_columns
 from offing.tables.regular import Timing, axis_of, gaps_in, place, spelt_runs
 from offing.tables.shapes import PERIOD, from_wide, id_texts, joined_time, looks_wide
@@ -122,7 +122,7 @@ class Reading:
 def read(source: Any = None, *, id: None = None, **said: Any) -> Table: ...
 @overload
 def read(source: Any = None, *, id: str | Sequence[str], **said: Any) -> Panel: ...
-def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: Any) -> Table | Panel:
+def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: Any) -> Table | Panel:  # noqa: A002
     r"""Read a table: one row a period, or lines and finer periods to be combined, of one series or of several.
 
     What is not stated is found where it is plain, and asked for by an error where it is not.
@@ -154,8 +154,8 @@ def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: A
     year_starts
         First month of the year that quarters and years follow.
     weeks, year_ends
-        ``4-4-5``, ``4-5-4`` or ``5-4-4``: months made of whole weeks, of a year that ends on the ``last`` closing day of
-        its last month or the one ``nearest`` to its end.
+        ``4-4-5``, ``4-5-4`` or ``5-4-4``: months made of whole weeks, of a year that ends on the ``last`` closing day
+        of its last month or the one ``nearest`` to its end.
     stamp
         Whether a date names its period's ``start`` or ``end``. Needed where both are usual.
     id
@@ -308,7 +308,7 @@ def _lines(source: Source, indexed: Stamps | None, reading: Reading, timing: Tim
 
     _, told = stamps_of(sample[time], reading.time_format, source.file, zone)
     combine = Combine(reading.combine)
-    gathered = gather(source, time, reading.ids, combine, stamps, frequency)
+    gathered = Lines(source, time, reading.ids, combine, stamps, frequency).gather()
     low, high, treatments = _whole_part(gathered, reading, source.file)
     findings = (*source.findings(), *told, *gap_note(gathered, source.file, combine))
     found = {}
@@ -317,7 +317,9 @@ def _lines(source: Source, indexed: Stamps | None, reading: Reading, timing: Tim
         said = reading.said()
         for key in ("units", "labels"):
             said[key] = {column: text for column, text in said[key].items() if column in kept}
-        table = Table(source.file, gathered.axis.part(low, high), kept, treatments=treatments, findings=findings, **said)
+        table = Table(
+            source.file, gathered.axis.part(low, high), kept, treatments=treatments, findings=findings, **said
+        )
         if reading.aggregate_to and reading.aggregate_to != unit:
             again = {column: "sum" if how == "count" else how for column, how in reading.combine.items()}
             table = aggregated(table, reading.coarse(zone), again, reading.partial)
@@ -346,7 +348,9 @@ def _whole_part(gathered: Gathered, reading: Reading, file: str) -> tuple[int, i
     low, high = (0, axis.n) if keep else (int(0 in partial), axis.n - int(axis.n - 1 in partial))
     if high <= low:
         raise InputError(
-            f"no {axis.frequency.unit} is whole in {axis.spell()}", 'State partial = "keep" to have them as they are.', file=file
+            f"no {axis.frequency.unit} is whole in {axis.spell()}",
+            'State partial = "keep" to have them as they are.',
+            file=file,
         )
     return low, high, log
 
@@ -372,10 +376,11 @@ def _periods(source: Source, indexed: Stamps | None, reading: Reading, timing: T
     _check_said(reading, [str(name) for name in cells.columns], file)
     marks = source.marks(cells)
     findings += _marks_note(marks, reading, file)
+    placing = _Placing(file, marks, frequency, time, reading, tuple(findings))
     found = {}
     for name, rows in groups.items():
         try:
-            table = _regular(file, marks, cells.iloc[rows], frequency, ordinals[rows], time, reading, tuple(findings))
+            table = placing.table(cells.iloc[rows], ordinals[rows])
         except InputError as error:
             error.found += f" in the series {name!r}" if name else ""
             raise
@@ -413,36 +418,46 @@ def _check_said(reading: Reading, known: list[str], file: str) -> None:
                 raise InputError(f"found {column!r}, which is no column of {file}", nearest(column, known), key=key)
 
 
-def _regular(
-    file: str,
-    marks: Marks | None,
-    cells: pd.DataFrame,
-    frequency: Frequency,
-    ordinals: np.ndarray,
-    time: str,
-    reading: Reading,
-    findings: tuple[Finding, ...],
-) -> Table:
-    """One series' rows on their axis."""
-    axis, order = axis_of(frequency, ordinals, cells.index, file, leave_gaps=reading.gaps == "leave")
-    treatments: tuple[Treatment, ...] = ()
-    if (moved := np.flatnonzero(order != np.arange(len(order)))).size:
-        first = Axis(frequency, int(ordinals[order][moved[0]]), 1).labels()[0]
-        treatments = (Treatment(file, time, first, "rows in another order", "rows by date", "dates were not sorted"),)
-    cells = cells.iloc[order]
-    places = ordinals[order] - axis.first
-    columns, unusable = number_columns(cells, file, marks)
-    if len(cells) < axis.n:
-        columns = {name: _spread(values, places, axis.n) for name, values in columns.items()}
-        runs = spelt_runs(frequency, gaps_in(ordinals[order]), 5)
-        missing = axis.n - len(cells)
-        told = Finding(
+@dataclass(frozen=True)
+class _Placing:
+    """How the rows of a source's series are placed on their axis."""
+
+    file: str
+    marks: Marks | None
+    frequency: Frequency
+    time: str
+    reading: Reading
+    findings: tuple[Finding, ...]
+
+    def table(self, cells: pd.DataFrame, ordinals: np.ndarray) -> Table:
+        """One series' rows, sorted, with missing periods where these may be."""
+        leave = self.reading.gaps == "leave"
+        axis, order = axis_of(self.frequency, ordinals, cells.index, self.file, leave_gaps=leave)
+        cells, ordinals = cells.iloc[order], ordinals[order]
+        columns, unusable = number_columns(cells, self.file, self.marks)
+        findings = self.findings
+        if len(cells) < axis.n:
+            columns = {name: _spread(values, ordinals - axis.first, axis.n) for name, values in columns.items()}
+            findings = (*findings, self._gaps_note(axis, ordinals))
+        log = self._sorted(axis, order, ordinals)
+        return Table(self.file, axis, columns, unusable, treatments=log, findings=findings, **self.reading.said())
+
+    def _sorted(self, axis: Axis, order: np.ndarray, ordinals: np.ndarray) -> tuple[Treatment, ...]:
+        moved = np.flatnonzero(order != np.arange(len(order)))
+        if not len(moved):
+            return ()
+        first = Axis(axis.frequency, int(ordinals[moved[0]]), 1).labels()[0]
+        before, after = "rows in another order", "rows by date"
+        return (Treatment(self.file, self.time, first, before, after, "dates were not sorted"),)
+
+    def _gaps_note(self, axis: Axis, ordinals: np.ndarray) -> Finding:
+        missing, unit = axis.n - len(ordinals), axis.frequency.unit
+        runs = spelt_runs(axis.frequency, gaps_in(ordinals), 5)
+        return Finding(
             "missing periods", "note",
-            f"{file}: {count(missing, f'{frequency.unit} has', f'{frequency.unit}s have')} no row and stay missing: {runs}.",
+            f"{self.file}: {count(missing, f'{unit} has', f'{unit}s have')} no row and stay missing: {runs}.",
             evidence={"periods": float(missing)},
         )  # fmt: skip
-        findings = (*findings, told)
-    return Table(file, axis, columns, unusable, treatments=treatments, findings=findings, **reading.said())
 
 
 def _spread(values: Array, places: np.ndarray, n: int) -> Array:

@@ -83,7 +83,8 @@ def _on_changing_clock(stamps: Stamps, file: str, rows: pd.Index) -> Ints:
     """
     clock = pd.DatetimeIndex(stamps.wall.astype("datetime64[us]"))
     early, late = (
-        clock.tz_localize(stamps.zone, ambiguous=np.full(len(clock), first), nonexistent="NaT") for first in (True, False)
+        clock.tz_localize(stamps.zone, ambiguous=np.full(len(clock), first), nonexistent="NaT")
+        for first in (True, False)
     )
     skipped = np.flatnonzero(early.isna())
     if len(skipped):
@@ -151,19 +152,22 @@ def axis_of(
         i = int(doubled[0])
         both = sorted((rows[order[i]], rows[order[i + 1]]), key=str)
         many = len(doubled) - 1
-        changing = ' If its clock is changed in autumn, state zone = "Europe/Lisbon", say.' if frequency.unit == "hour" else ""
+        changing = (
+            ' If its clock is changed in autumn, state zone = "Europe/Lisbon", say.' if frequency.unit == "hour" else ""
+        )
         raise InputError(
             f"rows {both[0]} and {both[1]} both stand for it"
             + (f", and {count(many, 'more row repeats', 'more rows repeat')} a period" if many else ""),
-            'Keep one row a period; or, if they are lines to be added up, state rows = "lines" and how to combine them; '
-            f"if they are several series, name the column that tells them apart, as id.{changing}",
+            'Keep one row a period; or, if they are lines to be added up, state rows = "lines" and how to combine '
+            f"them; if they are several series, name the column that tells them apart, as id.{changing}",
             file=file,
             period=Axis(frequency, int(inner[i]), 1).labels()[0],
         )
     missing = span - len(inner)
     if missing and not (leave_gaps and missing <= len(inner)):
         raise InputError(
-            f"{count(missing, f'{frequency.unit} is', f'{frequency.unit}s are')} missing between the first and the last: "
+            f"{count(missing, f'{frequency.unit} is', f'{frequency.unit}s are')} missing between the first "
+            "and the last: "
             f"{spelt_runs(frequency, gaps_in(inner))}",
             'Add a row for each, with empty cells where nothing is known, or state gaps = "leave" to have them so.'
             if not leave_gaps
@@ -208,7 +212,11 @@ def _unit(wall: Ints, timing: Timing, file: str) -> str:
         step = int(np.diff(months).min())
         unit = {1: "month", 3: "quarter", 12: "year"}.get(step)
         uneven = np.flatnonzero(np.diff(months % step))
-        if unit is not None and not len(uneven) and (months[0] - month_named(timing.year_starts, "year_starts")) % step == 0:
+        if (
+            unit is not None
+            and not len(uneven)
+            and (months[0] - month_named(timing.year_starts, "year_starts")) % step == 0
+        ):
             return unit
         even = unit is not None and not len(uneven)
         error = _no_frequency(moments, int(uneven[0]) if len(uneven) else int(gaps.argmin()), file)

@@ -39,7 +39,7 @@ def looks_wide(cells: pd.DataFrame) -> bool:
 
 
 def from_wide(cells: pd.DataFrame, value: str, ids: Sequence[str], file: str) -> tuple[pd.DataFrame, Finding]:
-    """One row a date with columns `PERIOD`, the ids and `value`, of a table with years side by side or below each other.
+    """One row a date with columns `PERIOD`, the ids and `value`, of a table of years side by side.
 
     Raises
     ------
@@ -84,9 +84,13 @@ def joined_time(cells: pd.DataFrame, columns: Sequence[str], file: str) -> pd.Da
     """The table with its year's column and its month's (quarter's, week's) as one, `PERIOD`."""
     for name in columns:
         if name not in cells.columns:
-            raise InputError(f"there is no column {name!r}", nearest(name, map(str, cells.columns)), file=file, key="time")
+            raise InputError(
+                f"there is no column {name!r}", nearest(name, map(str, cells.columns)), file=file, key="time"
+            )
     if len(columns) != 2:
-        raise InputError(f"found {len(columns)} columns", "Give the year's column and the month's.", file=file, key="time")
+        raise InputError(
+            f"found {len(columns)} columns", "Give the year's column and the month's.", file=file, key="time"
+        )
     year, place = (_text(cells[name]) for name in columns)
     for row, cell in year.items():
         if not _YEAR.fullmatch(cell):
@@ -108,7 +112,9 @@ def id_texts(cells: pd.DataFrame, ids: Sequence[str], file: str) -> pd.Series:
     """
     for name in ids:
         if name not in cells.columns:
-            raise InputError(f"there is no column {name!r}", nearest(name, map(str, cells.columns)), file=file, key="id")
+            raise InputError(
+                f"there is no column {name!r}", nearest(name, map(str, cells.columns)), file=file, key="id"
+            )
     texts = [_text(cells[name]) for name in ids]
     for name, text in zip(ids, texts, strict=True):
         if (text == "").any():

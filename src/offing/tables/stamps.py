@@ -32,7 +32,9 @@ def looks_like_dates(texts: pd.Series, header: str) -> bool:
     if pd.api.types.is_datetime64_any_dtype(texts):
         return True
     if pd.api.types.is_numeric_dtype(texts):
-        return header.strip().lower() in _DATED and bool(_digits(texts).str.fullmatch(COMPACT.pattern + r"|\d{4}").all())
+        return header.strip().lower() in _DATED and bool(
+            _digits(texts).str.fullmatch(COMPACT.pattern + r"|\d{4}").all()
+        )
     patterns = [ISO, YEAR_FIRST, DAY_OR_MONTH_FIRST, *(COARSE[p] for p in ("month", "quarter", "week"))]
     patterns += [pattern for pattern, _, _ in NAMED]
     if header.strip().lower() in _DATED:
@@ -77,7 +79,9 @@ def _numbered(cells: pd.Series, layout: str | None, file: str) -> tuple[Stamps, 
     column, texts = str(cells.name), _digits(cells)
     if layout is not None or texts.str.fullmatch(COMPACT.pattern).all() or texts.str.fullmatch(r"(19|20)\d{2}").all():
         told = Finding(
-            "dates as numbers", "note", f"{file}: the numbers in '{column}', such as {texts.iloc[0]}, are read as dates."
+            "dates as numbers",
+            "note",
+            f"{file}: the numbers in '{column}', such as {texts.iloc[0]}, are read as dates.",
         )
         return parse_dates(texts, layout, file, column), (told,)
     likely = cells.between(20_000, 80_000).all()
@@ -97,4 +101,6 @@ def _excel_day(number: float) -> str:
 
 def _digits(cells: pd.Series) -> pd.Series:
     whole = cells.where(cells == cells.round(), 0.5)
-    return whole.map(lambda each: str(int(each)) if each == int(each) else str(each)) if len(whole) else whole.astype(str)
+    return (
+        whole.map(lambda each: str(int(each)) if each == int(each) else str(each)) if len(whole) else whole.astype(str)
+    )

@@ -168,8 +168,9 @@ class Panel(Mapping[str, Table]):
     Examples
     --------
     >>> import pandas as pd, offing as of
-    >>> lines = pd.DataFrame({"month": ["2024-01", "2024-02"] * 2, "port": ["01", "01", "02", "02"], "sold": [3, 4, 1, 2]})
-    >>> ports = of.read(lines, id="port")
+    >>> months = ["2024-01", "2024-02"] * 2
+    >>> rows = pd.DataFrame({"month": months, "port": ["01", "01", "02", "02"], "sold": [3, 4, 1, 2]})
+    >>> ports = of.read(rows, id="port")
     >>> list(ports), ports["02"].values("sold").tolist()
     (['01', '02'], [1.0, 2.0])
     """

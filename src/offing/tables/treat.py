@@ -75,9 +75,9 @@ class Treat:
     threshold
         Standard deviations from what is usual that make an outlier.
     smooth
-        Number of periods of a moving mean, for noisy drivers. It looks back only, so that it means the same in the future.
+        Number of periods of a moving mean, for noisy drivers. It looks back only, so as to mean the same later on.
     centred
-        Let the mean look both ways inside the history. Near the origin its window is cut, and beyond it looks back only.
+        Let the mean look both ways inside the history. Near the origin its window is cut; beyond, it looks back only.
 
     Raises
     ------
@@ -154,7 +154,7 @@ class Treat:
         at = np.array([], dtype=np.intp) if judged is None else judged.beyond(self.threshold)
         if judged is None or not len(at):
             return ()
-        work.findings.append(outlier_finding(work.column, work.axis, work.values, judged, at, self.outliers))
+        work.findings.append(outlier_finding(work.column, work.axis, work.values, judged, at))
         if self.outliers == "exclude":
             work.put(at, np.full(len(at), np.nan), "outlier: excluded", judged)
         if self.outliers == "replace":
@@ -263,9 +263,7 @@ def zero_question(column: str, axis: Axis, values: Array) -> tuple[Finding, ...]
     return (found,)
 
 
-def outlier_finding(
-    column: str, axis: Axis, values: Array, judged: Judged, at: NDArray[np.intp], policy: str
-) -> Finding:
+def outlier_finding(column: str, axis: Axis, values: Array, judged: Judged, at: NDArray[np.intp]) -> Finding:
     """The finding that names outliers, the farthest first."""
     farthest = at[np.argsort(-np.abs(judged.scores[at]), kind="stable")]
     told = [
@@ -274,10 +272,10 @@ def outlier_finding(
         for i in farthest[:3].tolist()
     ]
     more = f" and {len(at) - 3} more" if len(at) > 3 else ""
-    advice = 'If it is an error, treat it: outliers = "exclude", "replace" or "pulse".' if policy == "flag" else ""
     return Finding(
         "outliers", "note",
-        f"'{column}' has {count(len(at), 'value')} far from what is usual for level and season: {', '.join(told)}{more}.",
-        advice=advice,
+        f"'{column}' has {count(len(at), 'value')} far from what is usual for level and season: "
+        f"{', '.join(told)}{more}.",
+        advice='What is an error can be treated: outliers = "exclude", "replace" or "pulse".',
         evidence={"values": float(len(at)), "highest score": float(np.abs(judged.scores[at]).max())},
     )  # fmt: skip

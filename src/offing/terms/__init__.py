@@ -10,4 +10,16 @@ from offing.terms.trend import Trend
 #: Every kind of term by the name that a study gives it.
 TERMS: dict[str, type[Term]] = {"trend": Trend, "season": Season, "holidays": Holidays, "driver": Driver}
 
-__all__ = ["TERMS", "Block", "Driver", "Holidays", "Pulses", "Readout", "Reference", "Season", "Term", "Trend", "telling"]
+__all__ = [
+    "TERMS",
+    "Block",
+    "Driver",
+    "Holidays",
+    "Pulses",
+    "Readout",
+    "Reference",
+    "Season",
+    "Term",
+    "Trend",
+    "telling",
+]

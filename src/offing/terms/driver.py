@@ -7,12 +7,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from offing.base import InputError, nearest
+from offing.base import InputError
 from offing.calendar import Axis
 from offing.tables import View
-from offing.terms.term import Array, Block, Reference, Term, names_of, whole_numbers
-
-TRANSFORMS = ("log",)
+from offing.terms.term import Array, Block, Reference, Term, whole_numbers
+from offing.terms.transforms import Log, Stated, Step, evaluate, reach, steps_of
 
 
 @dataclass(frozen=True)
@@ -24,7 +23,11 @@ class Driver(Term):
     data
         The column, as ``column`` or ``table.column``.
     transform
-        ``["log"]`` for the natural logarithm: on the log scale the coefficient is then an elasticity.
+        What becomes of the values first, step by step: ``log`` (on the log scale the coefficient is then an
+        elasticity), ``difference``, ``seasonal difference``, ``log difference`` (times 100), ``growth`` (percent on the
+        year before), ``per working day``; and with a value ``{"difference": 4}``, ``{"index": "2020"}`` (that
+        period = 100), ``{"times": 0.001}``, ``{"deflate": "prices.index", "base": "2020"}``,
+        ``{"per": "people.number"}``, ``{"per working day": "NO"}`` (a country's holidays are none).
     lags
         After how many periods it acts; 0 is at once. One column each.
     name
@@ -44,7 +47,7 @@ class Driver(Term):
     """
 
     data: str
-    transform: Sequence[str] = ()
+    transform: Sequence[Stated] = ()
     lags: Sequence[int] = (0,)
     name: str | None = None
 
@@ -54,39 +57,45 @@ class Driver(Term):
         if self.name is None:
             self._set(name=self.data.partition(".")[2] or self.data)
         super().__post_init__()
-        self._set(transform=names_of(self.transform, "transform"), lags=whole_numbers(self.lags, "lags"))
+        steps = steps_of(self.transform)
+        self._set(transform=tuple(self.transform), lags=whole_numbers(self.lags, "lags"))
         if not self.lags:
             raise InputError("there are no lags", "Give lags = [0] for an effect at once.", key="lags")
-        for each in self.transform:
-            if each not in TRANSFORMS:
-                raise InputError(f"found {each!r}", nearest(each, TRANSFORMS), key="transform")
-        if len(self.transform) > 1:
+        if sum(isinstance(step, Log) for step in steps) > 1:
             raise InputError("the logarithm is taken twice", "Give it once.", key="transform")
 
+    @property
+    def steps(self) -> tuple[Step, ...]:
+        """The transformations."""
+        return steps_of(self.transform)
+
     def needs(self) -> tuple[str, ...]:
-        """The driver's column."""
-        return (self.data,)
+        """The driver's column, and those that its transformations look at."""
+        return (self.data, *(column for step in self.steps for column in step.needs()))
 
     def learn(self, view: View) -> None:
         """Nothing: the columns hold the values themselves. An unknown column is told here."""
-        source, column = view.sources.find(self.data)
-        view.sources.tables[source].values(column)
+        for reference in self.needs():
+            source, column = view.sources.find(reference)
+            view.sources.tables[source].values(column)
 
     def block(self, view: View, axis: Axis, state: None) -> Block:
         """The values, one column a lag."""
-        stem = " ".join((*self.transform, str(self.name)))
+        stem = " ".join((*(step.name for step in reversed(self.steps)), str(self.name)))
         names = tuple(stem if lag == 0 else f"{stem} (lag {lag})" for lag in self.lags)
-        columns = [self._transformed(view, axis.shifted(-lag)) for lag in self.lags]
+        columns = [self.transformed(view, axis.shifted(-lag)) for lag in self.lags]
         return Block(np.column_stack(columns), names)
 
     def first_unknown(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
-        """The earliest value needed by any of the lags that is unknown."""
-        needed = Axis(axis.frequency, axis.first - max(self.lags), axis.n + max(self.lags) - min(self.lags))
-        wanted = np.isin(needed.ordinals, [axis.ordinals - lag for lag in self.lags])
-        unknown = np.flatnonzero(np.isnan(view.known(self.data, needed).values) & wanted)
-        if not len(unknown):
-            return None
-        return self.data, needed.part(int(unknown[0]), int(unknown[0]) + 1)
+        """The earliest value needed by any of the lags and transformations that is unknown."""
+        lags = sorted({lag + back for lag in self.lags for back in reach(self.steps, axis.frequency)})
+        for reference in self.needs():
+            needed = Axis(axis.frequency, axis.first - lags[-1], axis.n + lags[-1] - lags[0])
+            wanted = np.isin(needed.ordinals, [axis.ordinals - lag for lag in lags])
+            unknown = np.flatnonzero(np.isnan(view.known(reference, needed).values) & wanted)
+            if len(unknown):
+                return reference, needed.part(int(unknown[0]), int(unknown[0]) + 1)
+        return None
 
     @property
     def measured_from(self) -> str:
@@ -97,17 +106,10 @@ class Driver(Term):
         """The mean over the fit's rows."""
         return Reference(None)
 
-    def _transformed(self, view: View, axis: Axis) -> Array:
-        values = view.known(self.data, axis).values
-        if not self.transform:
-            return values
-        wrong = np.flatnonzero(values <= 0.0)
-        if len(wrong):
-            i = int(wrong[0])
-            raise InputError(
-                f"found {values[i]:g}, of which there is no logarithm",
-                "Leave out transform, or correct the value.",
-                column=self.data,
-                period=axis.part(i, i + 1).labels()[0],
-            )
-        return np.asarray(np.log(values))
+    def transformed(self, view: View, axis: Axis) -> Array:
+        """The driver's values (n,) on `axis` after its transformations, without lags."""
+        try:
+            return evaluate(lambda each: view.known(self.data, each).values, self.steps, view, axis)
+        except InputError as error:
+            error.column = error.column or self.data
+            raise

@@ -5,4 +5,15 @@ from offing.tables.sources.database import Database
 from offing.tables.sources.frames import FrameSource, frame_of, parquet, plain_frame, workbook
 from offing.tables.sources.source import NotPlainError, Source
 
-__all__ = ["CsvFile", "Database", "FrameSource", "NotPlainError", "Source", "frame_of", "parquet", "plain_frame", "read_cells", "workbook"]
+__all__ = [
+    "CsvFile",
+    "Database",
+    "FrameSource",
+    "NotPlainError",
+    "Source",
+    "frame_of",
+    "parquet",
+    "plain_frame",
+    "read_cells",
+    "workbook",
+]

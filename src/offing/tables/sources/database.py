@@ -47,10 +47,10 @@ class Database:
         read = 0
         with self._rows(None, wanted) as parts:
             for part in parts:
-                plain = plain_frame(part, self.file)[wanted]
-                plain.index = plain.index + read
+                rows = plain_frame(part, self.file)[wanted]
+                rows.index = rows.index + read
                 read += len(part)
-                yield plain, 1.0 - 1.0 / (1.0 + read / CHUNK)
+                yield rows, 1.0 - 1.0 / (1.0 + read / CHUNK)
 
     def marks(self, cells: pd.DataFrame) -> Marks | None:
         """How numbers kept as text are written."""
@@ -116,7 +116,9 @@ class Database:
             except sql.exc.SQLAlchemyError:
                 return InputError("the database cannot be reached", "Check its address.", file=self.file)
             if name not in known:
-                return InputError(f"there is no table {self.table!r}", nearest(name, known), file=self.file, key="table")
+                return InputError(
+                    f"there is no table {self.table!r}", nearest(name, known), file=self.file, key="table"
+                )
         kind = type(getattr(error, "orig", error)).__name__
         return InputError(
             f"the database refuses ({kind})", "Try the address and the query in its own console.", file=self.file

@@ -57,7 +57,7 @@ def frame_of(table: Any, file: str) -> pd.DataFrame | None:
     if not hasattr(table, "__arrow_c_stream__"):
         return None
     optional("pyarrow", "parquet", f"a {type(table).__name__}")
-    frame: pd.DataFrame = pd.DataFrame.from_arrow(table)
+    frame: pd.DataFrame = pd.DataFrame.from_arrow(table)  # type: ignore[attr-defined]
     return plain_frame(frame, file)
 
 
@@ -94,12 +94,14 @@ def workbook(path: Path, file: str, sheet: str | None, header_row: int) -> Frame
     excel = optional("openpyxl", "excel", "an Excel workbook")
     try:
         book = excel.load_workbook(path, read_only=True, data_only=True)
-    except Exception as error:  # noqa: BLE001  openpyxl raises whatever the broken file leads it to
+    except Exception as error:
         raise InputError("the file is not a valid workbook (.xlsx)", "Save it again.", file=file) from error
     try:
         if sheet is None and len(book.sheetnames) > 1:
             named = ", ".join(repr(name) for name in book.sheetnames)
-            raise InputError(f"there are several sheets: {named}", f'Say which: sheet = "{book.sheetnames[0]}".', file=file)
+            raise InputError(
+                f"there are several sheets: {named}", f'Say which: sheet = "{book.sheetnames[0]}".', file=file
+            )
         if sheet is not None and sheet not in book.sheetnames:
             raise InputError(f"there is no sheet {sheet!r}", nearest(sheet, book.sheetnames), file=file, key="sheet")
         rows = [list(row) for row in book[sheet or book.sheetnames[0]].iter_rows(values_only=True)]

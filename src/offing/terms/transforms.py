@@ -1,0 +1,327 @@
+"""Transformations of series: what a column becomes before it enters a model, on drivers and on the target alike."""
+
+from __future__ import annotations
+
+import re
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from offing.base import InputError, nearest
+from offing.calendar import Axis, Frequency, country_days
+from offing.calendar.axis import instant_of
+from offing.tables import View
+from offing.terms.term import Array
+
+#: A series as a function of the periods that are wanted.
+Series = Callable[[Axis], Array]
+#: A step as users write it: a name, or a name with what it needs, such as ``{"deflate": "prices.index"}``.
+Stated = str | Mapping[str, Any]
+
+
+class Step(ABC):
+    """One transformation. `name` heads the names of columns."""
+
+    name: str
+
+    @abstractmethod
+    def apply(self, series: Series, view: View, axis: Axis) -> Array:
+        """Transformed values (n,) on `axis`."""
+
+    def lags(self, frequency: Frequency) -> tuple[int, ...]:
+        """How many periods back it looks, 0 included."""
+        return (0,)
+
+    def needs(self) -> tuple[str, ...]:
+        """Further columns that it looks at."""
+        return ()
+
+
+class Factor(Step):
+    """A step that multiplies by what is known: its way back is a division."""
+
+    def apply(self, series: Series, view: View, axis: Axis) -> Array:
+        """The values times the factor."""
+        return series(axis) * self.factor(series, view, axis)
+
+    @abstractmethod
+    def factor(self, series: Series, view: View, axis: Axis) -> Array:
+        """The factor (n,) of each period."""
+
+
+@dataclass(frozen=True)
+class Log(Step):
+    """The natural logarithm."""
+
+    name: str = "log"
+
+    def apply(self, series: Series, view: View, axis: Axis) -> Array:
+        """Ln x."""
+        return np.asarray(np.log(positive(series(axis), axis, "logarithm")))
+
+
+@dataclass(frozen=True)
+class Difference(Step):
+    """The change from an earlier period; the season before where `lag` is None."""
+
+    lag: int | None = 1
+    name: str = "difference of"
+
+    def lags(self, frequency: Frequency) -> tuple[int, ...]:
+        """Now, and the earlier period."""
+        return (0, season_of(frequency) if self.lag is None else self.lag)
+
+    def apply(self, series: Series, view: View, axis: Axis) -> Array:
+        """X less its earlier value."""
+        return series(axis) - series(axis.shifted(-self.lags(axis.frequency)[1]))
+
+
+@dataclass(frozen=True)
+class LogDifference(Step):
+    """A hundred times the change of the logarithm: about percent."""
+
+    name: str = "log difference of"
+
+    def lags(self, frequency: Frequency) -> tuple[int, ...]:
+        """Now and the period before."""
+        return (0, 1)
+
+    def apply(self, series: Series, view: View, axis: Axis) -> Array:
+        """100 (ln x − ln of the period before)."""
+        now, before = (positive(series(each), each, "logarithm") for each in (axis, axis.shifted(-1)))
+        return np.asarray(100.0 * (np.log(now) - np.log(before)))
+
+
+@dataclass(frozen=True)
+class Growth(Step):
+    """Percent on the year before."""
+
+    name: str = "growth of"
+
+    def lags(self, frequency: Frequency) -> tuple[int, ...]:
+        """Now and a year before."""
+        return (0, year_of(frequency))
+
+    def apply(self, series: Series, view: View, axis: Axis) -> Array:
+        """100 (x / x a year before − 1)."""
+        earlier = axis.shifted(-year_of(axis.frequency))
+        return 100.0 * (series(axis) / positive(series(earlier), earlier, "growth") - 1.0)
+
+
+@dataclass(frozen=True)
+class Times(Factor):
+    """A constant factor."""
+
+    number: float
+    name: str = "scaled"
+
+    def factor(self, series: Series, view: View, axis: Axis) -> Array:
+        """The number."""
+        return np.full(axis.n, self.number)
+
+
+@dataclass(frozen=True)
+class Index(Factor):
+    """The mean of a base period made 100."""
+
+    base: str
+    name: str = "index of"
+
+    def factor(self, series: Series, view: View, axis: Axis) -> Array:
+        """100 over the mean of the base period."""
+        return np.full(axis.n, 100.0 / base_mean(series, axis.frequency, self.base, "index"))
+
+
+@dataclass(frozen=True)
+class DivideBy(Factor):
+    """Division by another column; a deflator is 1 in its base period, or an index of which 100 means 1."""
+
+    reference: str
+    deflate: bool = False
+    base: str | None = None
+
+    @property
+    def name(self) -> str:  # type: ignore[override]
+        """Head of columns' names."""
+        return "real" if self.deflate else f"per {self.reference.partition('.')[2] or self.reference}:"
+
+    def needs(self) -> tuple[str, ...]:
+        """The other column."""
+        return (self.reference,)
+
+    def factor(self, series: Series, view: View, axis: Axis) -> Array:
+        """One over the other column, scaled."""
+
+        def other(each: Axis) -> Array:
+            return positive(view.known(self.reference, each).values, each, "quotient", self.reference)
+
+        one = 1.0
+        if self.deflate:
+            one = 100.0 if self.base is None else base_mean(other, axis.frequency, self.base, "base")
+        return one / other(axis)
+
+
+@dataclass(frozen=True)
+class PerWorkingDay(Factor):
+    """Division by the days from Monday to Friday that are no public holiday of `country`."""
+
+    country: str | None = None
+    subdivision: str | None = None
+    name: str = "per working day:"
+
+    def factor(self, series: Series, view: View, axis: Axis) -> Array:
+        """One over the number of working days."""
+        days = working_days(axis, self.country, self.subdivision)
+        none = np.flatnonzero(days == 0)
+        if len(none):
+            i = int(none[0])
+            raise InputError(
+                "there is no working day in it", "Use it for months and longer periods.",
+                period=axis.part(i, i + 1).labels()[0], key="transform",
+            )  # fmt: skip
+        return 1.0 / days
+
+
+_NAMED: dict[str, Callable[[], Step]] = {
+    "log": Log,
+    "difference": Difference,
+    "seasonal difference": lambda: Difference(None, "seasonal difference of"),
+    "log difference": LogDifference,
+    "growth": Growth,
+    "per working day": PerWorkingDay,
+}
+_WITH_VALUE = ("difference", "index", "times", "deflate", "per", "per working day")
+
+
+def steps_of(stated: Sequence[Stated] | Stated) -> tuple[Step, ...]:
+    """Steps from how users write them.
+
+    Raises
+    ------
+    InputError
+        For an unknown name, with the nearest known one, or a value of the wrong kind.
+    """
+    if isinstance(stated, (str, Mapping)) or not isinstance(stated, (list, tuple)):
+        raise InputError(f"found {stated!r}", 'Give a list, such as ["log"].', key="transform")
+    return tuple(_step(each) for each in stated)
+
+
+def _step(stated: Stated) -> Step:
+    if isinstance(stated, str):
+        if stated not in _NAMED:
+            if stated in _WITH_VALUE:
+                raise InputError(f"'{stated}' needs a value", f"Write {{ {stated} = … }}.", key="transform")
+            raise InputError(f"found {stated!r}", nearest(stated, (*_NAMED, *_WITH_VALUE)), key="transform")
+        return _NAMED[stated]()
+    rest = dict(stated)
+    kind = next((name for name in rest if name in _WITH_VALUE), None)
+    if kind is None:
+        raise InputError(f"found {rest!r}", nearest(str(next(iter(rest), "")), _WITH_VALUE), key="transform")
+    value = rest.pop(kind)
+    extra = {"deflate": ("base",), "per working day": ("subdivision",)}.get(kind, ())
+    for key in rest:
+        if key not in extra:
+            raise InputError(f"found {key!r} beside {kind!r}", nearest(key, extra), key="transform")
+    wanted: Any = {"difference": int, "times": (int, float)}.get(kind, str)
+    if not isinstance(value, wanted) or isinstance(value, bool) or (kind in ("difference", "times") and not value > 0):
+        words = {"difference": "a whole number from 1 on", "times": "a number above 0"}.get(kind, "a text")
+        raise InputError(f"found {value!r} for {kind!r}", f"Give {words}.", key="transform")
+    makers: dict[str, Callable[[Any], Step]] = {
+        "difference": lambda v: Difference(v, f"difference over {v} of"),
+        "index": Index,
+        "times": lambda v: Times(float(v)),
+        "deflate": lambda v: DivideBy(v, deflate=True, base=rest.get("base")),
+        "per": DivideBy,
+        "per working day": lambda v: PerWorkingDay(v, rest.get("subdivision")),
+    }
+    return makers[kind](value)
+
+
+def evaluate(series: Series, steps: Sequence[Step], view: View, axis: Axis) -> Array:
+    """Values (n,) of a series after all steps, the first one first."""
+    if not steps:
+        return series(axis)
+    *inner, step = steps
+    return step.apply(lambda each: evaluate(series, inner, view, each), view, axis)
+
+
+def reach(steps: Sequence[Step], frequency: Frequency) -> tuple[int, ...]:
+    """All lags of the original series that a transformed value needs."""
+    lags = {0}
+    for step in steps:
+        lags = {before + lag for before in lags for lag in step.lags(frequency)}
+    return tuple(sorted(lags))
+
+
+def positive(values: Array, axis: Axis, what: str, column: str | None = None) -> Array:
+    """The values, all of them positive or unknown.
+
+    Raises
+    ------
+    InputError
+        Naming the first period where one is not.
+    """
+    wrong = np.flatnonzero(values <= 0.0)
+    if len(wrong):
+        i = int(wrong[0])
+        raise InputError(
+            f"found {values[i]:g}, of which there is no {what}",
+            "Leave out transform, or correct the value.",
+            column=column,
+            period=axis.part(i, i + 1).labels()[0],
+        )
+    return values
+
+
+def season_of(frequency: Frequency) -> int:
+    """Periods of the season that a seasonal difference looks back: a day of hours, a week of days, else a year."""
+    lengths = {"hour": 24, "day": 7, "week": 52, "month": 12, "quarter": 4}
+    if frequency.unit not in lengths:
+        raise InputError("years have no season", "Use difference.", key="transform")
+    return lengths[frequency.unit]
+
+
+def year_of(frequency: Frequency) -> int:
+    """Whole periods of a year; a year of days and hours is taken as whole weeks, 364 days, so that weekdays meet."""
+    return {"hour": 8736, "day": 364, "week": 52, "month": 12, "quarter": 4, "year": 1}[frequency.unit]
+
+
+def base_mean(series: Series, frequency: Frequency, base: str, key: str) -> float:
+    """Mean of a series over a base period: a year, a month or a date, all of it known.
+
+    Raises
+    ------
+    InputError
+        If the text is no period, or a value there is missing.
+    """
+    if re.fullmatch(r"\d{4}(-\d{2}(-\d{2})?)?", base) is None:
+        raise InputError(f"found {base!r}", "Give a year, a month or a date: 2020, 2020-01 or 2020-01-31.", key=key)
+    try:
+        opens = np.array(base).astype("datetime64")
+    except ValueError as error:
+        raise InputError(f"found {base!r}, which is not a date", key=key) from error
+    edges = [str(each.astype("datetime64[D]")) for each in (opens, opens + 1)]
+    first = int(frequency.ordinals(instant_of(edges[0], frequency))[0])
+    after = instant_of(edges[1], frequency) - 1
+    span = Axis(frequency, first, int(frequency.ordinals(after)[0]) - first + 1)
+    values = series(span)
+    if np.isnan(values).any():
+        missing = int(np.flatnonzero(np.isnan(values))[0])
+        raise InputError(
+            f"the base {base} is not known in full at the origin", "Choose a base within the data.",
+            period=span.part(missing, missing + 1).labels()[0], key="transform",
+        )  # fmt: skip
+    return float(positive(values, span, "index").mean())
+
+
+def working_days(axis: Axis, country: str | None, subdivision: str | None) -> Array:
+    """Days (n,) from Monday to Friday in each period that are no public holiday."""
+    first, after = axis.days
+    off: list[np.datetime64] = []
+    if country is not None:
+        years = np.array([first[0], after[-1] - 1]).astype("M8[D]").astype("M8[Y]").astype(int) + 1970
+        off = list(country_days(country, subdivision, int(years[0]), int(years[1])).days.astype("M8[D]"))
+    return np.busday_count(first.astype("M8[D]"), after.astype("M8[D]"), holidays=off).astype(np.float64)
