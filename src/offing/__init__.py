@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from offing.draw import figure
     from offing.model import Contributions, Effects, Fit, Forecast, Model, effects
     from offing.study import Study, open_study
+    from offing.survey import Survey, inspect
     from offing.tables import Panel, Table, Treat, read
     from offing.terms import Driver, Holidays, Season, Trend
 
@@ -29,6 +30,7 @@ _ROOMS = {
     "draw": ("figure",),
     "model": ("Contributions", "Effects", "Fit", "Forecast", "Model", "effects"),
     "study": ("Study", "open_study"),
+    "survey": ("Survey", "inspect"),
     "tables": ("Panel", "Table", "Treat", "read"),
     "terms": ("Driver", "Holidays", "Season", "Trend"),
 }
@@ -50,6 +52,7 @@ __all__ = [
     "Panel",
     "Season",
     "Study",
+    "Survey",
     "Table",
     "Treat",
     "Treatment",
@@ -57,6 +60,7 @@ __all__ = [
     "__version__",
     "effects",
     "figure",
+    "inspect",
     "open_study",
     "read",
 ]

@@ -47,7 +47,7 @@ class Finding:
     message: str
     term: str = ""
     advice: str = ""
-    evidence: dict[str, float | str] = field(default_factory=dict)
+    evidence: dict[str, float | str] = field(default_factory=dict, hash=False)
 
     def __str__(self) -> str:
         return f"{self.severity}: {self.message}" + (f" {self.advice}" if self.advice else "")

@@ -47,6 +47,44 @@ def demo(folder: Path) -> None:
     run_demo(folder, click.echo)
 
 
+@offing.command()
+@click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--target", help="What is to be forecast, as SOURCE.COLUMN; a file's source is its name.")
+@click.option("--to", help="Frequency to plan at: hour, day, week, month, quarter or year.")
+@click.option("--set", "said", multiple=True, metavar="SOURCE.KEY=VALUE", help="What is known of a file.")
+@click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for tables and figures.")
+@click.option("--write-study", type=click.Path(path_type=Path, dir_okay=False), help="Write a commented study file.")
+@click.option("--write-script", type=click.Path(path_type=Path, dir_okay=False), help="Write it as a Python script.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
+def inspect(
+    paths: tuple[Path, ...],
+    target: str | None,
+    to: str | None,
+    said: tuple[str, ...],
+    out: Path | None,
+    write_study: Path | None,
+    write_script: Path | None,
+    as_json: bool,
+) -> None:
+    """Look at data before any model: PATHS are one study, or tables with the target's first.
+
+    Tells what is there, what is missing or strange, and suggests a study to start from.
+    """
+    from offing.study.inspecting import inspected, survey_bundle, survey_json, write_text  # noqa: PLC0415
+
+    survey = inspected(paths, target, to, said)
+    text = survey_json(survey) if as_json else str(survey)
+    written = []
+    if out is not None:
+        written += survey_bundle(survey).write(out)
+    for path, kind in ((write_study, "study"), (write_script, "script")):
+        if path is not None:
+            written.append(write_text(survey, kind, path))
+    if written and not as_json:
+        text += "\n\nWritten: " + ", ".join(str(file) for file in written)
+    click.echo(text)
+
+
 def _study_command(step: str, text: str) -> None:
     """Add a command that takes one study."""
 

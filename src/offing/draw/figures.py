@@ -9,17 +9,27 @@ from offing.draw.contributions import draw_contributions
 from offing.draw.effects import draw_effects
 from offing.draw.series import draw_fit, draw_forecast
 from offing.draw.style import Picture, styled
+from offing.draw.survey import (
+    draw_coverage,
+    draw_echoes,
+    draw_history,
+    draw_scatter,
+    draw_seasons,
+    draw_years,
+)
 from offing.model import Contributions, Effects, Fit, Forecast
+from offing.survey import Coverage, Echoes, History, Scatter, Seasons, Survey, Years
 
 
 def figure(result: object) -> Picture:
-    """Draw a result: a fit, a forecast, contributions or effects.
+    """Draw a result: a fit, a forecast, contributions, effects, or a view of a survey.
 
     Parameters
     ----------
     result
-        A `Fit` (history and fitted line), a `Forecast` (history and fan), `Contributions` (signed stacks), or
-        `Effects` (what each driver does).
+        A `Fit` (history and fitted line), a `Forecast` (history and fan), `Contributions` (signed stacks),
+        `Effects` (what each driver does), or a view of a `Survey`: its ``history``, ``years``, ``seasons``, ``scatter``,
+        ``echoes`` or ``coverage``. A survey itself is drawn as its history.
 
     Returns
     -------
@@ -46,7 +56,7 @@ def figure(result: object) -> Picture:
 def _draw(result: object) -> Picture:
     raise InputError(
         f"there is no figure of a {type(result).__name__}",
-        "Give a Fit, a Forecast, Contributions or Effects.",
+        "Give a Fit, a Forecast, Contributions, Effects or a view of a Survey.",
     )
 
 
@@ -54,3 +64,10 @@ _draw.register(Fit, draw_fit)
 _draw.register(Forecast, draw_forecast)
 _draw.register(Contributions, draw_contributions)
 _draw.register(Effects, draw_effects)
+_draw.register(History, draw_history)
+_draw.register(Years, draw_years)
+_draw.register(Seasons, draw_seasons)
+_draw.register(Scatter, draw_scatter)
+_draw.register(Echoes, draw_echoes)
+_draw.register(Coverage, draw_coverage)
+_draw.register(Survey, lambda survey: draw_history(survey.history))

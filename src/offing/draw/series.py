@@ -56,6 +56,11 @@ def draw_forecast(forecast: Forecast) -> Picture:
 def _history(axes: Axes, fit: Fit, axis: Axis) -> None:
     values = fit.target[axis.first - fit.axis.first :][: axis.n]
     axes.plot(_times(axis), values, color=INK, lw=1.8, label=fit.label)
+    treated = np.flatnonzero(fit.treated[axis.first - fit.axis.first :][: axis.n])
+    if len(treated):
+        # What was excluded has no value any more: it is marked on the fitted line.
+        at = np.where(np.isfinite(values), values, fit.means[axis.first - fit.axis.first :][: axis.n])[treated]
+        axes.plot(_times(axis)[treated], at, lw=0, marker="s", ms=7, mfc="none", mec=WARM, mew=1.6, label="treated")
 
 
 def _finish(axes: Axes, fit: Fit) -> None:

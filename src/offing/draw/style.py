@@ -75,19 +75,47 @@ def canvas(
     `left` and `right` bound the axes as shares of the width; `above` them is room for one row of a legend, `below`
     for their labels.
     """
+    picture, (low, high) = _page(title, caption)
+    axes = picture.add_axes((left, low + below, right - left, high - above - low - below))
+    return picture, _dressed(axes)
+
+
+def grid(title: str, caption: str, panels: int) -> tuple[Picture, list[Axes]]:
+    """An empty figure like `canvas`, with `panels` small axes, row by row."""
+    picture, (low, high) = _page(title, caption)
+    columns = columns_of(panels)
+    rows = -(-panels // columns)
+    width, height = 0.9 / columns, (high - low - 0.05) / rows
+    found = []
+    for i in range(panels):
+        row, column = divmod(i, columns)
+        left, bottom = 0.075 + column * width, high - (row + 1) * height + 0.015
+        found.append(_dressed(picture.add_axes((left, bottom, width - 0.055, height - 0.095))))
+    return picture, found
+
+
+def columns_of(panels: int) -> int:
+    """How many panels stand side by side."""
+    return min(panels, 2 if panels == 4 else 3)
+
+
+def _page(title: str, caption: str) -> tuple[Picture, tuple[float, float]]:
+    """A figure with its title and caption, and the room that is left between them."""
     picture = Picture(figsize=(12.8, 8.0))
     # A number and its per cent sign stay on one line.
     title, caption = (text.replace(" %", "\N{NO-BREAK SPACE}%") for text in (title, caption))
     lines, heading = textwrap.wrap(caption, 160), textwrap.wrap(title, 108)
     foot = 0.025 + 0.025 * len(lines)
-    bottom, top = foot + below, 0.94 - 0.037 * len(heading) - above
-    axes = picture.add_axes((left, bottom, right - left, top - bottom))
     picture.text(0.03, 0.965, "\n".join(heading), fontsize=15, va="top", linespacing=1.3)
     picture.text(0.03, foot, "\n".join(lines), fontsize=10, va="top", linespacing=1.4)
+    return picture, (foot, 0.94 - 0.037 * len(heading))
+
+
+def _dressed(axes: Axes) -> Axes:
     axes.yaxis.grid(visible=True, color=FAINT, linewidth=0.8)
     axes.set_axisbelow(True)
     axes.tick_params(length=3)
-    return picture, axes
+    return axes
 
 
 def legend(axes: Axes, **options: Any) -> None:

@@ -4,8 +4,10 @@ Sizes are written n (rows), k (columns of the design), q (targets), J (terms).
 """
 
 from offing.engine.attribution import Attribution, attribute
+from offing.engine.correlation import cross_correlation
 from offing.engine.estimate import Estimate, least_squares
 from offing.engine.paths import SEED, accumulate, accumulated, difference_weights, growth_paths
+from offing.engine.periodogram import Peak, peaks
 from offing.engine.robust import Usual, usual
 from offing.engine.scores import FitFigures, fit_figures, lag_one_correlation
 from offing.engine.student import quantile, two_sided_p
@@ -16,11 +18,13 @@ __all__ = [
     "Attribution",
     "Estimate",
     "FitFigures",
+    "Peak",
     "Solution",
     "Usual",
     "accumulate",
     "accumulated",
     "attribute",
+    "cross_correlation",
     "difference_weights",
     "explain_dependence",
     "fit_figures",
@@ -28,6 +32,7 @@ __all__ = [
     "join",
     "lag_one_correlation",
     "least_squares",
+    "peaks",
     "quantile",
     "solve",
     "take",

@@ -60,6 +60,10 @@ class SourceSpec(Part):
         """Keyword arguments for `offing.read`."""
         return self.model_dump(exclude={"file", "plan_for"})
 
+    def saved_options(self) -> dict[str, Any]:
+        """The stated parameters of `offing.read`, as a study would write them."""
+        return self.model_dump(mode="json", exclude_unset=True, exclude={"file", "plan_for"})
+
     def saved(self) -> dict[str, Any]:
         """What may be saved of it: neither a database's address nor a query nor its parameters."""
         return self.model_dump(mode="json", exclude_unset=True, exclude={"database", "query", "parameters"})

@@ -233,7 +233,7 @@ def _open(source: Any, reading: Reading, timing: Timing) -> tuple[Source, Stamps
         file = reading.name or reading.table or "query"
         return Database(reading.database, file, reading.table, reading.query, reading.parameters), None, timing
     if isinstance(source, (str, Path)):
-        return _file(Path(source), reading), None, timing
+        return open_file(Path(source), reading), None, timing
     file = reading.name or "data"
     if isinstance(source, pd.Series):
         source = source.to_frame("value" if source.name is None else source.name)
@@ -260,7 +260,8 @@ def _check_has_dates(source: pd.DataFrame, frame: pd.DataFrame, reading: Reading
         )
 
 
-def _file(path: Path, reading: Reading) -> Source:
+def open_file(path: Path, reading: Reading) -> Source:
+    """The source that a file is, by its suffix."""
     file = reading.name or path.name
     suffix = path.suffix.lower()
     if suffix in (".xlsx", ".xlsm"):

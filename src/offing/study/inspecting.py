@@ -1,0 +1,113 @@
+"""``offing inspect``: a survey of a study or of bare files, and its files."""
+
+from __future__ import annotations
+
+import dataclasses
+import tomllib
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from offing.base import InputError, nearest
+from offing.handover import Bundle, csv_text, json_text
+from offing.study.open import open_study
+from offing.survey import Survey, guess_sources, inspect, script_text, study_text
+from offing.survey.guess import Guess, unit_named
+from offing.tables.reading import Reading
+from offing.terms import Holidays
+
+
+def inspected(paths: Sequence[Path], target: str | None, to: str | None, said: Sequence[str]) -> Survey:
+    """The survey of one study, or of tables of which the first holds the target.
+
+    Raises
+    ------
+    InputError
+        If a file cannot be read in one way only, or a setting is not understood.
+    """
+    if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
+        if said or to:
+            raise InputError("a study says itself how its files are read", "Leave out --set and --to.")
+        return _of_study(paths[0], target)
+    settings = _settings(said)
+    guess = guess_sources(paths, settings, target, None if to is None else unit_named(to))
+    unknown = [name for name in settings if name != "*" and name not in guess.files]
+    if unknown:
+        raise InputError(f"there is no source {unknown[0]!r}", nearest(unknown[0], guess.files), key="--set")
+    tables = {name: table for name, table in guess.tables.items() if name not in guess.plans}
+    plans = {of: guess.tables[name] for name, of in guess.plans.items()}
+    survey = inspect(tables, target, plans=plans, holidays=guess.days)
+    return dataclasses.replace(survey, guess=guess)
+
+
+def survey_bundle(survey: Survey) -> Bundle:
+    """The survey's tables as CSV and its views as figures."""
+    from offing.draw import figure  # noqa: PLC0415  Matplotlib takes half a second, and only files need it
+    from offing.draw.style import png  # noqa: PLC0415
+
+    files = Bundle()
+    for name in ("overview", "gaps", "outliers", "variance", "cycles", "suggestions"):
+        files.add(f"{name}.csv", csv_text(getattr(survey, name)))
+    for name, view in survey.views().items():
+        files.add(f"inspect-{name}.png", png(figure(view)))
+    return files
+
+
+def survey_json(survey: Survey) -> str:
+    """The survey's tables and findings as one JSON text."""
+    names = ("overview", "gaps", "outliers", "variance", "cycles", "suggestions")
+    tables = {name: getattr(survey, name).to_dict("records") for name in names}
+    findings = [dataclasses.asdict(finding) for finding in survey.findings]
+    treatments = [dataclasses.asdict(entry) for entry in survey.treatments]
+    return json_text({**tables, "findings": findings, "treatments": treatments}).rstrip("\n")
+
+
+def write_text(survey: Survey, kind: str, path: Path) -> Path:
+    """Write the suggested study or script; an existing file is not replaced, for it may have been edited.
+
+    Raises
+    ------
+    InputError
+        If the file is there already, or cannot be written.
+    """
+    if path.exists():
+        raise InputError("the file is there already, and may have been edited", "Give another name.", file=str(path))
+    text = (study_text if kind == "study" else script_text)(survey, path.parent)
+    files = Bundle()
+    files.add(path.name, text)
+    return files.write(path.parent)[0]
+
+
+def _settings(said: Sequence[str]) -> dict[str, dict[str, Any]]:
+    """``SOURCE.KEY=VALUE`` or ``KEY=VALUE`` for all, the value as TOML writes it or plain text."""
+    settings: dict[str, dict[str, Any]] = {}
+    for each in said:
+        left, equals, value = each.partition("=")
+        source, _, key = left.strip().rpartition(".")
+        if not equals or key not in Reading.__dataclass_fields__:
+            raise InputError(
+                f"found {each!r}", f"Write SOURCE.KEY=VALUE. {nearest(key, Reading.__dataclass_fields__)}", key="--set"
+            )
+        try:
+            read: Any = tomllib.loads(f"value = {value}")["value"]
+        except tomllib.TOMLDecodeError:
+            read = value.strip()
+        settings.setdefault(source or "*", {})[key] = read
+    return settings
+
+
+def _of_study(path: Path, target: str | None) -> Survey:
+    study = open_study(path)
+    days = next((term.table for term in study.terms if isinstance(term, Holidays) and term.table is not None), None)
+    survey = inspect(study.tables, target or study.models[0].target, plans=study.plans, holidays=days)
+    sources = study.spec.sources
+    if any(source.file is None for source in sources.values()):
+        return survey  # a database's address is not written anywhere
+    guess = Guess(
+        {name: path.parent / str(source.file) for name, source in sources.items()},
+        {name: source.saved_options() for name, source in sources.items()},
+        study.tables,
+        {name: source.plan_for for name, source in sources.items() if source.plan_for},
+        days if isinstance(days, Path) else None,
+    )
+    return dataclasses.replace(survey, guess=guess)

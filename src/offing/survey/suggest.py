@@ -1,0 +1,286 @@
+"""Terms that the data suggest, each with its evidence. A start to think from, not a proof."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from offing.base import InputError
+from offing.calendar import Axis, Frequency
+from offing.engine import cross_correlation, solve, take
+from offing.model import Fit, Model
+from offing.survey.measures import CYCLES, seen_cycles, variance_shares
+from offing.tables import Panel, Table
+from offing.tables.outliers import Judged, judge
+from offing.tables.table import Array
+from offing.terms import Driver, Holidays, Season, Term, Trend
+
+#: More drivers than this need a screening, which a first look is not.
+MOST_DRIVERS = 12
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """One term of the suggested study: its `kind` and `keys`, the `evidence`, and whether it is `active`."""
+
+    kind: str
+    keys: Mapping[str, Any]
+    evidence: str
+    active: bool = True
+
+
+@dataclass(frozen=True)
+class Suggested:
+    """A suggested model of a target."""
+
+    scale: str
+    scale_evidence: str
+    terms: tuple[Proposal, ...]
+    horizon: int
+
+    @property
+    def table(self) -> pd.DataFrame:
+        """One row a suggestion: ``what, suggestion, evidence``."""
+        rows = [("scale", self.scale, self.scale_evidence)]
+        for each in self.terms:
+            keys = ", ".join(f"{key} = {value}" for key, value in each.keys.items() if key not in ("data", "table"))
+            named = str(each.keys.get("data", each.kind)) + (f" ({keys})" if keys else "")
+            rows.append((each.kind, named if each.active else f"not used: {named}", each.evidence))
+        return pd.DataFrame(rows, columns=["what", "suggestion", "evidence"])
+
+
+@dataclass
+class _Choice:
+    """Columns of one superset design from which models are chosen by the Bayes criterion (Schwarz 1978)."""
+
+    fit: Fit
+    chosen: dict[str, list[int]] = field(default_factory=dict)
+
+    @property
+    def rows(self) -> int:
+        return int(self.fit.used.sum())
+
+    def columns(self, term: str, pairs: int | None = None) -> list[int]:
+        """Columns of a term in the superset; of harmonics the first `pairs`."""
+        slot = next(slot for slot in self.fit.layout.slots if slot.term == term)
+        own = list(range(slot.start, slot.stop))
+        return own if pairs is None else own[: 2 * pairs]
+
+    def criterion(self, changed: Mapping[str, list[int]] | None = None) -> float:
+        """n ln(rss/n) + k ln n of the chosen columns, with some terms changed."""
+        terms = {**self.chosen, **(changed or {})}
+        wanted = [0, *sorted(column for own in terms.values() for column in own)]
+        whole = self.fit.estimate.whole
+        found = solve(take(whole, [*wanted, whole.shape[1] - 1]))
+        rss = max(float(found.rss[0]), 1e-300)
+        return self.rows * float(np.log(rss / self.rows)) + int(found.kept.sum()) * float(np.log(self.rows))
+
+
+def suggest(
+    tables: Mapping[str, Table],
+    target: str,
+    drivers: Mapping[str, str],
+    futures: Mapping[str, int],
+    days: object | None,
+    days_file: str,
+) -> Suggested:
+    """Suggest scale, trend, seasons, holidays and drivers for a target.
+
+    Parameters
+    ----------
+    drivers
+        Name for people by reference of each driver at the target's frequency.
+    futures
+        How many periods after the target's end each driver is known for.
+    days
+        A table of holidays, if there is one, and the file it is from.
+    """
+    fit, scale, judged = _superset(tables, target, drivers, days)
+    choice = _Choice(fit)
+    by_ratio = judged is not None and judged.by_ratio
+    evidence = (
+        "what is left without level and season varies less in percent than in units"
+        if by_ratio
+        else "what is left without level and season varies no less in percent than in units, or not all is positive"
+    )
+    proposals = [*_trend(choice), *_seasons(choice), *_holidays(choice, days_file)]
+    proposals += _drivers(choice, drivers, futures)
+    return Suggested(scale, evidence, tuple(proposals), _horizon(fit.axis, proposals, futures))
+
+
+def _superset(
+    tables: Mapping[str, Table], target: str, drivers: Mapping[str, str], days: object | None
+) -> tuple[Fit, str, Judged | None]:
+    """The fit of all that could be suggested, from which subsets are solved."""
+    plain = Model(target).fit(tables)
+    axis, values = plain.axis, plain.target
+    judged = judge(axis, values)
+    scale = "log" if judged is not None and judged.by_ratio else "level"
+    terms: list[Term] = [Trend()]
+    for cycle, most in CYCLES[axis.frequency.unit]:
+        if seen_cycles(axis)[cycle] >= 2.0:
+            if cycle == "week":
+                terms.append(Season("week"))
+            else:
+                pairs = min(most, max(axis.n // 20, 1))
+                terms.append(Season(cycle, harmonics=pairs))
+    if days is not None:
+        terms.append(Holidays(table=days))  # type: ignore[arg-type]
+    for reference in list(drivers)[:MOST_DRIVERS]:
+        terms.append(Driver(reference, name=reference))
+        if scale == "log" and _may_log(plain, reference):
+            terms.append(Driver(reference, transform=["log"], name=f"log {reference}"))
+    while True:
+        try:
+            return Model(target, terms, scale).fit(tables), scale, judged
+        except InputError:
+            # Too few rows, or a holiday that never falls there: the last thing added is the first to go.
+            if len(terms) <= 1:
+                return Model(target, [], scale).fit(tables), scale, judged
+            terms.pop()
+
+
+def _may_log(fit: Fit, reference: str) -> bool:
+    values = fit.view.known(reference, fit.axis).values
+    known = values[np.isfinite(values)]
+    return len(known) > 0 and bool((known > 0.0).all()) and len(np.unique(known)) > 10
+
+
+def _trend(choice: _Choice) -> list[Proposal]:
+    if "trend" not in _names(choice):
+        return []
+    choice.chosen["trend"] = choice.columns("trend")
+    shares = variance_shares(choice.fit.axis, choice.fit.levels).set_index("part")["share"]
+    share = f"{100 * shares.get('trend', 0.0):.0f} % of the variance moves with a slow trend"
+    return [Proposal("trend", {}, f"{share}; add knots = [a date] where it bends")]
+
+
+def _seasons(choice: _Choice) -> list[Proposal]:
+    found = []
+    for slot in choice.fit.layout.slots:
+        if not slot.term.startswith("season"):
+            continue
+        term = next(term for term in choice.fit.model.terms if term.name == slot.term)
+        if not isinstance(term, Season):
+            continue
+        every = {other: choice.columns(other) for other in _names(choice) if not other.startswith("log ")}
+        options = [len(choice.columns(slot.term)) // 2] if term.harmonics is None else range(1, term.harmonics + 1)
+        scored = {
+            pairs: choice.criterion({**every, slot.term: choice.columns(slot.term, pairs)})
+            if term.harmonics is not None
+            else choice.criterion(every)
+            for pairs in options
+        }
+        none = choice.criterion({**every, slot.term: []})
+        best = min(scored, key=lambda pairs: scored[pairs])
+        gain = none - scored[best]
+        pairs = best if term.harmonics is not None else None
+        keys: dict[str, Any] = {"cycle": term.cycle}
+        if pairs is not None:
+            keys["harmonics"] = pairs
+        if gain > 0.0:
+            choice.chosen[slot.term] = choice.columns(slot.term, pairs)
+        found.append(Proposal("season", keys, f"Bayes criterion {gain:+.0f} against none", active=gain > 0.0))
+    return found
+
+
+def _holidays(choice: _Choice, file: str) -> list[Proposal]:
+    if "holidays" not in _names(choice):
+        return []
+    own = choice.columns("holidays")
+    gain = choice.criterion() - choice.criterion({"holidays": own})
+    choice.chosen["holidays"] = own
+    return [Proposal("holidays", {"table": file}, f"Bayes criterion {gain:+.0f} against none")]
+
+
+def _drivers(choice: _Choice, drivers: Mapping[str, str], futures: Mapping[str, int]) -> list[Proposal]:
+    names = _names(choice)
+    references = [reference for reference in drivers if reference in names]
+    for reference in references:
+        choice.chosen[reference] = choice.columns(reference)
+    logged = []
+    for reference in references:
+        if f"log {reference}" in names:
+            other = {reference: choice.columns(f"log {reference}")}
+            if choice.criterion(other) < choice.criterion():
+                choice.chosen |= other
+                logged.append(reference)
+    found = []
+    worth = {reference: choice.criterion({reference: []}) - choice.criterion() for reference in references}
+    for reference in references:
+        keys: dict[str, Any] = {"data": reference}
+        if reference in logged:
+            keys["transform"] = ["log"]
+        evidence = f"Bayes criterion {worth[reference]:+.0f} against leaving it out"
+        lags = _later_lags(choice, reference) if worth[reference] > 0.0 else []
+        if lags:
+            keys["lags"] = [0, *(lag for lag, _ in lags)]
+            evidence += "; what is left follows it " + ", ".join(f"{lag} later (r = {r:+.2f})" for lag, r in lags)
+        ahead = futures.get(reference, 0)
+        if not ahead:
+            evidence += "; nothing is known of it after the target's end, so give a plan before using it"
+        found.append(Proposal("driver", keys, evidence, active=worth[reference] > 0.0 and ahead > 0))
+    skipped = [reference for reference in drivers if reference not in names]
+    return [
+        *found,
+        *(Proposal("driver", {"data": each}, "not tried: too many drivers, or too few rows", active=False) for each in skipped),
+    ]
+
+
+def _later_lags(choice: _Choice, reference: str) -> list[tuple[int, float]]:
+    """Lags from 1 at which what the chosen columns leave unexplained goes with the driver, the strongest two."""
+    fit = choice.fit
+    wanted = [0, *sorted(column for own in choice.chosen.values() for column in own)]
+    design = fit.design[fit.used][:, wanted]
+    beta = np.linalg.lstsq(design, fit.working[fit.used], rcond=None)[0]
+    rest = np.full(fit.axis.n, np.nan)
+    rest[fit.used] = fit.working[fit.used] - design @ beta
+    driver = fit.design[:, choice.chosen[reference][0]]
+    own = np.full(fit.axis.n, np.nan)
+    others = fit.design[fit.used][:, [c for c in wanted if c not in choice.chosen[reference]]]
+    own[fit.used] = driver[fit.used] - others @ np.linalg.lstsq(others, driver[fit.used], rcond=None)[0]
+    most = min({"hour": 24, "day": 7, "week": 4, "month": 3}.get(fit.axis.frequency.unit, 2), fit.axis.n // 10)
+    if most < 1:
+        return []
+    lags, r, band = cross_correlation(rest, own, most)
+    beyond = [(int(lag), float(value)) for lag, value in zip(lags, r, strict=True) if lag > 0 and abs(value) > 1.2 * band]
+    return sorted(sorted(beyond, key=lambda each: -abs(each[1]))[:2])
+
+
+def _names(choice: _Choice) -> list[str]:
+    return [slot.term for slot in choice.fit.layout.slots]
+
+
+def _horizon(axis: Axis, proposals: list[Proposal], futures: Mapping[str, int]) -> int:
+    """As far as every driver in use is known, at most a quarter of a year of hours and days, else a year or so."""
+    usual = {"hour": 168, "day": 28, "week": 13, "month": 12, "quarter": 4, "year": 3}[axis.frequency.unit]
+    known = [futures[str(each.keys["data"])] for each in proposals if each.kind == "driver" and each.active]
+    return min([usual, *known])
+
+
+def references_of(
+    tables: Mapping[str, Table | Panel], target_source: str, target_column: str, frequency: Frequency
+) -> dict[str, str]:
+    """References of all columns that may be drivers, at the target's frequency, by their name for people."""
+    found = {}
+    for source, table in tables.items():
+        first: Table = next(iter(table.values())) if isinstance(table, Panel) else table
+        if first.axis.frequency != frequency:
+            continue
+        for column in first.columns:
+            if (source, column) != (target_source, target_column):
+                found[f"{source}.{column}"] = first.labels.get(column, column)
+    return found
+
+
+def known_after(values: Array, axis: Axis, first: int) -> int:
+    """How many periods from the ordinal `first` on are known without a gap."""
+    at = first - axis.first
+    if at < 0 or at >= axis.n:
+        return 0
+    later = np.isfinite(values[at:])
+    return int(len(later) if later.all() else np.argmin(later))

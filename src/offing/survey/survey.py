@@ -1,0 +1,370 @@
+"""`inspect`: what is in the data, and what it suggests."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from offing.base import Finding, InputError, Treatment, count
+from offing.calendar import Axis
+from offing.model.words import as_html, in_units, number, percent, text_table, wrapped
+from offing.survey import measures, suggest, views
+from offing.survey.guess import Guess
+from offing.survey.suggest import Suggested
+from offing.survey.write import script_text, study_text
+from offing.tables import Panel, Sources, Table, read, split_series
+from offing.tables.outliers import judge
+from offing.tables.table import Array
+from offing.tables.treat import missing_runs, zero_question
+
+Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
+
+
+def inspect(
+    data: Data,
+    target: str | None = None,
+    *,
+    plans: Mapping[str, Table | Panel] | None = None,
+    holidays: str | Path | pd.DataFrame | None = None,
+) -> Survey:
+    """Look at data before any model: what is there, what is missing or strange, and which terms it suggests.
+
+    Parameters
+    ----------
+    data
+        A Table or Panel from `offing.read`, a DataFrame or Series with dates, or several Tables by name.
+    target
+        The column to be forecast, as ``column`` or ``table.column``. By default the first table's first column.
+    plans
+        The drivers' future by the name of the table that each continues.
+    holidays
+        A table of holidays, as for `Holidays`.
+
+    Returns
+    -------
+    Survey
+        ``print`` it for a short text; its views are drawn by `offing.figure`. Of several series the one with most
+        values is looked at; the overview has all.
+
+    Raises
+    ------
+    InputError
+        If there is no such target, or fewer than 4 values of it.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> months = pd.period_range("2020-01", periods=48, freq="M")
+    >>> sold = pd.Series(100.0 + np.arange(48) + 20 * np.sin(2 * np.pi * months.month / 12), months, name="sold")
+    >>> survey = of.inspect(sold + np.tile([0.5, -0.5, 0.2], 16))
+    >>> survey.suggestions["suggestion"].tolist()
+    ['level', 'trend', 'season (cycle = year, harmonics = 1)']
+    """
+    if isinstance(data, (Table, Panel)):
+        tables: dict[str, Table | Panel] = {"data": data}
+    elif isinstance(data, Mapping):
+        tables = dict(data)
+    else:
+        tables = {"data": read(data)}
+    if not tables:
+        raise InputError("there are no tables to inspect")
+    target = target or _first_column(tables)
+    series = _fullest(tables, target)
+    own = split_series(tables, target)[series]
+    source, column = Sources(own).find(target)
+    values = own[source].values(column)
+    known = np.flatnonzero(np.isfinite(values))
+    if len(known) < 4:
+        raise InputError(
+            f"the target has {count(len(known), 'value')}", "At least 4 are needed to tell anything.",
+            file=own[source].name, column=column,
+        )  # fmt: skip
+    return Survey(tables, dict(plans or {}), source, column, series, holidays)
+
+
+@dataclass(frozen=True)
+class Survey:
+    """What `inspect` found. Its tables are DataFrames; its views (`history`, `years` …) are drawn by `offing.figure`.
+
+    Attributes
+    ----------
+    tables, plans
+        What was looked at.
+    source, column, series
+        The target, and the series of it that is looked at where there are several.
+    holidays
+        The table of holidays, if one was given.
+    guess
+        How bare files were read, if they were.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 0.0, None, 6.0, 5.0], pd.period_range("2024-01", periods=5, freq="M"), name="sold")
+    >>> survey = of.inspect(sold)
+    >>> survey.overview[["column", "periods", "missing", "zeros"]].to_numpy().tolist()
+    [['sold', 5, 1, 1]]
+    """
+
+    tables: Mapping[str, Table | Panel]
+    plans: Mapping[str, Table | Panel]
+    source: str
+    column: str
+    series: str
+    holidays: str | Path | pd.DataFrame | None = None
+    guess: Guess | None = field(default=None, compare=False)
+
+    @cached_property
+    def own(self) -> dict[str, Table]:
+        """The tables of the series that is looked at."""
+        return split_series(self.tables, self.target)[self.series]
+
+    @property
+    def target(self) -> str:
+        """The target as ``source.column``."""
+        return f"{self.source}.{self.column}"
+
+    @property
+    def label(self) -> str:
+        """What people call the target."""
+        named = self.own[self.source].labels.get(self.column, self.column)
+        return f"{named}, {self.series}" if self.series else named
+
+    @property
+    def unit(self) -> str:
+        """The target's unit."""
+        return self.own[self.source].units.get(self.column, "")
+
+    @cached_property
+    def _span(self) -> tuple[Axis, Array]:
+        """The periods from the target's first value to its last, and its values."""
+        table = self.own[self.source]
+        values = table.values(self.column)
+        known = np.flatnonzero(np.isfinite(values))
+        low, high = int(known[0]), int(known[-1]) + 1
+        return table.axis.part(low, high), values[low:high]
+
+    @cached_property
+    def drivers(self) -> dict[str, tuple[str, str, Array]]:
+        """Label, unit and values (n,) on the target's periods of each column that may be a driver, by reference."""
+        axis, _ = self._span
+        view = Sources(self.own).cut(int(self.own[self.source].axis.ends[-1]), axis)
+        references = suggest.references_of(self.own, self.source, self.column, axis.frequency)
+        found = {}
+        for reference, label in references.items():
+            values = view.known(reference, axis).values
+            if np.isfinite(values).any():
+                found[reference] = (label, view.sources.unit(reference), values)
+        return found
+
+    @cached_property
+    def overview(self) -> pd.DataFrame:
+        """One row a series and column: periods, range, missing values, zeros, outliers."""
+        return measures.overview({**self.tables, **{f"{name} (plan)": plan for name, plan in self.plans.items()}})
+
+    @cached_property
+    def gaps(self) -> pd.DataFrame:
+        """One row a run of missing values: ``source, column, from, to, periods``."""
+        return pd.concat([measures.gaps(*each) for each in self._columns()], ignore_index=True)
+
+    @cached_property
+    def outliers(self) -> pd.DataFrame:
+        """One row an outlier: ``source, column, period, value, usual, score``."""
+        return pd.concat([measures.outliers(*each) for each in self._columns()], ignore_index=True)
+
+    @cached_property
+    def variance(self) -> pd.DataFrame:
+        """Share of the target's variance that trend and each cycle take: ``part, share``."""
+        return measures.variance_shares(self._span[0], self._working)
+
+    @cached_property
+    def cycles(self) -> pd.DataFrame:
+        """Cycles that stand out, named or not: ``periods, name, share, seen, verdict``."""
+        return measures.found_cycles(self._span[0], self._working)
+
+    @cached_property
+    def suggested(self) -> Suggested:
+        """The suggested model."""
+        axis, _ = self._span
+        drivers = {reference: label for reference, (label, _, _) in self.drivers.items()}
+        futures = {reference: self._future(reference, axis.first + axis.n) for reference in drivers}
+        days = self.holidays
+        file = Path(days).name if isinstance(days, (str, Path)) else "days.csv"
+        return suggest.suggest(self.own, self.target, drivers, futures, days, file)
+
+    @property
+    def suggestions(self) -> pd.DataFrame:
+        """One row a suggestion: ``what, suggestion, evidence``."""
+        return self.suggested.table
+
+    @cached_property
+    def findings(self) -> tuple[Finding, ...]:
+        """What reading noticed, and what must be asked."""
+        found = [finding for table in self.tables.values() for finding in table.findings]
+        axis, values = self._span
+        return tuple(dict.fromkeys([*found, *zero_question(self.column, axis, values)]))
+
+    @property
+    def treatments(self) -> tuple[Treatment, ...]:
+        """What reading changed."""
+        return tuple(entry for table in self.tables.values() for entry in table.treatments)
+
+    @property
+    def history(self) -> views.History:
+        """The target through time, at its own and at a coarser frequency."""
+        return views.history(self.label, self.unit, *self._span)
+
+    @property
+    def years(self) -> views.Years | None:
+        """The target's years over each other."""
+        return views.years(self.label, self.unit, *self._span)
+
+    @property
+    def seasons(self) -> views.Seasons | None:
+        """The target's spread at each position of a cycle."""
+        return views.seasons(self.label, self.unit, *self._span)
+
+    @property
+    def scatter(self) -> views.Scatter | None:
+        """The target against each driver."""
+        if not self.drivers:
+            return None
+        return views.scatter(self.label, self.unit, self._span[1], self.drivers)
+
+    @property
+    def echoes(self) -> views.Echoes | None:
+        """Correlation of target and drivers over leads and lags, without trend and season."""
+        if not self.drivers or self._span[0].n < 12:
+            return None
+        return views.echoes(self.label, self._span[0], self._working, self.drivers)
+
+    @property
+    def coverage(self) -> views.Coverage:
+        """When each source is known."""
+        return views.coverage(self.tables, self.plans, self.target)
+
+    def views(self) -> dict[str, Any]:
+        """All views that there are, by name."""
+        names = ("history", "years", "seasons", "scatter", "echoes", "coverage")
+        found = {name: getattr(self, name) for name in names}
+        return {name: view for name, view in found.items() if view is not None}
+
+    def study(self) -> str:
+        """A commented study file to start from, which runs as it is.
+
+        Raises
+        ------
+        InputError
+            If the tables did not come from files through ``offing inspect``.
+        """
+        return study_text(self)
+
+    def script(self) -> str:
+        """The same as a short Python script."""
+        return script_text(self)
+
+    @cached_property
+    def _working(self) -> Array:
+        """The target on the suggested scale."""
+        axis, values = self._span
+        judged = judge(axis, values)
+        return np.log(values) if judged is not None and judged.by_ratio else values
+
+    def _columns(self) -> Iterator[tuple[str, str, Axis, Array]]:
+        for source, _, table in measures.flat(self.tables):
+            for column, values in table.columns.items():
+                yield source, column, table.axis, values
+
+    def _future(self, reference: str, first: int) -> int:
+        """How many periods from the ordinal `first` on a driver is known for."""
+        source, column = Sources(self.own).find(reference)
+        table = self.own[source]
+        own = suggest.known_after(table.values(column), table.axis, first) if table.later_rows else 0
+        plan = self.plans.get(source)
+        if isinstance(plan, Panel):
+            plan = plan[self.series]
+        if plan is None or column not in plan.columns:
+            return own
+        return max(own, suggest.known_after(plan.values(column), plan.axis, first))
+
+    def __str__(self) -> str:
+        return wrapped("\n".join(self.sentences)) + "\n\n" + "\n\n".join(self._tables())
+
+    @property
+    def sentences(self) -> list[str]:
+        """What there is to know first, in words."""
+        axis, values = self._span
+        known = values[np.isfinite(values)]
+        unit = f" {self.unit}" if self.unit else ""
+        lines = [
+            f"{in_units(self.label, self.unit)}: {axis.spell()}, from {number(float(known.min()), 4)} to "
+            f"{number(float(known.max()), 4)}{unit}, {number(float(np.median(known)), 4)} in the middle."
+        ]
+        if len(self.variance):
+            shares = {str(part): float(share) for part, share in self.variance.itertuples(index=False)}
+            rest = shares.pop("rest")
+            told = ", ".join(f"the {part} {100 * share:.0f} %" for part, share in shares.items())
+            lines.append(f"Of its variance {told}; the rest, {100 * rest:.0f} %, is for drivers, holidays and noise.")
+        runs = missing_runs(values)
+        lines.append(
+            "No value is missing between the first and the last."
+            if not runs
+            else f"{count(sum(n for _, n in runs), 'value is', 'values are')} missing, in {count(len(runs), 'run')}."
+        )
+        year = round(axis.frequency.periods_a_year)
+        if len(values) > 2 * year and np.isfinite(values[-2 * year :]).all() and values[-2 * year : -year].sum() > 0:
+            change = float(values[-year:].sum() / values[-2 * year : -year].sum()) - 1.0
+            lines.append(f"The last year against the one before: {percent(change)}.")
+        if self.guess is not None:
+            lines += [f"{name}: {words}." for name, said in self.guess.remarks.items() for words in said]
+        return [*lines, *(str(finding) for finding in self.findings)]
+
+    def _tables(self) -> list[str]:
+        shown = self.overview.drop(columns=["median"])
+        shown = shown.drop(columns=[c for c in ("id", "unit") if not (shown[c] != "").any()])
+        found = [text_table(list(shown.columns), [[_cell(each) for each in shown[c]] for c in shown.columns])]
+        for title, table in (
+            ("Runs of missing values", self.gaps),
+            ("Far from what is usual for level and season", self.outliers),
+            ("Cycles that stand out", self.cycles),
+        ):
+            if len(table):
+                cells = [[_cell(each) for each in table[c].head(8)] for c in table.columns]
+                more = f" (8 of {len(table)})" if len(table) > 8 else ""
+                found.append(f"{title}{more}:\n{text_table(list(table.columns), cells)}")
+        rows = self.suggestions
+        lines = [f"  {s}: {e}" for s, e in zip(rows["suggestion"], rows["evidence"], strict=True)]
+        return [*found, wrapped("Suggested, to start from:\n" + "\n".join(lines))]
+
+    def _repr_html_(self) -> str:
+        return as_html("\n".join(self.sentences), self.overview)
+
+
+def _cell(value: object) -> str:
+    if isinstance(value, (float, np.floating)):
+        return number(float(value), 4) if np.isfinite(value) else ""
+    return f"{value:,}" if isinstance(value, (int, np.integer)) else str(value)
+
+
+def _first_column(tables: Mapping[str, Table | Panel]) -> str:
+    name, table = next(iter(tables.items()))
+    first: Table = next(iter(table.values())) if isinstance(table, Panel) else table
+    if not first.columns:
+        raise InputError("no column holds numbers", file=first.name)
+    return f"{name}.{next(iter(first.columns))}"
+
+
+def _fullest(tables: Mapping[str, Table | Panel], target: str) -> str:
+    """The series with most values of the target."""
+    found = split_series(tables, target)
+    sizes = {}
+    for series, own in found.items():
+        source, column = Sources(own).find(target)
+        sizes[series] = int(np.isfinite(own[source].values(column)).sum())
+    return max(sizes, key=lambda series: sizes[series])
