@@ -10,11 +10,14 @@ import numpy as np
 import pandas as pd
 
 from offing.demo.ferry import ferry
+from offing.demo.messy import messy_tables
 from offing.handover import Bundle, csv_text
 from offing.model import Fit, effects
 from offing.model.words import number, text_table, wrapped
 from offing.study import Study, open_study
+from offing.study.inspecting import inspected, study_of
 from offing.study.outputs import bundle
+from offing.survey import Survey
 
 Say = Callable[[str], object]
 
@@ -36,12 +39,15 @@ def run_demo(folder: Path, say: Say) -> Study:
     made.add("truth.csv", csv_text(world.truth))
     made.add("study.toml", study_text)
     made.write(folder)
+    raw = Bundle(messy_tables(world))
+    raw.write(folder / "raw")
     say(f"1. Made up {len(world.history)} weeks of ferry tickets of the Tern Islands, and wrote to {folder}:")
     say("     tickets.csv      tickets sold, with fare, sailings, cruise calls, storm hours and promotions")
     say(f"     plan.csv         the drivers' plan for the {len(world.plan)} weeks that follow")
     say("     island_days.csv  the islands' holidays; Lantern Night moves")
     say("     study.toml       what to read, which terms, how far to forecast")
-    say("     truth.csv        the effects that the data were made with\n")
+    say("     truth.csv        the effects that the data were made with")
+    say("     raw              the same as messy tables: sales by the line, decimal commas, days instead of weeks\n")
 
     study = open_study(folder / "study.toml")
     (fit,), (forecast,) = study.fits.values(), study.forecasts.values()
@@ -74,12 +80,45 @@ def run_demo(folder: Path, say: Say) -> Study:
     say("     effects.png        what each driver does")
     say("     forecast.csv, contributions.csv, coefficients.csv ... the same as tables")
 
+    say("\n7. Looked at the messy tables and let them suggest a study:\n")
+    survey = look_at_messy(folder / "raw")
+    say(_inset("\n".join(survey.sentences)))
+    gap = forecast_gap(survey, inspected(clean_files(folder), "tickets.sold", None, ()))
+    say(f"\n   Its forecast and that of the study which the clean tables suggest differ by at most {gap:.0e} of it.")
+
     top = effects(fit).effects[0]
     say("\nTry next:")
+    say(f"     offing inspect {' '.join(str(folder / 'raw' / name) for name in RAW)}")
+    say(f"         --to week --set {DECIMAL} --write-study {folder / 'raw' / 'suggested.toml'}")
     say(f"     offing explain {folder / 'study.toml'}")
     say(f"     change '{top.driver}' in plan.csv (the driver with the largest effect), then")
     say(f"     offing forecast {folder / 'study.toml'} --out {folder / 'changed'}")
     return study
+
+
+#: The messy tables, the target's first.
+RAW = ("sales.csv", "timetable.csv", "weather.csv", "island_days.csv")
+#: What the sales' file does not tell by itself: whether 1.052 is a thousand or one.
+DECIMAL = "sales.decimal=,"
+
+
+def look_at_messy(folder: Path) -> Survey:
+    """The survey of the messy tables, brought to weeks."""
+    return inspected([folder / name for name in RAW], "sales.tickets", "week", (DECIMAL,))
+
+
+def clean_files(folder: Path) -> list[Path]:
+    """The clean tables as ``offing inspect`` takes them."""
+    return [folder / name for name in ("tickets.csv", "plan.csv", "island_days.csv")]
+
+
+def forecast_gap(first: Survey, second: Survey) -> float:
+    """Largest difference between the forecasts of two suggested studies, as a share."""
+    means = []
+    for survey in (first, second):
+        (forecast,) = study_of(survey).forecasts.values()
+        means.append(forecast.mean)
+    return float(np.abs(means[0] / means[1] - 1.0).max())
 
 
 def compare(fit: Fit, truth: pd.DataFrame) -> pd.DataFrame:

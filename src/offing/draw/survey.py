@@ -7,7 +7,7 @@ from matplotlib.dates import AutoDateFormatter, AutoDateLocator
 
 from offing.base import InputError, count
 from offing.calendar import MONTHS, Axis
-from offing.draw.style import FAINT, INK, QUIET, TERMS, WARM, Picture, canvas, columns_of, grid, legend, short, thousands
+from offing.draw.style import FAINT, INK, PAPER, QUIET, TERMS, WARM, Picture, canvas, columns_of, grid, legend, short, thousands
 from offing.model.words import in_units, number
 from offing.survey import Coverage, Echoes, History, Scatter, Seasons, Years
 
@@ -44,13 +44,13 @@ def draw_history(view: History) -> Picture:
 
 def draw_years(view: Years) -> Picture:
     """One line a year, later ones darker, the last one warm."""
-    whole = [(year, values) for year, _, values in view.years if len(values) and np.isfinite(values).mean() > 0.5]
-    means = {year: float(np.nanmean(values)) for year, values in whole}
-    low, high = min(means, key=means.__getitem__), max(means, key=means.__getitem__)
-    picture, axes = canvas(
-        f"{view.label}: on average highest in {high}, lowest in {low}" if low != high else f"{view.label} in {high}",
-        f"Each line is a calendar year, by {view.frequency}; older years are paler. A year that is not whole counts as it is.",
-    )
+    longest = max(len(values) for _, _, values in view.years)
+    means = {y: float(np.nanmean(v)) for y, _, v in view.years if np.isfinite(v).sum() >= 0.95 * longest}
+    title = f"{view.label} by time of year"
+    if len(means) > 1:
+        low, high = min(means, key=means.__getitem__), max(means, key=means.__getitem__)
+        title = f"{view.label}: of the whole years {high} was highest on average, {low} lowest"
+    picture, axes = canvas(title, f"Each line is a calendar year, by {view.frequency}; older years are paler.")
     for i, (year, shares, values) in enumerate(view.years):
         last = i == len(view.years) - 1
         tone = (i + 1) / len(view.years)
@@ -113,8 +113,8 @@ def draw_scatter(view: Scatter) -> Picture:
     )
     for axes, (label, unit, values, r) in zip(panels, shown, strict=True):
         axes.plot(values, view.target, lw=0, marker="o", ms=3.2, color=TERMS[0], alpha=0.55)
-        axes.set_title(f"{short(label, 24)}, r = {r:+.2f}".replace("-", "\N{MINUS SIGN}"), fontsize=10, loc="left")
-        axes.set_xlabel(unit or "value", fontsize=9)
+        axes.set_title(f"r = {r:+.2f}".replace("-", "\N{MINUS SIGN}"), fontsize=10, loc="left")
+        axes.set_xlabel(in_units(short(label, 24), unit), fontsize=9)
         axes.tick_params(labelsize=9)
         thousands(axes.yaxis)
         thousands(axes.xaxis)
@@ -161,18 +161,22 @@ def draw_coverage(view: Coverage) -> Picture:
     stamps = [str(np.datetime64(each, "us").astype("datetime64[D]")) for each in (first, last)]
     said = f"All columns are known from {stamps[0]} to {stamps[1]}" if last > first else "At no time all columns are known"
     sources = list(dict.fromkeys(bar[0] for bar in bars))
+    planned = " Hatched: planned values." if any(bar[4] for bar in bars) else ""
     picture, axes = canvas(
         said,
         "Each bar spans the time for which a column is known; a gap in it is a run of missing values. "
-        "Colours tell the sources apart.",
+        f"Colours tell the sources apart.{planned}",
         left=0.24,
     )
-    for place, (source, _, _, runs) in enumerate(reversed(bars)):
+    for place, (source, _, _, runs, plan) in enumerate(reversed(bars)):
         look = TERMS[sources.index(source) % len(TERMS)]
         for low, high in runs:
             edges = _numbers(np.array([low, high]).astype("datetime64[us]"))
             axes.barh(place, edges[1] - edges[0], 0.62, left=edges[0], color=look, lw=0)
-    names = [f"{short(f'{source}: {column}', 34)} ({unit})" for source, column, unit, _ in reversed(bars)]
+        for low, high in plan:
+            edges = _numbers(np.array([low, high]).astype("datetime64[us]"))
+            axes.barh(place, edges[1] - edges[0], 0.62, left=edges[0], fc=PAPER, ec=look, hatch="////", lw=0.8)
+    names = [f"{short(f'{source}: {column}', 34)} ({unit})" for source, column, unit, _, _ in reversed(bars)]
     axes.set_yticks(range(len(bars)), names, fontsize=10 if len(bars) <= 20 else 7)
     locator = AutoDateLocator(maxticks=10)  # type: ignore[no-untyped-call]
     axes.xaxis.set_major_locator(locator)

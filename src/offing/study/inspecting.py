@@ -10,7 +10,8 @@ from typing import Any
 
 from offing.base import InputError, nearest
 from offing.handover import Bundle, csv_text, json_text
-from offing.study.open import open_study
+from offing.study.open import open_study, study_from
+from offing.study.study import Study
 from offing.survey import Survey, guess_sources, inspect, script_text, study_text
 from offing.survey.guess import Guess, unit_named
 from offing.tables.reading import Reading
@@ -38,6 +39,13 @@ def inspected(paths: Sequence[Path], target: str | None, to: str | None, said: S
     plans = {of: guess.tables[name] for name, of in guess.plans.items()}
     survey = inspect(tables, target, plans=plans, holidays=guess.days)
     return dataclasses.replace(survey, guess=guess)
+
+
+def study_of(survey: Survey) -> Study:
+    """The study that a survey of files suggests, as if it had been written beside its first file."""
+    text = study_text(survey)
+    first = next(iter(survey.guess.files.values())) if survey.guess else Path()
+    return study_from(text, first.with_name("suggested.toml"))
 
 
 def survey_bundle(survey: Survey) -> Bundle:

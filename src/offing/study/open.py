@@ -47,7 +47,11 @@ def open_study(path: str | Path) -> Study:
     offing.base.errors.InputError: study.toml, line 6, key 'target.scal': there is no such key. Did you mean 'scale'?
     """
     path = Path(path)
-    text = _text(path)
+    return study_from(_text(path), path)
+
+
+def study_from(text: str, path: Path) -> Study:
+    """The study that a text says, whose paths are relative to the folder of `path`; see `open_study`."""
     place = Place(path.name, text)
     try:
         raw = tomllib.loads(text)

@@ -14,7 +14,7 @@ import pandas as pd
 from offing.base import InputError
 from offing.calendar import UNITS, Frequency
 from offing.tables import Panel, Table, read, read_days
-from offing.tables.combine import suggested
+from offing.tables.combine import looks_like_key, suggested
 from offing.tables.numbers import to_numbers
 from offing.tables.reading import Reading, open_file, time_column
 from offing.tables.stamps import stamps_of
@@ -108,7 +108,11 @@ def _tried(path: Path, own: dict[str, Any], unit: str | None, remarks: list[str]
         options["stamp"] = "start"
         remarks.append("the dates are taken for the starts of their periods")
     if unit is not None and first.axis.frequency.periods_a_year > Frequency(unit).periods_a_year:  # type: ignore[arg-type]
-        combine = {column: suggested(column, first.units.get(column, "")) for column in first.columns}
+        combine = {
+            column: suggested(column, first.units.get(column, ""))
+            for column in first.columns
+            if not looks_like_key(column)
+        }
         remarks.append("values of a period are combined as their names suggest; check sum against mean")
         options |= {"aggregate_to": unit, "combine": combine}
         table = read(path, **options)
@@ -128,19 +132,13 @@ def _as_ids_or_lines(path: Path, own: dict[str, Any], unit: str | None, remarks:
         if few and not cells[[time, name]].duplicated().any():
             remarks.append(f"'{name}' tells several series apart")
             return {"id": name, "gaps": "leave"}
-    # Numbers that are all different, or only a few, are more often keys than quantities; the user sees what is kept.
-    combine = {name: suggested(str(name), "") for name in numbers if not _is_key(cells[name])}
+    combine = {name: suggested(str(name), "") for name in numbers if not looks_like_key(str(name))}
     if not combine:
         raise InputError("several rows stand for a date, and no column holds numbers to combine", file=source.file)
     chosen = unit or _lines_unit(cells[time], own, source.file)
     ways = ", ".join(f"'{column}' by {how}" for column, how in combine.items())
     remarks.append(f"several rows a date are taken for lines and combined by {chosen}: {ways}; check this")
     return {"rows": "lines", "frequency": chosen, "combine": combine}
-
-
-def _is_key(cells: pd.Series) -> bool:
-    name = str(cells.name).lower()
-    return re.search(r"(^|[ _.-])(id|no|nr|number|key|code)$", name) is not None
 
 
 def _lines_unit(dates: pd.Series, own: dict[str, Any], file: str) -> str:

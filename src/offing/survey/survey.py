@@ -19,6 +19,7 @@ from offing.survey.guess import Guess
 from offing.survey.suggest import Suggested
 from offing.survey.write import script_text, study_text
 from offing.tables import Panel, Sources, Table, read, split_series
+from offing.tables.combine import looks_like_key
 from offing.tables.outliers import judge
 from offing.tables.table import Array
 from offing.tables.treat import missing_runs, zero_question
@@ -247,7 +248,7 @@ class Survey:
     @property
     def coverage(self) -> views.Coverage:
         """When each source is known."""
-        return views.coverage(self.tables, self.plans, self.target)
+        return views.coverage(self.tables, self.plans, int(self._span[0].edges[-1]))
 
     def views(self) -> dict[str, Any]:
         """All views that there are, by name."""
@@ -309,8 +310,8 @@ class Survey:
         if len(self.variance):
             shares = {str(part): float(share) for part, share in self.variance.itertuples(index=False)}
             rest = shares.pop("rest")
-            told = ", ".join(f"the {part} {100 * share:.0f} %" for part, share in shares.items())
-            lines.append(f"Of its variance {told}; the rest, {100 * rest:.0f} %, is for drivers, holidays and noise.")
+            told = ", ".join(f"the {part} {round(100 * share)} %" for part, share in shares.items())
+            lines.append(f"Of its variance {told}; the rest, {round(100 * rest)} %, is for drivers, holidays and noise.")
         runs = missing_runs(values)
         lines.append(
             "No value is missing between the first and the last."
@@ -357,7 +358,7 @@ def _first_column(tables: Mapping[str, Table | Panel]) -> str:
     first: Table = next(iter(table.values())) if isinstance(table, Panel) else table
     if not first.columns:
         raise InputError("no column holds numbers", file=first.name)
-    return f"{name}.{next(iter(first.columns))}"
+    return f"{name}.{next((column for column in first.columns if not looks_like_key(column)), next(iter(first.columns)))}"
 
 
 def _fullest(tables: Mapping[str, Table | Panel], target: str) -> str:

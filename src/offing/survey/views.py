@@ -20,6 +20,10 @@ from offing.tables.table import Array
 _COARSER = {"hour": "day", "day": "month", "week": "quarter", "month": "year", "quarter": "year"}
 
 
+#: First and last instant of each of several runs.
+Runs = tuple[tuple[int, int], ...]
+
+
 @dataclass(frozen=True)
 class History:
     """A series at its own frequency and as means of a coarser one, with its outliers (their places)."""
@@ -81,10 +85,12 @@ class Echoes:
 
 @dataclass(frozen=True)
 class Coverage:
-    """When each source's columns are known: ``(source, column, frequency, runs)`` with runs of instants."""
+    """When each column is known: ``(source, column, frequency, runs, plan)`` with runs of instants.
 
-    bars: tuple[tuple[str, str, str, tuple[tuple[int, int], ...]], ...]
-    target: str
+    `runs` are those of actual values, `plan` those of a plan.
+    """
+
+    bars: tuple[tuple[str, str, str, Runs, Runs], ...]
 
 
 def history(label: str, unit: str, axis: Axis, values: Array) -> History:
@@ -162,18 +168,27 @@ def echoes(label: str, axis: Axis, target: Array, drivers: Mapping[str, tuple[st
     return Echoes(label, axis.frequency.unit, tuple(found))
 
 
-def coverage(tables: Mapping[str, Table | Panel], plans: Mapping[str, Table | Panel], target: str) -> Coverage:
-    """The view of all sources on one time line."""
+def coverage(tables: Mapping[str, Table | Panel], plans: Mapping[str, Table | Panel], end: int) -> Coverage:
+    """The view of all sources on one time line; rows after the target's `end` are a plan where they say so."""
     bars = []
-    for kind, group in (("", tables), (" (plan)", plans)):
-        for source, series, table in flat(group):
-            for column, values in table.columns.items():
-                known = np.isfinite(values)
-                edges = np.flatnonzero(np.diff(np.concatenate([[False], known, [False]]).astype(np.int8)))
-                runs = tuple((int(table.axis.edges[a]), int(table.axis.edges[b])) for a, b in edges.reshape(-1, 2))
-                named = f"{column} {series}".strip() + kind
-                bars.append((source, named, table.axis.frequency.unit, runs))
-    return Coverage(tuple(bars[:40]), target)
+    for source, series, table in flat(tables):
+        plan = plans.get(source)
+        if isinstance(plan, Panel):
+            plan = plan.tables.get(series)
+        for column, values in table.columns.items():
+            known = np.isfinite(values)
+            later = (table.axis.starts >= end) & (table.later_rows == "plan")
+            planned = _runs(table.axis, known & later)
+            if plan is not None and column in plan.columns:
+                planned += _runs(plan.axis, np.isfinite(plan.columns[column]))
+            actual = _runs(table.axis, known & ~later)
+            bars.append((source, f"{column} {series}".strip(), table.axis.frequency.unit, actual, planned))
+    return Coverage(tuple(bars[:40]))
+
+
+def _runs(axis: Axis, known: NDArray[np.bool_]) -> Runs:
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], known, [False]]).astype(np.int8)))
+    return tuple((int(axis.edges[a]), int(axis.edges[b])) for a, b in edges.reshape(-1, 2))
 
 
 def without_calendar(axis: Axis, values: Array) -> Array:

@@ -137,7 +137,7 @@ def one_line(text: str) -> str:
 
 
 def _with_comment(line: str, comment: str) -> str:
-    return f"{line:<38}# {one_line(comment)}" if comment else line
+    return f"{line:<37} # {one_line(comment)}" if comment else line
 
 
 def _reference(source: str, column: str) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -101,6 +102,18 @@ def _outermost(together: pd.DataFrame, column: str, how: str) -> pd.Series:
     known = together[[f"{column}|{how}", f"{column}|at"]].dropna().sort_values(f"{column}|at", kind="stable")
     outermost: pd.Series = getattr(known.groupby(level=[0, 1])[f"{column}|{how}"], how)()
     return outermost
+
+
+def looks_like_key(column: str) -> bool:
+    """Whether a column's name says that its numbers are keys, which nobody adds up.
+
+    Examples
+    --------
+    >>> from offing.tables.combine import looks_like_key
+    >>> looks_like_key("line no"), looks_like_key("nights")
+    (True, False)
+    """
+    return re.search(r"(^|[ _.-])(id|no|nr|number|key|code)$", column.lower()) is not None
 
 
 def suggested(column: str, unit: str) -> str:
