@@ -1,5 +1,6 @@
 """What every room may use: errors, and the records of what was changed and what was noticed."""
 
+from offing.base.ahead import ahead
 from offing.base.errors import InputError, OffingError, count, nearest
 from offing.base.optional import optional
 from offing.base.progress import Progress
@@ -12,6 +13,7 @@ __all__ = [
     "Progress",
     "Severity",
     "Treatment",
+    "ahead",
     "count",
     "nearest",
     "optional",

@@ -7,7 +7,21 @@ from matplotlib.dates import AutoDateFormatter, AutoDateLocator
 
 from offing.base import InputError, count
 from offing.calendar import MONTHS, Axis
-from offing.draw.style import FAINT, INK, PAPER, QUIET, TERMS, WARM, Picture, canvas, columns_of, grid, legend, short, thousands
+from offing.draw.style import (
+    FAINT,
+    INK,
+    PAPER,
+    QUIET,
+    TERMS,
+    WARM,
+    Picture,
+    canvas,
+    columns_of,
+    grid,
+    legend,
+    short,
+    thousands,
+)
 from offing.model.words import in_units, number
 from offing.survey import Coverage, Echoes, History, Scatter, Seasons, Years
 
@@ -30,7 +44,9 @@ def draw_history(view: History) -> Picture:
     axes.plot(times, view.values, color=QUIET, lw=1.1, label=f"by {view.axis.frequency.unit}")
     if coarse is not None:
         edges = coarse.frequency.wall(coarse.edges).astype("datetime64[us]")
-        axes.stairs(view.means, _numbers(edges), baseline=None, color=INK, lw=2.2, label=f"mean by {coarse.frequency.unit}")
+        axes.stairs(
+            view.means, _numbers(edges), baseline=None, color=INK, lw=2.2, label=f"mean by {coarse.frequency.unit}"
+        )
     if len(view.outliers):
         axes.plot(times[view.outliers], view.values[view.outliers], lw=0, marker="o", ms=9, mfc="none", mec=WARM, mew=1.8,
                   label="far from usual")  # fmt: skip
@@ -159,7 +175,9 @@ def draw_coverage(view: Coverage) -> Picture:
         raise InputError("no column holds numbers, so there is nothing to draw")
     first, last = max(bar[3][0][0] for bar in bars), min(bar[3][-1][1] for bar in bars)
     stamps = [str(np.datetime64(each, "us").astype("datetime64[D]")) for each in (first, last)]
-    said = f"All columns are known from {stamps[0]} to {stamps[1]}" if last > first else "At no time all columns are known"
+    said = (
+        f"All columns are known from {stamps[0]} to {stamps[1]}" if last > first else "At no time all columns are known"
+    )
     sources = list(dict.fromkeys(bar[0] for bar in bars))
     planned = " Hatched: planned values." if any(bar[4] for bar in bars) else ""
     picture, axes = canvas(
@@ -203,4 +221,3 @@ def _times(axis: Axis) -> np.ndarray:
 def _numbers(times: np.ndarray) -> np.ndarray:
     """Matplotlib's numbers of dates: days since 1970."""
     return np.asarray(times.astype("datetime64[us]").astype(np.int64) / 86_400_000_000)
-

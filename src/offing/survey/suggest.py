@@ -71,7 +71,7 @@ class _Choice:
         return own if pairs is None else own[: 2 * pairs]
 
     def criterion(self, changed: Mapping[str, list[int]] | None = None) -> float:
-        """n ln(rss/n) + k ln n of the chosen columns, with some terms changed."""
+        """N ln(rss/n) + k ln n of the chosen columns, with some terms changed."""
         terms = {**self.chosen, **(changed or {})}
         wanted = [0, *sorted(column for own in terms.values() for column in own)]
         whole = self.fit.estimate.whole
@@ -227,7 +227,10 @@ def _drivers(choice: _Choice, drivers: Mapping[str, str], futures: Mapping[str, 
     skipped = [reference for reference in drivers if reference not in names]
     return [
         *found,
-        *(Proposal("driver", {"data": each}, "not tried: too many drivers, or too few rows", active=False) for each in skipped),
+        *(
+            Proposal("driver", {"data": each}, "not tried: too many drivers, or too few rows", active=False)
+            for each in skipped
+        ),
     ]
 
 
@@ -247,7 +250,9 @@ def _later_lags(choice: _Choice, reference: str) -> list[tuple[int, float]]:
     if most < 1:
         return []
     lags, r, band = cross_correlation(rest, own, most)
-    beyond = [(int(lag), float(value)) for lag, value in zip(lags, r, strict=True) if lag > 0 and abs(value) > 1.2 * band]
+    beyond = [
+        (int(lag), float(value)) for lag, value in zip(lags, r, strict=True) if lag > 0 and abs(value) > 1.2 * band
+    ]
     return sorted(sorted(beyond, key=lambda each: -abs(each[1]))[:2])
 
 

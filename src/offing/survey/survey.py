@@ -311,7 +311,9 @@ class Survey:
             shares = {str(part): float(share) for part, share in self.variance.itertuples(index=False)}
             rest = shares.pop("rest")
             told = ", ".join(f"the {part} {round(100 * share)} %" for part, share in shares.items())
-            lines.append(f"Of its variance {told}; the rest, {round(100 * rest)} %, is for drivers, holidays and noise.")
+            lines.append(
+                f"Of its variance {told}; the rest, {round(100 * rest)} %, is for drivers, holidays and noise."
+            )
         runs = missing_runs(values)
         lines.append(
             "No value is missing between the first and the last."
@@ -358,7 +360,9 @@ def _first_column(tables: Mapping[str, Table | Panel]) -> str:
     first: Table = next(iter(table.values())) if isinstance(table, Panel) else table
     if not first.columns:
         raise InputError("no column holds numbers", file=first.name)
-    return f"{name}.{next((column for column in first.columns if not looks_like_key(column)), next(iter(first.columns)))}"
+    return (
+        f"{name}.{next((column for column in first.columns if not looks_like_key(column)), next(iter(first.columns)))}"
+    )
 
 
 def _fullest(tables: Mapping[str, Table | Panel], target: str) -> str:

@@ -130,9 +130,7 @@ def seasons(label: str, unit: str, axis: Axis, values: Array) -> Seasons | None:
     seen = seen_cycles(axis)
     choices = [("year", "month"), ("year", "quarter"), ("week", "day"), ("day", "hour")]
     order = [choice for choice in choices if seen.get(choice[0], 0.0) >= 2.0]
-    step = next(
-        (each for each in order if not (each == ("year", "month") and axis.frequency.unit == "quarter")), None
-    )
+    step = next((each for each in order if not (each == ("year", "month") and axis.frequency.unit == "quarter")), None)
     if step is None:
         return None
     cycle = cycle_of(step[0], axis.frequency, step[1])

@@ -8,11 +8,13 @@ from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
 
 HOWS = ("sum", "mean", "last", "first", "max", "min", "count")
 _WEIGHTED = "mean weighted by "
+Array = NDArray[np.float64]
 #: Names of the key columns of partial results.
 KEYS = ["id", "ordinal"]
 
@@ -51,22 +53,33 @@ class Combine:
 
         `rows` has the columns of `KEYS`, ``at`` (the instant of each row) and the values; empty cells are skipped.
         """
-        groups = rows.groupby(KEYS, sort=False)
+        codes, index = _grouped(rows)
         pieces: dict[str, pd.Series] = {}
+
+        def total(values: Array) -> pd.Series:
+            """Sums by group; missing where a group has no value."""
+            known = np.isfinite(values)
+            whole = bool(known.all())
+            sums = np.bincount(codes, values if whole else np.where(known, values, 0.0), len(index))
+            some = whole or np.bincount(codes[known], minlength=len(index)) > 0
+            return pd.Series(np.where(some, sums, np.nan), index)
+
         for column, how in self.how.items():
-            if how in ("sum", "mean"):
-                pieces[f"{column}|sum"] = groups[column].sum(min_count=1)
             if how in ("mean", "count"):
-                pieces[f"{column}|count"] = groups[column].count()
+                known = rows[column].notna().to_numpy()
+                some = codes if known.all() else codes[known]
+                pieces[f"{column}|count"] = pd.Series(np.bincount(some, minlength=len(index)), index)
+            if how in ("sum", "mean"):
+                pieces[f"{column}|sum"] = total(rows[column].to_numpy())
             if how in ("max", "min"):
-                pieces[f"{column}|{how}"] = getattr(groups[column], how)()
+                pieces[f"{column}|{how}"] = getattr(rows.groupby(KEYS, sort=False)[column], how)()
             if how in ("last", "first"):
                 pieces |= _end(rows, column, how)
         for column, weight in self.weights.items():
-            both = rows[column].notna() & rows[weight].notna()
-            heavy = rows[KEYS].assign(product=(rows[column] * rows[weight])[both], weight=rows[weight][both])
-            sums = heavy.groupby(KEYS, sort=False)[["product", "weight"]].sum(min_count=1)
-            pieces[f"{column}|product"], pieces[f"{column}|weight"] = sums["product"], sums["weight"]
+            values, heavy = rows[column].to_numpy(), rows[weight].to_numpy()
+            both = np.isfinite(values) & np.isfinite(heavy)
+            pieces[f"{column}|product"] = total(np.where(both, values * heavy, np.nan))
+            pieces[f"{column}|weight"] = total(np.where(both, heavy, np.nan))
         return pd.DataFrame(pieces)
 
     def joined(self, parts: list[pd.DataFrame]) -> pd.DataFrame:
@@ -89,6 +102,22 @@ class Combine:
                 weight = groups[f"{column}|weight"].sum(min_count=1)
                 found[column] = groups[f"{column}|product"].sum(min_count=1) / weight.where(weight != 0.0)
         return pd.DataFrame(found)
+
+
+def _grouped(rows: pd.DataFrame) -> tuple[NDArray[np.intp], pd.MultiIndex]:
+    """Number (n,) of each row's period and series, and the keys of each number."""
+    ids, ordinals = (rows[key].to_numpy() for key in KEYS)
+    low, span = int(ordinals.min()), int(np.ptp(ordinals)) + 1
+    dense = ids * span + (ordinals - low)
+    if span * (int(ids.max()) + 1) <= 4 * len(rows) + 1000:
+        # Few periods and series, many rows: counting finds the groups without sorting.
+        held = np.flatnonzero(np.bincount(dense))
+        places = np.zeros(int(dense.max()) + 1, dtype=np.intp)
+        places[held] = np.arange(len(held))
+        codes = places[dense]
+    else:
+        held, codes = np.unique(dense, return_inverse=True)
+    return codes, pd.MultiIndex.from_arrays([held // span, held % span + low], names=KEYS)
 
 
 def _end(rows: pd.DataFrame, column: str, how: str) -> dict[str, pd.Series]:

@@ -60,6 +60,16 @@ NAMED: tuple[tuple[re.Pattern[str], str, Precision], ...] = (
 COMPACT = re.compile(r"(19|20)\d{2}(0[1-9]|1[0-2])(0[1-9]|[12]\d|3[01])")
 
 
+def fitting(texts: pd.Series, pattern: re.Pattern[str]) -> NDArray[np.bool_]:
+    """Which texts (n,) a pattern fits as a whole."""
+    return np.array([pattern.fullmatch(text) is not None for text in texts.tolist()], dtype=bool)
+
+
+def all_fit(texts: pd.Series, pattern: re.Pattern[str]) -> bool:
+    """Whether a pattern fits all texts; the first that it does not fit ends the search."""
+    return all(pattern.fullmatch(text) for text in texts.tolist())
+
+
 def moments_of(cells: pd.Series, file: str, zone: str | None) -> Stamps:
     """Stamps of a column of datetimes, shown on the clock of `zone` where they have one of their own."""
     if cells.isna().any():
@@ -106,15 +116,15 @@ def parse_dates(texts: pd.Series, layout: str | None, file: str, column: str, zo
     if layout is not None:
         return Stamps(_strptime(texts, layout, file, column), "instant", zone)
     for precision, pattern in COARSE.items():
-        if texts.str.fullmatch(pattern.pattern).all():
+        if all_fit(texts, pattern):
             return Stamps(_coarse(texts, precision, file, column), precision, zone)
     for pattern, way, precision in NAMED:
-        if texts.str.fullmatch(pattern.pattern, flags=re.IGNORECASE).all():
+        if all_fit(texts, pattern):
             return Stamps(_with_name(texts, way, file, column), precision, zone)
-    if texts.str.fullmatch(COMPACT.pattern).all():
+    if all_fit(texts, COMPACT):
         return Stamps(_strptime(texts, "%Y%m%d", file, column), "instant", zone)
-    shape = max((ISO, YEAR_FIRST, DAY_OR_MONTH_FIRST), key=lambda p: texts.str.fullmatch(p.pattern).sum())
-    fits = texts.str.fullmatch(shape.pattern)
+    shape = max((ISO, YEAR_FIRST, DAY_OR_MONTH_FIRST), key=lambda p: fitting(texts, p).sum())
+    fits = pd.Series(fitting(texts, shape), texts.index)
     if not fits.all():
         raise no_date(texts, ~fits, file, column)
     if shape is ISO:
@@ -140,7 +150,7 @@ def _with_name(texts: pd.Series, way: str, file: str, column: str) -> NDArray[np
 
 
 def _iso(texts: pd.Series, file: str, column: str, zone: str | None) -> Stamps:
-    offsets = texts.str.extract(ISO.pattern)["offset"].fillna("")
+    offsets = pd.Series([_offset(text) for text in texts.tolist()], texts.index, dtype=object)
     if (offsets == "").all():
         moments = pd.to_datetime(texts, format="ISO8601", errors="coerce")
         if moments.isna().any():
@@ -159,6 +169,12 @@ def _iso(texts: pd.Series, file: str, column: str, zone: str | None) -> Stamps:
     first = str(kinds[0])
     own = "UTC" if first in ("Z", "+00:00", "+0000") else f"UTC{first[:3]}:{first[-2:]}"
     return moments_of(moments, file, zone or own)
+
+
+def _offset(text: str) -> str:
+    """The offset from UTC that a date of ISO 8601 ends with, or nothing."""
+    told = ISO.fullmatch(text)
+    return (told["offset"] or "") if told else ""
 
 
 def _day_or_month_first(texts: pd.Series, separator: str, clock: str, file: str, column: str) -> NDArray[np.int64]:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from offing.base import Finding, InputError, Progress, nearest
+from offing.base import Finding, InputError, Progress, ahead, nearest
 from offing.calendar import DAY, Axis, Frequency
 from offing.tables.combine import KEYS, Combine
 from offing.tables.dates import Stamps
@@ -82,8 +83,8 @@ class Lines:
                 )
         try:
             running = self._run(plain=True)
-        except NotPlainError:
-            running = self._run(plain=False)
+        except (NotPlainError, InputError):
+            running = self._run(plain=False)  # what is wrong, and in which row, only text tells
         if not running.parts:
             raise InputError("there are no lines", file=self.source.file)
         return _placed(running, self.combine, self.frequency)
@@ -93,8 +94,8 @@ class Lines:
         text = list(dict.fromkeys([self.time, *self.ids, *combine.counted]))
         marks = None if plain else self.source.marks(self.source.sample()[combine.numbers])
         with Progress(f"reading {self.source.file}") as progress:
-            for cells, share in self.source.chunks(text, combine.numbers, plain):
-                rows = _values(_filled(cells), combine, marks, self.source.file)
+            for cells, share in ahead(self.source.chunks(text, combine.numbers, plain)):
+                rows = _values(cells if plain else _filled(cells), combine, marks, self.source.file)
                 if len(rows):
                     self._add(running, rows)
                 progress.update(share)
@@ -102,16 +103,16 @@ class Lines:
 
     def _add(self, running: _Running, rows: pd.DataFrame) -> None:
         # Dates repeat: each different one is read once.
-        codes, different = pd.factorize(rows[self.time], use_na_sentinel=False)
-        first = np.full(len(different), len(codes), dtype=np.intp)
-        np.minimum.at(first, codes, np.arange(len(codes)))
-        read = self.stamps(pd.Series(np.asarray(different), rows.index[first], name=self.time))
+        codes, different = _coded(rows[self.time])
+        first = _first_rows(codes, len(different))
+        read = self.stamps(pd.Series(different, rows.index[first], name=self.time))
         instants = read.on(self.frequency)
         running.days |= set((self.frequency.wall(instants) // DAY).tolist())
         ordinals = self.frequency.ordinals(instants)
-        keyed = pd.DataFrame({KEYS[0]: self._series(running, rows), KEYS[1]: ordinals[codes], "at": instants[codes]})
+        values = {KEYS[0]: self._series(running, rows), KEYS[1]: ordinals[codes], "at": instants[codes]}
         wanted = dict.fromkeys((*self.combine.how, *self.combine.weights.values()))
-        running.parts.append(self.combine.part(keyed.assign(**{name: rows[name].to_numpy() for name in wanted})))
+        keyed = pd.DataFrame({**values, **{name: rows[name].array for name in wanted}}, copy=False)
+        running.parts.append(self.combine.part(keyed))
         running.lines += len(rows)
 
     def _series(self, running: _Running, rows: pd.DataFrame) -> Ints:
@@ -119,9 +120,41 @@ class Lines:
         if not self.ids:
             running.ids.setdefault("", 0)
             return np.zeros(len(rows), dtype=np.int64)
-        codes, different = pd.factorize(id_texts(rows, self.ids, self.source.file))
-        numbers = [running.ids.setdefault(str(text), len(running.ids)) for text in different]
+        # Different ids are few: their texts are joined once each, however many lines bear them.
+        coded = {name: _coded(rows[name]) for name in self.ids}
+        (codes, different), *others = coded.values()
+        for own, more in others:
+            codes = codes * len(more) + own
+        codes, kinds = pd.factorize(codes) if others else (codes, different)
+        first = _first_rows(codes, len(kinds))
+        groups = pd.DataFrame(
+            {name: different[own[first]] for name, (own, different) in coded.items()}, index=rows.index[first]
+        )
+        texts = id_texts(groups, self.ids, self.source.file)
+        numbers = [running.ids.setdefault(str(text), len(running.ids)) for text in texts]
         return np.array(numbers, dtype=np.int64)[codes]
+
+
+def _first_rows(codes: NDArray[np.intp], kinds: int) -> NDArray[np.intp]:
+    """The first place of each of the numbers from 0 up to `kinds` in `codes` (n,)."""
+    first = np.zeros(kinds, dtype=np.intp)
+    first[codes[::-1]] = np.arange(len(codes))[::-1]  # of several writes the last one stays
+    return first
+
+
+def _coded(column: pd.Series) -> tuple[NDArray[np.intp], NDArray[Any]]:
+    """Number (n,) of each cell's value, and the different values (m,)."""
+    if isinstance(column.dtype, pd.CategoricalDtype):
+        codes = column.cat.codes.to_numpy()
+        sizes = np.bincount(codes + 1, minlength=len(column.cat.categories) + 1)
+        if not sizes[0]:
+            used = np.flatnonzero(sizes[1:])
+            places = np.zeros(len(sizes) - 1, dtype=np.intp)
+            places[used] = np.arange(len(used))
+            return places[codes], np.asarray(column.cat.categories[used], dtype=object)
+        column = column.astype(object)
+    codes, different = pd.factorize(column, use_na_sentinel=False)
+    return codes, np.asarray(different)
 
 
 def _filled(cells: pd.DataFrame) -> pd.DataFrame:

@@ -14,6 +14,8 @@ from offing.tables.dates import (
     NAMED,
     YEAR_FIRST,
     Stamps,
+    all_fit,
+    fitting,
     missing_date,
     moments_of,
     no_date,
@@ -44,7 +46,7 @@ def looks_like_dates(texts: pd.Series, header: str) -> bool:
         return False
     if header.strip().lower() in ("year", "years"):
         patterns.append(COARSE["year"])
-    return any(cells.str.fullmatch(pattern.pattern).mean() > 0.5 for pattern in patterns)
+    return any(fitting(cells, pattern).mean() > 0.5 for pattern in patterns)
 
 
 def stamps_of(cells: pd.Series, layout: str | None, file: str, zone: str | None) -> tuple[Stamps, tuple[Finding, ...]]:
@@ -77,7 +79,7 @@ def stamps_of(cells: pd.Series, layout: str | None, file: str, zone: str | None)
 
 def _numbered(cells: pd.Series, layout: str | None, file: str) -> tuple[Stamps, tuple[Finding, ...]]:
     column, texts = str(cells.name), _digits(cells)
-    if layout is not None or texts.str.fullmatch(COMPACT.pattern).all() or texts.str.fullmatch(r"(19|20)\d{2}").all():
+    if layout is not None or all_fit(texts, COMPACT) or all_fit(texts, COARSE["year"]):
         told = Finding(
             "dates as numbers",
             "note",

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import codecs
 import csv
 import gzip
 import io
 import re
 import zlib
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -83,6 +84,10 @@ class CsvFile:
 
     def sample(self) -> pd.DataFrame:
         """The first rows as text."""
+        return self._sample
+
+    @cached_property
+    def _sample(self) -> pd.DataFrame:
         with self._told():
             cells = pd.read_csv(
                 self.path, header=None, dtype=object, skiprows=self.header_row - 1, nrows=2000, **self._options()
@@ -91,31 +96,52 @@ class CsvFile:
 
     def chunks(self, text: Sequence[str], numbers: Sequence[str], plain: bool) -> Iterator[tuple[pd.DataFrame, float]]:
         """Parts of some columns: numbers converted by the parser, or all as text so that a wrong cell can be told."""
-        kinds: dict[str, Any] = dict.fromkeys((*text, *numbers), object)
-        options: dict[str, Any] = {}
-        if plain:
-            marks = self.marks(self.sample()[list(numbers)])
-            if marks.doubtful or marks.thousands not in ("", ",", "."):
-                raise NotPlainError
-            kinds |= dict.fromkeys(numbers, np.float64)
-            options = {"decimal": marks.decimal, "na_values": dict.fromkeys(numbers, _EMPTY)}
-            options |= {"thousands": marks.thousands} if marks.thousands else {}
+        names = list(dict.fromkeys((*text, *numbers)))
+        if not plain:
+            yield from self._parts(names, {"dtype": object})
+            return
+        marks = self.marks(self.sample()[list(numbers)])
+        if marks.doubtful or marks.thousands not in ("", ",", "."):
+            raise NotPlainError
+        # Categories are found while parsing, far faster than texts are compared afterwards.
+        kinds: dict[str, Any] = dict.fromkeys(text, "category") | dict.fromkeys(numbers, np.float64)
+        quick: dict[str, Any] = {
+            "dtype": kinds,
+            "decimal": marks.decimal,
+            "skip_blank_lines": True,
+            "low_memory": False,
+        }
+        quick |= {
+            "na_values": dict.fromkeys(numbers, _EMPTY),
+            "skipinitialspace": f"{self.mark} ".encode() in self.head,
+        }
+        try:
+            yield from self._parts(names, quick | ({"thousands": marks.thousands} if marks.thousands else {}))
+        except (InputError, pd.errors.ParserError, UnicodeDecodeError):
+            raise
+        except ValueError as error:
+            raise NotPlainError from error
+
+    def _parts(self, names: list[str], options: dict[str, Any]) -> Iterator[tuple[pd.DataFrame, float]]:
+        """Chunks of some columns with the share of the file that has been read, their rows numbered as in the file."""
         size = max(self.path.stat().st_size, 1)
+        settings = self._options() | options | {"compression": None, "skiprows": self.header_row - 1, "header": 0}
         with self._told(), self.path.open("rb") as raw:
             handle: Any = gzip.GzipFile(fileobj=raw) if self.packed else raw
-            settings = self._options() | {"compression": None} | options
-            try:
-                with pd.read_csv(
-                    handle, header=self.header_row - 1, usecols=_asks(kinds), dtype=kinds, chunksize=CHUNK, **settings
-                ) as reader:
-                    for part in reader:
-                        named = part.set_axis([str(name).strip() for name in part.columns], axis=1)
-                        named.index = named.index + self.header_row + 1
-                        yield named, min(raw.tell() / size, 1.0)
-            except (pd.errors.ParserError, UnicodeDecodeError):
-                raise
-            except ValueError as error:
-                raise NotPlainError from error
+            with pd.read_csv(handle, usecols=self._written(names), chunksize=CHUNK, **settings) as reader:
+                for part in reader:
+                    named = part.set_axis([str(name).strip() for name in part.columns], axis=1)
+                    named.index = named.index + self.header_row + 1
+                    yield named, min(raw.tell() / size, 1.0)
+
+    def _written(self, names: list[str]) -> list[int]:
+        """Places of some columns, by their names without the spaces around them."""
+        with self._told():
+            first = pd.read_csv(
+                self.path, header=None, dtype=object, nrows=1, **self._options() | {"skiprows": self.header_row - 1}
+            )
+        written = tidy_names(first.iloc[0].tolist(), self.file)
+        return sorted(written.index(name) for name in names)
 
     def marks(self, cells: pd.DataFrame) -> Marks:
         """How numbers are written."""
@@ -158,10 +184,13 @@ class CsvFile:
         if not _decodes(self.head, "utf-8"):
             return False
         opener: Any = gzip.open if self.packed else open
+        decoder = codecs.getincrementaldecoder("utf-8")()
         try:
-            with opener(self.path, "rt", encoding="utf-8") as file:
-                while file.read(1 << 22):
-                    pass
+            with opener(self.path, "rb") as file:
+                while piece := file.read(1 << 22):
+                    if not piece.isascii() or decoder.getstate()[0]:  # most pieces are, which is told at once
+                        decoder.decode(piece)
+                decoder.decode(b"", final=True)
         except UnicodeDecodeError:
             return False
         except (OSError, EOFError, zlib.error) as error:
@@ -212,11 +241,6 @@ class _Told:
 def read_cells(path: Path, file: str) -> pd.DataFrame:
     """All cells of a CSV file as text, indexed by their row in the file, the header being row 1."""
     return CsvFile(path, file).whole()
-
-
-def _asks(names: Collection[str]) -> Any:
-    wanted = set(names)
-    return lambda name: str(name).strip() in wanted
 
 
 def _decodes(head: bytes, code: str) -> bool:

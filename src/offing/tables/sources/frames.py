@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import decimal
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -136,16 +135,17 @@ def _plain(column: pd.Series) -> pd.Series:
         column = column.astype(object)
     if not (pd.api.types.is_object_dtype(column) or pd.api.types.is_string_dtype(column)):
         return column
-    known = column.dropna()
-    kinds = set(map(type, known.tolist()))
-    if not kinds:
+    kind = pd.api.types.infer_dtype(column, skipna=True)
+    if kind == "empty":
         return pd.Series(np.full(len(column), np.nan))
-    if kinds <= {int, float, decimal.Decimal, bool, np.float64, np.int64}:
-        return pd.Series([np.nan if each is None or each != each else float(each) for each in column])  # noqa: PLR0124
-    if all(issubclass(kind, date) for kind in kinds):
-        zoned = {each.tzinfo is not None for each in known if isinstance(each, datetime)}
-        if len(zoned) <= 1:
-            return pd.Series(pd.to_datetime(column, utc=zoned == {True}))
+    if kind in ("integer", "floating", "decimal", "boolean", "mixed-integer-float"):
+        return column.astype(np.float64)
+    if kind in ("datetime", "date", "datetime64"):
+        known = column.dropna()
+        zoned = {getattr(each, "tzinfo", None) is not None for each in (known.iloc[0], known.iloc[-1])}
+        return pd.Series(pd.to_datetime(column, utc=zoned == {True}))
+    if kind == "string":
+        return column.where(column.notna(), "").str.strip().astype(object)
     return pd.Series([_text(each) for each in column], dtype=object)
 
 

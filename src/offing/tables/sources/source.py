@@ -13,7 +13,7 @@ from offing.base import Finding, InputError
 from offing.tables.numbers import Marks
 
 #: Rows of a chunk: large enough that pandas' overhead does not show, small enough that memory does not.
-CHUNK = 250_000
+CHUNK = 500_000
 
 
 class NotPlainError(ValueError):
