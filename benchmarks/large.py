@@ -1,8 +1,8 @@
 """Print what reducing large tables to monthly series costs, in time and memory, against pandas' bare read of the same.
 
 Run it as ``python benchmarks/large.py [LINES]``; 5,000,000 lines by default. With the environment variable
-OFFING_POSTGRES (an address for SQLAlchemy) a table of a fifth as many rows is read from that server as well. Every figure
-comes from a process of its own, so that one's memory is not another's.
+OFFING_POSTGRES (an address for SQLAlchemy) a table of a fifth as many rows is read from that server as well. Every
+figure comes from a process of its own, so that one's memory is not another's.
 """
 
 import os
@@ -12,6 +12,7 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -60,7 +61,7 @@ def ours(source: str) -> int:
     """Monthly series by shop."""
     import offing as of  # noqa: PLC0415
 
-    said = {"rows": "lines", "frequency": "month", "combine": HOW, "id": "shop"}
+    said: Any = {"rows": "lines", "frequency": "month", "combine": HOW, "id": "shop"}
     if source.startswith("postgresql"):
         return len(of.read(database=source, table="lines", **said))
     return len(of.read(source, **said))
@@ -103,7 +104,8 @@ def compare(what: str, source: str) -> None:
     ratio = statistics.median(our[0] / pandas[0] for our, pandas in pairs)
     table = size / 2**20
     print(
-        f"{what:<40} ours {our_seconds:6.1f} s {our_memory:6.0f} MB   bare read {pandas_seconds:6.1f} s, table {table:6.0f} MB"
+        f"{what:<40} ours {our_seconds:6.1f} s {our_memory:6.0f} MB   "
+        f"bare read {pandas_seconds:6.1f} s, table {table:6.0f} MB"
     )
     print(f"{'':<40} time {ratio:.2f} (at most 3), memory {our_memory / table:.2f} (at most 4)")
 

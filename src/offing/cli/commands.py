@@ -56,7 +56,7 @@ def demo(folder: Path) -> None:
 @click.option("--write-study", type=click.Path(path_type=Path, dir_okay=False), help="Write a commented study file.")
 @click.option("--write-script", type=click.Path(path_type=Path, dir_okay=False), help="Write it as a Python script.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
-def inspect(
+def inspect(  # noqa: PLR0917  click gives every option by its name
     paths: tuple[Path, ...],
     target: str | None,
     to: str | None,

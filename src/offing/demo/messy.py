@@ -16,7 +16,8 @@ def messy_tables(world: World, seed: int = 2) -> dict[str, bytes]:
     """Files by name, whose weeks are those of `world` to the last ticket.
 
     ``sales.csv`` has two lines a day and pier, in Latin-1, and three days of a week that is not over;
-    ``timetable.csv`` has decimal commas, the newest week first and the planned weeks among them; ``weather.csv`` has days.
+    ``timetable.csv`` has decimal commas, the newest week first and the planned weeks among them; ``weather.csv``
+    has days.
     """
     generator = np.random.default_rng(seed)
     return {
@@ -31,8 +32,9 @@ def _sales(world: World, generator: np.random.Generator) -> str:
     shares = np.outer(_DAYS, [0.4, 0.2, 0.25, 0.15]).ravel()
     lines = []
     number = 50_000
-    for start, sold in world.history["sold"].items():
-        parts = generator.multinomial(int(sold), shares).reshape(7, 4)
+    sold = world.history["sold"]
+    for start, tickets in zip(world.history.index, sold.tolist(), strict=True):
+        parts = generator.multinomial(int(tickets), shares).reshape(7, 4)
         lines += [(start + pd.Timedelta(days=d), p, parts[d, p]) for d in range(7) for p in range(4)]
     after = world.plan.index[0]
     lines += [(after + pd.Timedelta(days=d), p, generator.integers(500, 900)) for d in range(3) for p in range(4)]
@@ -57,11 +59,11 @@ def _timetable(world: World) -> str:
 def _weather(world: World, generator: np.random.Generator) -> str:
     both = pd.concat([world.history["storm hours"], world.plan["storm hours"]])
     text = ["day\tstorm hours"]
-    for start, hours in both.items():
+    for start, hours in zip(both.index, both.tolist(), strict=True):
         tenths = generator.multinomial(round(10 * float(hours)), np.full(7, 1 / 7))
         for d in range(7):
             shown = f"{tenths[d] / 10:.1f}".replace(".", ",")
-            text.append(f"{start + pd.Timedelta(days=d):%d/%m/%Y}\t{shown}")  # type: ignore[operator]
+            text.append(f"{start + pd.Timedelta(days=d):%d/%m/%Y}\t{shown}")
     return "\n".join(text) + "\n"
 
 

@@ -80,12 +80,7 @@ def run_demo(folder: Path, say: Say) -> Study:
     say("     effects.png        what each driver does")
     say("     forecast.csv, contributions.csv, coefficients.csv ... the same as tables")
 
-    say("\n7. Looked at the messy tables and let them suggest a study:\n")
-    survey = look_at_messy(folder / "raw")
-    say(_inset("\n".join(survey.sentences)))
-    gap = forecast_gap(survey, inspected(clean_files(folder), "tickets.sold", None, ()))
-    say(f"\n   Its forecast and that of the study which the clean tables suggest differ by at most {gap:.0e} of it.")
-
+    _tell_messy(folder, say)
     top = effects(fit).effects[0]
     say("\nTry next:")
     say(f"     offing inspect {' '.join(str(folder / 'raw' / name) for name in RAW)}")
@@ -94,6 +89,14 @@ def run_demo(folder: Path, say: Say) -> Study:
     say(f"     change '{top.driver}' in plan.csv (the driver with the largest effect), then")
     say(f"     offing forecast {folder / 'study.toml'} --out {folder / 'changed'}")
     return study
+
+
+def _tell_messy(folder: Path, say: Say) -> None:
+    say("\n7. Looked at the messy tables and let them suggest a study:\n")
+    survey = look_at_messy(folder / "raw")
+    say(_inset("\n".join(survey.sentences)))
+    gap = forecast_gap(survey, inspected(clean_files(folder), "tickets.sold", None, ()))
+    say(f"\n   Its forecast and that of the study which the clean tables suggest differ by at most {gap:.0e} of it.")
 
 
 #: The messy tables, the target's first.

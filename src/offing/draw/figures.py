@@ -28,8 +28,8 @@ def figure(result: object) -> Picture:
     ----------
     result
         A `Fit` (history and fitted line), a `Forecast` (history and fan), `Contributions` (signed stacks),
-        `Effects` (what each driver does), or a view of a `Survey`: its ``history``, ``years``, ``seasons``, ``scatter``,
-        ``echoes`` or ``coverage``. A survey itself is drawn as its history.
+        `Effects` (what each driver does), or a view of a `Survey`: its ``history``, ``years``, ``seasons``,
+        ``scatter``, ``echoes`` or ``coverage``. A survey itself is drawn as its history.
 
     Returns
     -------

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from matplotlib.dates import AutoDateFormatter, AutoDateLocator
 
@@ -33,11 +35,12 @@ def draw_history(view: History) -> Picture:
     """The series as a fine line, its coarser means as steps, outliers ringed."""
     known = view.values[np.isfinite(view.values)]
     unit = f" {view.unit}" if view.unit else ""
+    low, high = (number(float(each), 4) for each in (known.min(), known.max()))
     coarse = view.coarse
     steps = "" if coarse is None else f" Steps are means by {coarse.frequency.unit}."
     far = f" {count(len(view.outliers), 'value')} far from what is usual for level and season, ringed."
     picture, axes = canvas(
-        f"{view.label}: {number(float(known.min()), 4)} to {number(float(known.max()), 4)}{unit} in {view.axis.spell()}",
+        f"{view.label}: {low} to {high}{unit} in {view.axis.spell()}",
         f"Each {view.axis.frequency.unit}'s value.{steps}{far if len(view.outliers) else ''}",
     )
     times = _times(view.axis)
@@ -48,8 +51,8 @@ def draw_history(view: History) -> Picture:
             view.means, _numbers(edges), baseline=None, color=INK, lw=2.2, label=f"mean by {coarse.frequency.unit}"
         )
     if len(view.outliers):
-        axes.plot(times[view.outliers], view.values[view.outliers], lw=0, marker="o", ms=9, mfc="none", mec=WARM, mew=1.8,
-                  label="far from usual")  # fmt: skip
+        ring: Any = {"lw": 0, "marker": "o", "ms": 9, "mfc": "none", "mec": WARM, "mew": 1.8}
+        axes.plot(times[view.outliers], view.values[view.outliers], label="far from usual", **ring)
     axes.set_ylabel(in_units(view.label, view.unit))
     axes.set_xlabel(f"{view.axis.frequency.unit} (start)")
     thousands(axes.yaxis)
@@ -70,8 +73,8 @@ def draw_years(view: Years) -> Picture:
     for i, (year, shares, values) in enumerate(view.years):
         last = i == len(view.years) - 1
         tone = (i + 1) / len(view.years)
-        axes.plot(shares, values, color=WARM if last else INK, alpha=1.0 if last else 0.2 + 0.6 * tone,
-                  lw=2.4 if last else 1.3, dashes=(None, None) if i % 2 == 0 or last else (6, 1.5), label=str(year))  # fmt: skip
+        line: Any = {"color": WARM, "lw": 2.4} if last else {"color": INK, "lw": 1.3, "alpha": 0.2 + 0.6 * tone}
+        axes.plot(shares, values, label=str(year), dashes=(None, None) if i % 2 == 0 or last else (6, 1.5), **line)
     starts = [0, 31, 59, 90, 120, 151, 181, 212, 243, 273, 304, 334]
     axes.set_xticks([day / 365 for day in starts], [month[:3] for month in MONTHS], ha="left")
     axes.set_xlim(0.0, 1.0)
@@ -147,8 +150,9 @@ def draw_echoes(view: Echoes) -> Picture:
     when = "at once" if at == 0 else f"{count(abs(at), view.period)} {'later' if at > 0 else 'earlier'}"
     picture, panels = grid(
         f"{view.label} answers '{best[0]}' most clearly: {when}",
-        f"Correlation without trend and season. To the right of 0 the driver comes first, by so many {view.period}s. Beyond "
-        "the grey band it is more than chance (99 %), but it may come from another driver." + _more(len(view.drivers)),
+        f"Correlation without trend and season. To the right of 0 the driver comes first, by so many {view.period}s. "
+        "Beyond the grey band it is more than chance (99 %), but it may come from another driver."
+        + _more(len(view.drivers)),
         len(shown),
     )
     for axes, (label, lags, r, band) in zip(panels, shown, strict=True):

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 
 from offing.engine.triangle import Array
 
 
-def cross_correlation(target: Array, driver: Array, most: int) -> tuple[Array, Array, float]:
+def cross_correlation(target: Array, driver: Array, most: int) -> tuple[NDArray[np.int64], Array, float]:
     """Correlation (2·most + 1,) of `target` (n,) with `driver` (n,) at lags from −most to most, and a 99 % band.
 
     A positive lag means that the driver comes first. Pairs with an unknown value are left out. The band is for two
-    unrelated series, each with its own autocorrelation: variance (1 + 2 Σ ρ_x ρ_y)/n (Bartlett 1935).
+    unrelated series, each with its own autocorrelation r: variance (1 + 2 Σ r_x r_y)/n (Bartlett 1935).
 
     Examples
     --------
@@ -26,7 +27,7 @@ def cross_correlation(target: Array, driver: Array, most: int) -> tuple[Array, A
     y = np.where(known, target - target[known].mean(), 0.0)
     x = np.where(known, driver - driver[known].mean(), 0.0)
     size = np.sqrt((y @ y) * (x @ x))
-    lags = np.arange(-most, most + 1)
+    lags = np.arange(-most, most + 1, dtype=np.int64)
     n = len(y)
     if size == 0.0:
         return lags, np.zeros(len(lags)), 1.0

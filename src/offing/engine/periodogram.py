@@ -28,8 +28,8 @@ def peaks(values: Array, most: int = 4, level: float = 0.001) -> list[Peak]:
     """Cycles of `values` (n,), which have no trend and no unknown values, the strongest first.
 
     An ordinate of the periodogram over its background is exponential with mean one over ln 2 under noise; the
-    probability is that for the largest of all ordinates (Fisher 1929). A cycle's length is then refined by least squares,
-    and its harmonics up to the sixth are taken out before the next is sought.
+    probability is that for the largest of all ordinates (Fisher 1929). A cycle's length is then refined by least
+    squares, and its harmonics up to the sixth are taken out before the next is sought.
 
     Examples
     --------

@@ -21,6 +21,8 @@ _TYPES = {
     "model": "a table",
     "date": "a date",
 }
+#: Keys whose values may hold a password, and so are never shown.
+SECRET = {"database", "query", "parameters"}
 _LIMITS = {
     "greater_than_equal": ("ge", "of at least"),
     "greater_than": ("gt", "above"),
@@ -83,6 +85,8 @@ def _worded(fault: Any, path: Path, known: Mapping[Path, Iterable[str]]) -> tupl
     if kind == "value_error" and isinstance(fault["ctx"]["error"], InputError):
         inner = fault["ctx"]["error"]
         return (f"{inner.key}: " if inner.key else "") + inner.found, inner.advice
+    if SECRET & {str(step) for step in path}:
+        return "found something else than may stand here", _allowed(kind, fault)
     return f"found {value!r}", _allowed(kind, fault)
 
 

@@ -145,7 +145,7 @@ def _lines_unit(dates: pd.Series, own: dict[str, Any], file: str) -> str:
     """Days where nearly all have lines, else weeks where they do, else months."""
     stamps, _ = stamps_of(dates, own.get("time_format"), file, own.get("zone"))
     for unit in ("day", "week"):
-        ordinals = np.unique(Frequency(unit).ordinals(stamps.wall))  # type: ignore[arg-type]
+        ordinals = np.unique(Frequency(unit).ordinals(stamps.wall))
         if len(ordinals) >= 0.9 * (ordinals[-1] - ordinals[0] + 1) and len(ordinals) >= 20:
             return unit
     return "month"

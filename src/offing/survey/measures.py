@@ -90,11 +90,9 @@ def gaps(source: str, column: str, axis: Axis, values: Array) -> pd.DataFrame:
 def cycle_columns(axis: Axis, cycle: str, most: int) -> Array:
     """Columns (n, k) of a named cycle: harmonics, or the hours of the week where `most` is 0."""
     if cycle == "week" and axis.frequency.unit == "hour":
-        week, day = (
-            cycle_of("week", axis.frequency, "day").positions(axis),
-            cycle_of("day", axis.frequency).positions(axis),
-        )
-        return np.eye(168)[24 * week + day][:, 1:]
+        week = cycle_of("week", axis.frequency, "day").positions(axis)
+        day = cycle_of("day", axis.frequency).positions(axis)
+        return np.asarray(np.eye(168)[24 * week + day][:, 1:])
     found = cycle_of(cycle, axis.frequency)
     pairs = min(most, found.harmonics_at_most)
     angles = 2.0 * np.pi * np.outer(found.phases(axis), np.arange(1, pairs + 1))
@@ -166,7 +164,7 @@ def found_cycles(axis: Axis, values: Array) -> pd.DataFrame:
 def _calendar_name(length: float, frequency: Frequency) -> str:
     """What the calendar calls a cycle of this length, within 3 %."""
     for unit in ("year", "quarter", "month", "week", "day"):
-        periods = frequency.periods_a_year / Frequency(unit).periods_a_year  # type: ignore[arg-type]
+        periods = frequency.periods_a_year / Frequency(unit).periods_a_year
         for parts, words in ((1, f"a {unit}"), (2, f"half a {unit}"), (3, f"a third of a {unit}")):
             if periods / parts > 1.9 and abs(length * parts / periods - 1.0) < 0.03:
                 return words

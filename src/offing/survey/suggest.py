@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from pathlib import Path
+from typing import Any, Literal
 
 import numpy as np
 import pandas as pd
@@ -21,6 +22,10 @@ from offing.terms import Driver, Holidays, Season, Term, Trend
 
 #: More drivers than this need a screening, which a first look is not.
 MOST_DRIVERS = 12
+
+
+#: A table of holidays, as `Holidays` takes it.
+Days = str | Path | pd.DataFrame
 
 
 @dataclass(frozen=True)
@@ -85,8 +90,7 @@ def suggest(
     target: str,
     drivers: Mapping[str, str],
     futures: Mapping[str, int],
-    days: object | None,
-    days_file: str,
+    days: Days | None,
 ) -> Suggested:
     """Suggest scale, trend, seasons, holidays and drivers for a target.
 
@@ -97,9 +101,9 @@ def suggest(
     futures
         How many periods after the target's end each driver is known for.
     days
-        A table of holidays, if there is one, and the file it is from.
+        A table of holidays, if there is one.
     """
-    fit, scale, judged = _superset(tables, target, drivers, days)
+    fit, judged, refused = _superset(tables, target, drivers, days)
     choice = _Choice(fit)
     by_ratio = judged is not None and judged.by_ratio
     evidence = (
@@ -107,41 +111,40 @@ def suggest(
         if by_ratio
         else "what is left without level and season varies no less in percent than in units, or not all is positive"
     )
-    proposals = [*_trend(choice), *_seasons(choice), *_holidays(choice, days_file)]
-    proposals += _drivers(choice, drivers, futures)
-    return Suggested(scale, evidence, tuple(proposals), _horizon(fit.axis, proposals, futures))
+    proposals = [*_trend(choice), *_seasons(choice), *_holidays(choice, days)]
+    proposals += [*_drivers(choice, drivers, futures, refused)]
+    return Suggested(fit.model.scale, evidence, tuple(proposals), _horizon(fit.axis, proposals, futures))
 
 
 def _superset(
-    tables: Mapping[str, Table], target: str, drivers: Mapping[str, str], days: object | None
-) -> tuple[Fit, str, Judged | None]:
-    """The fit of all that could be suggested, from which subsets are solved."""
+    tables: Mapping[str, Table], target: str, drivers: Mapping[str, str], days: Days | None
+) -> tuple[Fit, Judged | None, dict[str, str]]:
+    """The fit of all that could be suggested, from which subsets are solved; and why some could not be tried."""
     plain = Model(target).fit(tables)
     axis, values = plain.axis, plain.target
     judged = judge(axis, values)
-    scale = "log" if judged is not None and judged.by_ratio else "level"
+    scale: Literal["level", "log"] = "log" if judged is not None and judged.by_ratio else "level"
     terms: list[Term] = [Trend()]
     for cycle, most in CYCLES[axis.frequency.unit]:
         if seen_cycles(axis)[cycle] >= 2.0:
-            if cycle == "week":
-                terms.append(Season("week"))
-            else:
-                pairs = min(most, max(axis.n // 20, 1))
-                terms.append(Season(cycle, harmonics=pairs))
+            pairs = min(most, max(axis.n // 20, 1))
+            terms.append(Season("week") if cycle == "week" else Season(cycle, harmonics=pairs))
     if days is not None:
-        terms.append(Holidays(table=days))  # type: ignore[arg-type]
+        terms.append(Holidays(table=days))
     for reference in list(drivers)[:MOST_DRIVERS]:
         terms.append(Driver(reference, name=reference))
         if scale == "log" and _may_log(plain, reference):
             terms.append(Driver(reference, transform=["log"], name=f"log {reference}"))
-    while True:
+    refused: dict[str, str] = {}
+    while terms:
         try:
-            return Model(target, terms, scale).fit(tables), scale, judged
-        except InputError:
-            # Too few rows, or a holiday that never falls there: the last thing added is the first to go.
-            if len(terms) <= 1:
-                return Model(target, [], scale).fit(tables), scale, judged
-            terms.pop()
+            return Model(target, terms, scale).fit(tables), judged, refused
+        except InputError as error:
+            # The term that the error is about goes; with too few rows for all, the one that was added last.
+            culprit = next((term for term in terms if term.name == error.term), terms[-1])
+            refused[str(culprit.name)] = error.found
+            terms.remove(culprit)
+    return Model(target, [], scale).fit(tables), judged, refused
 
 
 def _may_log(fit: Fit, reference: str) -> bool:
@@ -188,16 +191,18 @@ def _seasons(choice: _Choice) -> list[Proposal]:
     return found
 
 
-def _holidays(choice: _Choice, file: str) -> list[Proposal]:
+def _holidays(choice: _Choice, days: Days | None) -> list[Proposal]:
     if "holidays" not in _names(choice):
         return []
     own = choice.columns("holidays")
     gain = choice.criterion() - choice.criterion({"holidays": own})
     choice.chosen["holidays"] = own
-    return [Proposal("holidays", {"table": file}, f"Bayes criterion {gain:+.0f} against none")]
+    return [Proposal("holidays", {"table": str(days)}, f"Bayes criterion {gain:+.0f} against none")]
 
 
-def _drivers(choice: _Choice, drivers: Mapping[str, str], futures: Mapping[str, int]) -> list[Proposal]:
+def _drivers(
+    choice: _Choice, drivers: Mapping[str, str], futures: Mapping[str, int], refused: Mapping[str, str]
+) -> list[Proposal]:
     names = _names(choice)
     references = [reference for reference in drivers if reference in names]
     for reference in references:
@@ -224,14 +229,14 @@ def _drivers(choice: _Choice, drivers: Mapping[str, str], futures: Mapping[str, 
         if not ahead:
             evidence += "; nothing is known of it after the target's end, so give a plan before using it"
         found.append(Proposal("driver", keys, evidence, active=worth[reference] > 0.0 and ahead > 0))
-    skipped = [reference for reference in drivers if reference not in names]
-    return [
-        *found,
-        *(
-            Proposal("driver", {"data": each}, "not tried: too many drivers, or too few rows", active=False)
-            for each in skipped
-        ),
-    ]
+    for reference in drivers:
+        if reference not in names:
+            why = refused.get(reference, f"only the first {MOST_DRIVERS} drivers are")
+            found.append(Proposal("driver", {"data": reference}, f"not tried: {why}", active=False))
+    for name, why in refused.items():
+        if name not in drivers and not name.startswith("log "):
+            found.append(Proposal(name.partition(" ")[0], {}, f"not tried: {why}", active=False))
+    return found
 
 
 def _later_lags(choice: _Choice, reference: str) -> list[tuple[int, float]]:

@@ -195,9 +195,7 @@ class Survey:
         axis, _ = self._span
         drivers = {reference: label for reference, (label, _, _) in self.drivers.items()}
         futures = {reference: self._future(reference, axis.first + axis.n) for reference in drivers}
-        days = self.holidays
-        file = Path(days).name if isinstance(days, (str, Path)) else "days.csv"
-        return suggest.suggest(self.own, self.target, drivers, futures, days, file)
+        return suggest.suggest(self.own, self.target, drivers, futures, self.holidays)
 
     @property
     def suggestions(self) -> pd.DataFrame:

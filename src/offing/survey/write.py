@@ -82,9 +82,9 @@ def script_text(survey: Survey, folder: Path | None = None) -> str:
     for each in suggested.terms:
         keys = dict(each.keys)
         if "table" in keys and guess.days is not None:
-            keys["table"] = _relative(guess.days, folder)
+            keys |= {"table": _relative(guess.days, folder)}
         called = {"trend": "Trend", "season": "Season", "holidays": "Holidays", "driver": "Driver"}[each.kind]
-        inner = ", ".join(f"{key}={value!r}" for key, value in keys.items())
+        inner = ", ".join(f"{key}={stated!r}" for key, stated in keys.items())
         mark = "" if each.active else "# "
         lines.append(f"        {mark}of.{called}({inner}),  # {each.evidence}")
     series = f"[{survey.series!r}]" if survey.series else ""
@@ -122,8 +122,8 @@ def _treatment_lines(survey: Survey) -> list[str]:
     far = survey.outliers
     far = far[(far["source"] == survey.source) & (far["column"] == survey.column)]
     if len(far):
-        periods = ", ".join(far["period"].head(5))
-        lines += ["", f"# Far from what is usual: {periods}. To keep them out of the fit:", "# [[treatments]]"]
+        named = ", ".join(far["period"].head(5))
+        lines += ["", f"# Far from what is usual: {named}. To keep them out of the fit:", "# [[treatments]]"]
         lines += [f"# data = {toml(survey.target)}", '# outliers = "exclude"']
     if any(finding.check == "zeros" for finding in survey.findings):
         lines += ["", "# Zeros: no sale, closed or sold out?", "# [[treatments]]"]

@@ -103,9 +103,10 @@ class Database:
 
     def _told(self, sql: Any, engine: Any, error: Exception) -> InputError:
         """An error without the statement, its parameters and the address."""
-        if isinstance(error, sql.exc.StatementError) and error.orig is None:
-            missing = "a parameter of the query has no value"
-            return InputError(missing, "Give it in parameters.", file=self.file, key="parameters")
+        if self.query is not None and isinstance(getattr(error, "orig", error), sql.exc.InvalidRequestError):
+            return InputError(
+                "a parameter of the query has no value", "Give it in parameters.", file=self.file, key="parameters"
+            )
         if self.table is not None:
             try:
                 look = sql.inspect(engine)
@@ -124,12 +125,10 @@ class Database:
 
 
 def _parts(result: Any, size: int | None) -> Iterator[pd.DataFrame]:
-    """Frames of the rows of a result, only the first `size` if given.
-
-    The driver's own cursor gives plain tuples; SQLAlchemy's rows around them would take as long again.
-    """
+    """Frames of the rows of a result, only the first `size` if given."""
     names = list(result.keys())
-    while rows := result.cursor.fetchmany(ROWS if size is None else size):
+    while rows := result.fetchmany(ROWS if size is None else size):
+        # Plain tuples: pandas takes SQLAlchemy's rows cell by cell.
         yield pd.DataFrame.from_records([tuple(row) for row in rows], columns=names, coerce_float=True)
         if size is not None:
             return
