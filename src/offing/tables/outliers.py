@@ -52,7 +52,7 @@ def cycles_seen(axis: Axis) -> list[tuple[str, NDArray[np.intp]]]:
 def judge(axis: Axis, values: Array) -> Judged | None:
     """What is usual and how far each value is from it; None where too little is known to tell.
 
-    Values that are all positive are judged by ratios if their logarithms vary less: deviations are compared after
+    Values that are all positive are judged by ratios if their logarithms vary less: spreads are compared after
     scaling by the geometric mean (Box & Cox 1964).
     """
     known = np.isfinite(values)
@@ -60,12 +60,49 @@ def judge(axis: Axis, values: Array) -> Judged | None:
         return None
     block = max(int(axis.frequency.periods_a_year / 4), 7)
     cycles = [positions for _, positions in cycles_seen(axis)]
-    plain = usual(values, cycles, block)
+    plain = _moved(axis, usual(values, cycles, block), values)
     if (values[known] > 0.0).all():
-        logs = usual(np.log(np.where(known, values, np.nan)), cycles, block)
-        if logs.deviation * float(np.exp(np.log(values[known]).mean())) < plain.deviation:
+        ratios = np.log(np.where(known, values, np.nan))
+        logs = _moved(axis, usual(ratios, cycles, block), ratios)
+        if _spread(logs) * float(np.exp(ratios[known].mean())) < _spread(plain):
             return Judged(np.exp(logs.fitted), _scores(logs), by_ratio=True)
     return Judged(plain.fitted, _scores(plain), by_ratio=False)
+
+
+def _spread(told: Usual) -> float:
+    """Standard deviation of the residuals, each counted as at most four robust ones.
+
+    It feels, as a median of absolute residuals would not, that high seasons vary more than low ones.
+    """
+    reach = 4.0 * told.deviation
+    return float(np.sqrt(np.nanmean(np.square(np.clip(told.residual, -reach, reach)))))
+
+
+def _moved(axis: Axis, told: Usual, values: Array) -> Usual:
+    """What is usual, with peaks of a year forgiven that other years had a week earlier or later.
+
+    Holidays move through the weeks of the year. A value far from the season is held against that value of each other
+    year, within a week of the same place, which is nearest to it; their median is what is usual there.
+    """
+    width = {"week": 1, "day": 7}.get(axis.frequency.unit)
+    if width is None or told.deviation == 0.0:
+        return told
+    rest, season, residual = values - told.level, told.season.copy(), told.residual.copy()
+    for t in np.flatnonzero(np.abs(np.nan_to_num(told.scores)) > THRESHOLD / 2.0).tolist():
+        nearest = []
+        for year in range(-20, 21):
+            middle = t + round(year * axis.frequency.periods_a_year)
+            if year == 0 or middle < 0 or middle >= axis.n:
+                continue
+            near = rest[max(middle - width, 0) : middle + width + 1]
+            near = near[np.isfinite(near)]
+            if len(near):
+                nearest.append(near[np.argmin(np.abs(near - rest[t]))])
+        forgiven = len(nearest) >= _CYCLES_SEEN - 1 and abs(rest[t] - np.median(nearest)) <= THRESHOLD * told.deviation
+        if forgiven:
+            season[t] = np.median(nearest)
+            residual[t] = rest[t] - season[t]
+    return Usual(told.level, season, residual, told.deviation)
 
 
 def _scores(told: Usual) -> Array:
