@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import textwrap
+import warnings
 from contextlib import AbstractContextManager
 from typing import Any
 
@@ -53,7 +54,9 @@ class Picture(Figure):
 
     def draw(self, renderer: Any) -> None:
         """Draw with our settings, whoever saves the figure and whenever."""
-        with styled():
+        with styled(), warnings.catch_warnings():
+            # A letter that the font lacks, an emoji say, is drawn as a box; nobody can do anything about it.
+            warnings.filterwarnings("ignore", message="Glyph .* missing from font")
             super().draw(renderer)
 
     def _repr_png_(self) -> bytes:

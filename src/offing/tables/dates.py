@@ -123,7 +123,8 @@ def parse_dates(texts: pd.Series, layout: str | None, file: str, column: str, zo
             return Stamps(_with_name(texts, way, file, column), precision, zone)
     if all_fit(texts, COMPACT):
         return Stamps(_strptime(texts, "%Y%m%d", file, column), "instant", zone)
-    shape = max((ISO, YEAR_FIRST, DAY_OR_MONTH_FIRST), key=lambda p: fitting(texts, p).sum())
+    shapes = (ISO, YEAR_FIRST, DAY_OR_MONTH_FIRST, *COARSE.values(), *(pattern for pattern, _, _ in NAMED), COMPACT)
+    shape = max(shapes, key=lambda p: fitting(texts, p).sum())
     fits = pd.Series(fitting(texts, shape), texts.index)
     if not fits.all():
         raise no_date(texts, ~fits, file, column)
