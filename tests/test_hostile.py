@@ -289,7 +289,15 @@ def test_the_catalogue_is_long_enough():
     assert len(REFUSED) + len(TAKEN) >= 40
 
 
-HOSTILE = ["=cmd()", '"quoted"', "<b>&amp;", "'; drop table x; --", "emoji \N{FERRY}", "a.b", "\N{RIGHT-TO-LEFT OVERRIDE}x"]
+HOSTILE = [
+    "=cmd()",
+    '"quoted"',
+    "<b>&amp;",
+    "'; drop table x; --",
+    "emoji \N{FERRY}",
+    "a.b",
+    "\N{RIGHT-TO-LEFT OVERRIDE}x",
+]
 
 
 @pytest.mark.parametrize("name", HOSTILE)

@@ -43,7 +43,9 @@ def peaks(values: Array, most: int = 4, level: float = 0.001) -> list[Peak]:
     n, rest = len(values), values - values.mean()
     total = float(rest @ rest)
     found: list[Peak] = []
-    while len(found) < most and n >= 16 and total > 0.0:
+    for _ in range(2 * most):
+        if n < 16 or total == 0.0:
+            break
         power = np.square(np.abs(np.fft.rfft(rest)))[1 : (n + 1) // 2]
         ratio = power / np.maximum(_background(power), 1e-300)
         best = int(np.argmax(ratio))
@@ -51,10 +53,26 @@ def peaks(values: Array, most: int = 4, level: float = 0.001) -> list[Peak]:
         if p > level:
             break
         length = _refined(rest, n / (best + 1), n)
-        explained = _harmonics(n, length) @ np.linalg.lstsq(_harmonics(n, length), rest, rcond=None)[0]
-        found.append(Peak(length, float(explained @ explained) / total, p))
+        columns = _harmonics(n, length)
+        explained = columns @ np.linalg.lstsq(columns, rest, rcond=None)[0]
         rest = rest - explained
-    return sorted(found, key=lambda peak: -peak.share)
+        found.append(Peak(length, float(explained @ explained) / total, p))
+    return _without_harmonics(found, n)[:most]
+
+
+def _without_harmonics(found: list[Peak], n: int) -> list[Peak]:
+    """The cycles, the strongest first, with the share of each harmonic counted with its fundamental."""
+    kept: list[Peak] = []
+    for peak in sorted(found, key=lambda each: -each.length):
+        for i, longer in enumerate(kept):
+            times = round(longer.length / peak.length)
+            # Frequencies that differ by less than one over the length of the series cannot be told apart.
+            if times <= 6 and abs(1.0 / peak.length - times / longer.length) < 1.0 / n:
+                kept[i] = Peak(longer.length, longer.share + peak.share, min(longer.p, peak.p))
+                break
+        else:
+            kept.append(peak)
+    return sorted(kept, key=lambda each: -each.share)
 
 
 def _background(power: Array) -> Array:
@@ -66,12 +84,15 @@ def _background(power: Array) -> Array:
 
 
 def _refined(values: Array, length: float, n: int) -> float:
-    """The length near a first guess whose sine and cosine explain most."""
-    frequencies = 1.0 / length + np.linspace(-0.6, 0.6, 61) / n
-    at = np.arange(n)
-    angles = 2.0 * np.pi * np.outer(frequencies, at)
-    power = np.square(np.cos(angles) @ values) + np.square(np.sin(angles) @ values)
-    return float(1.0 / frequencies[int(np.argmax(power))])
+    """The length near a first guess whose sine and cosine, and then their harmonics too, explain most."""
+    for reach, most in ((0.6, 1), (0.1, 3)):
+        frequencies = 1.0 / length + np.linspace(-reach, reach, 41) / n
+        power = np.zeros(len(frequencies))
+        for h in range(1, min(most, int(length / 2)) + 1):
+            turns = np.exp(-2j * np.pi * h * np.outer(frequencies, np.arange(n)))
+            power += np.square(np.abs(turns @ values))
+        length = float(1.0 / frequencies[int(np.argmax(power))])
+    return length
 
 
 def _harmonics(n: int, length: float) -> Array:

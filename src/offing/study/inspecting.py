@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import dataclasses
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -31,14 +32,26 @@ def inspected(paths: Sequence[Path], target: str | None, to: str | None, said: S
             raise InputError("a study says itself how its files are read", "Leave out --set and --to.")
         return _of_study(paths[0], target)
     settings = _settings(said)
-    guess = guess_sources(paths, settings, target, None if to is None else unit_named(to))
-    unknown = [name for name in settings if name != "*" and name not in guess.files]
-    if unknown:
-        raise InputError(f"there is no source {unknown[0]!r}", nearest(unknown[0], guess.files), key="--set")
-    tables = {name: table for name, table in guess.tables.items() if name not in guess.plans}
-    plans = {of: guess.tables[name] for name, of in guess.plans.items()}
-    survey = inspect(tables, target, plans=plans, holidays=guess.days)
+    with _hinting():
+        guess = guess_sources(paths, settings, target, None if to is None else unit_named(to))
+        unknown = [name for name in settings if name != "*" and name not in guess.files]
+        if unknown:
+            raise InputError(f"there is no source {unknown[0]!r}", nearest(unknown[0], guess.files), key="--set")
+        tables = {name: table for name, table in guess.tables.items() if name not in guess.plans}
+        plans = {of: guess.tables[name] for name, of in guess.plans.items()}
+        survey = inspect(tables, target, plans=plans, holidays=guess.days)
     return dataclasses.replace(survey, guess=guess)
+
+
+@contextmanager
+def _hinting() -> Iterator[None]:
+    """Let advice to state a key say where, since there is no study yet."""
+    try:
+        yield
+    except InputError as error:
+        if " = " in error.advice:
+            error.advice += " Say it to inspect with --set, such as --set SOURCE.KEY=VALUE."
+        raise
 
 
 def study_of(survey: Survey) -> Study:

@@ -97,7 +97,6 @@ def _tried(path: Path, own: dict[str, Any], unit: str | None, remarks: list[str]
         table = read(path, **{"gaps": "leave", **options})
     except InputError as error:
         if "both stand for it" not in error.found and "no frequency fits" not in error.found:
-            error.advice += f" Say it to inspect with --set, such as --set {path.stem}.KEY=VALUE."
             raise
         options |= _as_ids_or_lines(path, own, unit, remarks)
         table = read(path, **options)

@@ -155,17 +155,17 @@ def found_cycles(axis: Axis, values: Array) -> pd.DataFrame:
     rows = []
     for peak in peaks(rest):
         seen = len(inner) / peak.length
-        name = _calendar_name(peak.length, axis.frequency)
+        name = _calendar_name(peak.length, len(inner), axis.frequency)
         verdict = "usable" if seen >= 2.0 else "refused: seen less than twice"
         rows.append((peak.length, name, peak.share, seen, verdict))
     return pd.DataFrame(rows, columns=["periods", "name", "share", "seen", "verdict"])
 
 
-def _calendar_name(length: float, frequency: Frequency) -> str:
-    """What the calendar calls a cycle of this length, within 3 %."""
+def _calendar_name(length: float, n: int, frequency: Frequency) -> str:
+    """What the calendar calls a cycle of this length, as far as `n` periods can tell it from others."""
     for unit in ("year", "quarter", "month", "week", "day"):
         periods = frequency.periods_a_year / Frequency(unit).periods_a_year
         for parts, words in ((1, f"a {unit}"), (2, f"half a {unit}"), (3, f"a third of a {unit}")):
-            if periods / parts > 1.9 and abs(length * parts / periods - 1.0) < 0.03:
+            if periods / parts > 1.9 and abs(1.0 / length - parts / periods) < 0.7 / n:
                 return words
     return ""
