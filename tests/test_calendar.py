@@ -122,3 +122,58 @@ def test_impossible_wishes_are_told(call, message):
     assert message in str(told.value)
     again = pickle.loads(pickle.dumps(told.value))  # noqa: S301  errors cross processes
     assert str(again) == str(told.value)
+
+
+def test_years_of_weeks_are_those_that_tables_of_retail_calendars_print():
+    """Years ending on the Saturday nearest to 31 January: the long ones are known, and so are their first days."""
+    months = of.Frequency("month", "saturday", weeks="4-5-4", year_starts="february", year_ends="nearest")
+    years = of.Frequency("year", "saturday", weeks="4-5-4", year_starts="february", year_ends="nearest")
+    axis = of.Axis.between(years, "2010-06-01", "2024-06-01")
+    weeks = np.diff(axis.edges) // (7 * 86_400_000_000)
+    assert {int(str(stamp)[:4]) for stamp, n in zip(axis.index, weeks, strict=True) if n == 53} == {2012, 2017, 2023}
+    assert set(weeks.tolist()) == {52, 53}
+    assert [str(stamp.date()) for stamp in axis.index[-3:]] == ["2022-01-30", "2023-01-29", "2024-02-04"]
+    inner = of.Axis.between(months, "2023-01-29", "2024-02-03")
+    assert (np.diff(inner.edges) // (7 * 86_400_000_000)).tolist() == [4, 5, 4] * 3 + [4, 5, 5]
+    quarters = of.Frequency("quarter", "saturday", weeks="4-5-4", year_starts="february", year_ends="nearest")
+    assert of.Axis.between(quarters, "2023-01-29", "2024-02-03").edges.tolist() == inner.edges[::3].tolist()
+    assert cycle_of("year", months).positions(inner).tolist() == list(range(12))
+    assert cycle_of("year", months).names[0] == "period 01"
+
+
+@given(
+    st.dates(datetime.date(1985, 1, 1), datetime.date(2060, 1, 1)),
+    st.sampled_from(WEEKDAYS),
+    st.sampled_from(["january", "february", "july", "october"]),
+    st.sampled_from(["last", "nearest"]),
+    st.sampled_from(["4-4-5", "4-5-4", "5-4-4"]),
+)
+@settings(max_examples=150, deadline=None)
+def test_months_of_weeks_tile_time_and_end_where_they_are_said_to(day, closing, opening, rule, weeks):
+    frequency = of.Frequency("month", closing, weeks=weeks, year_starts=opening, year_ends=rule)
+    axis = of.Axis.between(frequency, day, day)
+    start, end = (np.datetime64(int(each), "us").astype("M8[D]").item() for each in axis.edges)
+    assert start <= day < end
+    assert (end - start).days in (28, 35, 42)
+    assert WEEKDAYS[(end - datetime.timedelta(days=1)).weekday()] == closing
+    year = of.Axis(of.Frequency("year", closing, weeks=weeks, year_starts=opening, year_ends=rule), 0, 1)
+    last = np.datetime64(int(year.edges[1]), "us").astype("M8[D]").item() - datetime.timedelta(days=1)
+    month_end = datetime.date(
+        1971, 1 + ["january", "february", "", "", "", "", "july", "", "", "october"].index(opening), 1
+    )
+    gap = (month_end - datetime.timedelta(days=1) - last).days
+    assert (0 <= gap <= 6) if rule == "last" else (-3 <= gap <= 3)
+
+
+@given(moments, st.sampled_from(["January", "february", "July", "november"]), st.sampled_from(["quarter", "year"]))
+@settings(max_examples=100, deadline=None)
+def test_fiscal_periods_are_those_that_pandas_names(moment, opening, unit):
+    frequency = of.Frequency(unit, year_starts=opening)
+    axis = of.Axis.between(frequency, moment, moment)
+    ends = pd.Timestamp(f"1 {opening} 2000") - pd.Timedelta(days=1)
+    period = pd.Period(moment, f"{'Q' if unit == 'quarter' else 'Y'}-{ends:%b}".upper())
+    assert axis.index[0] == period.start_time
+    assert axis.ends[0] == (period + 1).start_time.as_unit("us").to_datetime64().astype(np.int64)
+    if unit == "quarter":
+        assert axis.labels()[0].endswith(f"Q{period.quarter}")
+    assert of.Frequency(**{"unit": unit, "year_starts": frequency.stated.get("year_starts", "january")}) == frequency

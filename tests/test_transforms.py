@@ -194,3 +194,47 @@ def test_a_transformed_target_needs_no_more_than_it_says(data, plan):
         later.iloc[70:, 0] = np.nan
         cut, full = fitted(whole, case), fitted(later, case)
         assert cut.estimate.beta.tolist() == full.estimate.beta.tolist()
+
+
+def test_transformations_are_said_in_the_study(run_cli, tmp_path, data, plan):
+    frame = data.reset_index(names="month")
+    frame.to_csv(tmp_path / "sales.csv", index=False)
+    plan.reset_index(names="month").to_csv(tmp_path / "plan.csv", index=False)
+    study = """
+format = 1
+[sources.sales]
+file = "sales.csv"
+[sources.plan]
+file = "plan.csv"
+plan_for = "sales"
+[target]
+data = "sales.sold"
+scale = "log"
+transform = [{ deflate = "sales.prices", base = "2019" }, "difference"]
+[[terms]]
+type = "driver"
+data = "sales.cold"
+transform = [{ difference = 1 }]
+[forecast]
+horizon = 6
+"""
+    (tmp_path / "study.toml").write_text(study)
+    ran = run_cli("explain", tmp_path / "study.toml", "--out", tmp_path / "out")
+    assert ran.status == 0, ran.err
+    assert "the difference of ln(real sold)" in ran.out
+    rows = pd.read_csv(tmp_path / "out" / "contributions.csv")
+    means = pd.read_csv(tmp_path / "out" / "forecast.csv").set_index("period")["forecast"]
+    ahead = rows[rows["scenario"] == "as planned"]
+    assert {"baseline", "cold", "past surprises", "mean correction"} == set(ahead["term"])
+    assert np.allclose(ahead.groupby("period")["contribution"].sum(), means, rtol=1e-12)
+    cold = of.Driver("sales.cold", transform=[{"difference": 1}])
+    same = of.Model(
+        "sales.sold", terms=[cold], scale="log",
+        transform=[{"deflate": "sales.prices", "base": "2019"}, "difference"],
+    ).fit({"sales": of.read(data)})  # fmt: skip
+    assert np.allclose(same.forecast(6, plan={"sales": of.read(plan)}).mean, means, rtol=1e-12)
+    (tmp_path / "study.toml").write_text(study.replace('"difference"]', '"diference"]'))
+    ran = run_cli("fit", tmp_path / "study.toml")
+    assert ran.status == 2
+    assert "found 'diference'. Did you mean 'difference'?" in ran.err
+    assert "study.toml, line" in ran.err

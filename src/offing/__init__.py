@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from offing.model import Contributions, Effects, Fit, Forecast, Model, effects
     from offing.study import Study, open_study
     from offing.survey import Survey, inspect
-    from offing.tables import Panel, Table, Treat, read
+    from offing.tables import Panel, Table, Treat, aggregate, read
     from offing.terms import Driver, Holidays, Season, Trend
 
 __version__ = "0.1.0"
@@ -31,7 +31,7 @@ _ROOMS = {
     "model": ("Contributions", "Effects", "Fit", "Forecast", "Model", "effects"),
     "study": ("Study", "open_study"),
     "survey": ("Survey", "inspect"),
-    "tables": ("Panel", "Table", "Treat", "read"),
+    "tables": ("Panel", "Table", "Treat", "aggregate", "read"),
     "terms": ("Driver", "Holidays", "Season", "Trend"),
 }
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
@@ -58,6 +58,7 @@ __all__ = [
     "Treatment",
     "Trend",
     "__version__",
+    "aggregate",
     "effects",
     "figure",
     "inspect",

@@ -167,8 +167,16 @@ def _models(spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], 
         if str(term.name) in by_name:
             raise place.error(("terms", i), f"two terms are called '{term.name}'", "Give one of them another name.")
         by_name[str(term.name)] = term
+
+    def made(chosen: list[Term], name: str = "main") -> Model:
+        try:
+            return Model(target, chosen, spec.target.scale, name, treatments, spec.target.transform)
+        except InputError as error:
+            at = ("treatments",) if error.key == "treatments" else ("target", str(error.key))
+            raise place.error(at, error.found, error.advice) from error
+
     if not spec.models:
-        return (Model(target, terms, spec.target.scale, treatments=treatments, transform=spec.target.transform),)
+        return (made(terms),)
     models = []
     for name, model in spec.models.items():
         if re.fullmatch(r"[\w .-]{1,60}", name) is None or name.startswith("."):
@@ -183,5 +191,5 @@ def _models(spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], 
                     ("models", name, "terms", i), f"there is no term {wanted!r}", nearest(wanted, by_name)
                 )
         chosen = [by_name[wanted] for wanted in model.terms]
-        models.append(Model(target, chosen, spec.target.scale, name, treatments, spec.target.transform))
+        models.append(made(chosen, name))
     return tuple(models)

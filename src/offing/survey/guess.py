@@ -126,6 +126,7 @@ def _as_ids_or_lines(path: Path, own: dict[str, Any], unit: str | None, remarks:
     marks = source.marks(cells.drop(columns=time))
     numbers = [name for name in cells.columns if name != time and not to_numbers(cells[name], marks)[1].any()]
     texts = [name for name in cells.columns if name != time and name not in numbers]
+    repeated = int(cells[time].duplicated().sum())
     for name in texts:
         few = cells[name].nunique() <= 50 and (cells[name] != "").all()
         if few and not cells[[time, name]].duplicated().any():
@@ -136,7 +137,10 @@ def _as_ids_or_lines(path: Path, own: dict[str, Any], unit: str | None, remarks:
         raise InputError("several rows stand for a date, and no column holds numbers to combine", file=source.file)
     chosen = unit or _lines_unit(cells[time], own, source.file)
     ways = ", ".join(f"'{column}' by {how}" for column, how in combine.items())
-    remarks.append(f"several rows a date are taken for lines and combined by {chosen}: {ways}; check this")
+    remarks.append(
+        f"{repeated:,} of {len(cells):,} rows repeat a date; they are taken for lines and combined by {chosen}: "
+        f"{ways}; check this"
+    )
     return {"rows": "lines", "frequency": chosen, "combine": combine}
 
 

@@ -1,5 +1,6 @@
 """From files and frames to regular series with units, and the one door through which models see them."""
 
+from offing.tables.aggregate import aggregate
 from offing.tables.holiday_table import read_days
 from offing.tables.reading import read
 from offing.tables.table import Delay, LaterRows, Panel, Table
@@ -20,6 +21,7 @@ __all__ = [
     "Table",
     "Treat",
     "View",
+    "aggregate",
     "read",
     "read_days",
     "split_series",

@@ -17,6 +17,38 @@ from offing.tables.table import Array, Table
 PARTIAL = ("leave out", "keep")
 
 
+def aggregate(table: Table, to: str, combine: Mapping[str, str], *, partial: str = "leave out") -> Table:
+    """Bring a table that was read to a coarser frequency, as `offing.read` does with ``aggregate_to``.
+
+    Parameters
+    ----------
+    table
+        A Table.
+    to
+        ``day``, ``week``, ``month``, ``quarter`` or ``year``; weeks end on Sunday, years start in January.
+    combine
+        How the values of a period become one, by column: ``sum``, ``mean``, ``last``, ``first``, ``max``, ``min``,
+        ``count`` or ``mean weighted by COLUMN``. Other columns cannot be used afterwards.
+    partial
+        What becomes of periods that are not whole: ``leave out`` the first and last and make inner ones missing, or
+        ``keep`` what is there. Either is logged in the table's `treatments`.
+
+    Raises
+    ------
+    InputError
+        If the frequency is not coarser, a column is not there, or no whole period is left.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> days = of.read(pd.DataFrame({"sold": 1.0, "fare": 5.0}, pd.date_range("2024-01-30", "2024-03-02")))
+    >>> months = of.aggregate(days, "month", {"sold": "sum", "fare": "mean"})
+    >>> months.frame.to_numpy().tolist(), months.treatments[0].before
+    ([[29.0, 5.0]], '2 of 31 days')
+    """
+    return aggregated(table, Frequency(to, zone=table.axis.frequency.zone), combine, partial)  # type: ignore[arg-type]
+
+
 def aggregated(table: Table, frequency: Frequency, how: Mapping[str, str], partial: str = "leave out") -> Table:
     """Combine a table's periods into those of a coarser `frequency`; a period belongs where its middle lies.
 

@@ -381,7 +381,7 @@ def _periods(source: Source, indexed: Stamps | None, reading: Reading, timing: T
     found = {}
     for name, rows in groups.items():
         try:
-            table = placing.table(cells.iloc[rows], ordinals[rows])
+            table = placing.table(cells.iloc[rows], ordinals[rows]) if name else placing.table(cells, ordinals)
         except InputError as error:
             error.found += f" in the series {name!r}" if name else ""
             raise
@@ -434,13 +434,14 @@ class _Placing:
         """One series' rows, sorted, with missing periods where these may be."""
         leave = self.reading.gaps == "leave"
         axis, order = axis_of(self.frequency, ordinals, cells.index, self.file, leave_gaps=leave)
-        cells, ordinals = cells.iloc[order], ordinals[order]
+        log = self._sorted(axis, order, ordinals[order])
+        if log:
+            cells, ordinals = cells.iloc[order], ordinals[order]
         columns, unusable = number_columns(cells, self.file, self.marks)
         findings = self.findings
         if len(cells) < axis.n:
             columns = {name: _spread(values, ordinals - axis.first, axis.n) for name, values in columns.items()}
             findings = (*findings, self._gaps_note(axis, ordinals))
-        log = self._sorted(axis, order, ordinals)
         return Table(self.file, axis, columns, unusable, treatments=log, findings=findings, **self.reading.said())
 
     def _sorted(self, axis: Axis, order: np.ndarray, ordinals: np.ndarray) -> tuple[Treatment, ...]:

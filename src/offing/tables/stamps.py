@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import pandas as pd
 
@@ -34,9 +36,11 @@ def looks_like_dates(texts: pd.Series, header: str) -> bool:
     if pd.api.types.is_datetime64_any_dtype(texts):
         return True
     if pd.api.types.is_numeric_dtype(texts):
-        return header.strip().lower() in _DATED and bool(
-            _digits(texts).str.fullmatch(COMPACT.pattern + r"|\d{4}").all()
-        )
+        # A spreadsheet's day numbers are seen as dates here, and explained when they are to be read.
+        numbers = texts.dropna()
+        days = len(numbers) > 0 and bool(numbers.between(20_000, 80_000).all())
+        digits = re.compile(COMPACT.pattern + r"|\d{4}")
+        return header.strip().lower() in _DATED and (days or all_fit(_digits(numbers), digits))
     patterns = [ISO, YEAR_FIRST, DAY_OR_MONTH_FIRST, *(COARSE[p] for p in ("month", "quarter", "week"))]
     patterns += [pattern for pattern, _, _ in NAMED]
     if header.strip().lower() in _DATED:

@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 
 from offing.base import Finding, InputError, nearest, optional
-from offing.tables.numbers import Marks, find_marks
+from offing.tables.numbers import Marks, all_numbers, find_marks
 from offing.tables.sources.source import CHUNK, Opened, tidy_names
 
 
@@ -39,6 +39,8 @@ class FrameSource:
 
     def marks(self, cells: pd.DataFrame) -> Marks | None:
         """How numbers that came as text are written."""
+        if all_numbers(cells):
+            return None
         text = {
             str(name): [each for each in cells[name] if isinstance(each, str)]
             for name in cells.columns
@@ -65,6 +67,11 @@ def plain_frame(frame: pd.DataFrame, file: str) -> pd.DataFrame:
     if frame.empty:
         raise InputError("the frame has no rows or no columns", file=file)
     names = tidy_names(list(frame.columns), file)
+    rows = pd.RangeIndex(1, len(frame) + 1)
+    if all_numbers(frame):
+        plain = frame.set_axis(rows, axis=0)
+        plain.columns = pd.Index(names)
+        return plain
     columns = {name: _plain(frame.iloc[:, i]) for i, name in enumerate(names)}
     return pd.DataFrame(columns).set_axis(pd.RangeIndex(1, len(frame) + 1), axis=0)
 
