@@ -19,8 +19,13 @@ COMMANDS = {
     "command-fit": "offing fit tern-islands/study.toml",
     "command-forecast": "offing forecast tern-islands/study.toml",
     "command-explain": "offing explain tern-islands/study.toml",
+    "command-inspect": "cd tern-islands/raw; offing inspect sales.csv timetable.csv weather.csv island_days.csv "
+    "--to week --set sales.decimal=,",
 }
 FIGURES = ("fit", "forecast", "contributions", "history", "effects")
+VIEWS = ("history", "years", "seasons", "scatter", "echoes", "coverage")
+RAW = ("sales.csv", "timetable.csv", "weather.csv", "island_days.csv")
+TREATMENT = '[[treatments]]\ndata = "tickets.sold"\noutliers = "exclude"\n\n[forecast]'
 
 
 def shoot(command: str, target: Path, folder: Path) -> None:
@@ -48,6 +53,16 @@ def main() -> None:
     subprocess.run(["offing", "demo", "tern-islands"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
     for name in FIGURES:
         shutil.copy(folder / "tern-islands" / "results" / f"{name}.png", SHOTS / f"{name}.png")
+    raw = folder / "tern-islands" / "raw"
+    look = ["offing", "inspect", *RAW, "--to", "week", "--set", "sales.decimal=,", "--out", "looked"]
+    subprocess.run(look, cwd=raw, check=True, stdout=subprocess.DEVNULL)
+    for name in VIEWS:
+        shutil.copy(raw / "looked" / f"inspect-{name}.png", SHOTS / f"inspect-{name}.png")
+    study = folder / "tern-islands" / "study.toml"
+    treated = study.with_name("treated.toml")
+    treated.write_text(study.read_text().replace("[forecast]", TREATMENT))
+    subprocess.run(["offing", "fit", treated, "--out", "treated"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+    shutil.copy(folder / "treated" / "fit.png", SHOTS / "treated.png")
     screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     try:
         time.sleep(2)

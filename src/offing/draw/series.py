@@ -58,8 +58,9 @@ def _history(axes: Axes, fit: Fit, axis: Axis) -> None:
     axes.plot(_times(axis), values, color=INK, lw=1.8, label=fit.label)
     treated = np.flatnonzero(fit.treated[axis.first - fit.axis.first :][: axis.n])
     if len(treated):
-        # What was excluded has no value any more: it is marked on the fitted line.
-        at = np.where(np.isfinite(values), values, fit.means[axis.first - fit.axis.first :][: axis.n])[treated]
+        # What was excluded has no value any more: it is marked where it was read, what was filled where it is now.
+        read = fit.view.actual(fit.model.target, axis)
+        at = np.where(np.isfinite(read), read, values)[treated]
         axes.plot(_times(axis)[treated], at, lw=0, marker="s", ms=7, mfc="none", mec=WARM, mew=1.6, label="treated")
 
 

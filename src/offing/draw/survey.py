@@ -24,7 +24,7 @@ from offing.draw.style import (
     short,
     thousands,
 )
-from offing.model.words import in_units, number
+from offing.model.words import in_units, number, signed
 from offing.survey import Coverage, Echoes, History, Scatter, Seasons, Years
 
 #: Panels of one figure; more cannot be read.
@@ -94,8 +94,8 @@ def draw_seasons(view: Seasons) -> Picture:
     top, low = max(medians, key=medians.__getitem__), min(medians, key=medians.__getitem__)
     unit = " %" if view.by_ratio else f" {view.unit}" if view.unit else ""
     picture, axes = canvas(
-        f"{view.label}: {view.positions[top]} lies {_signed(medians[top])}{unit} from the trend, "
-        f"{view.positions[low]} {_signed(medians[low])}{unit}",
+        f"{view.label}: {view.positions[top]} lies {signed(medians[top])}{unit} from the trend, "
+        f"{view.positions[low]} {signed(medians[low])}{unit}",
         f"Values by {view.cycle}, as differences from a trend that may bend each year"
         f"{', in percent of it' if view.by_ratio else ''}. The bar holds the middle half, the line is the median; "
         "rings are far from what is usual.",
@@ -212,10 +212,6 @@ def draw_coverage(view: Coverage) -> Picture:
 
 def _more(drivers: int) -> str:
     return f" {drivers - _MOST_PANELS} more drivers are not shown." if drivers > _MOST_PANELS else ""
-
-
-def _signed(value: float) -> str:
-    return f"{value:+,.3g}".replace("-", "\N{MINUS SIGN}")
 
 
 def _times(axis: Axis) -> np.ndarray:

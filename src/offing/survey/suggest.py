@@ -16,7 +16,6 @@ from offing.engine import cross_correlation, solve, take
 from offing.model import Fit, Model
 from offing.survey.measures import CYCLES, seen_cycles, variance_shares
 from offing.tables import Panel, Table
-from offing.tables.outliers import Judged, judge
 from offing.tables.table import Array
 from offing.terms import Driver, Holidays, Season, Term, Trend
 
@@ -103,27 +102,46 @@ def suggest(
     days
         A table of holidays, if there is one.
     """
-    fit, judged, refused = _superset(tables, target, drivers, days)
+    fit, refused, evidence = _scaled(tables, target, drivers, days)
     choice = _Choice(fit)
-    by_ratio = judged is not None and judged.by_ratio
-    evidence = (
-        "what is left without level and season varies less in percent than in units"
-        if by_ratio
-        else "what is left without level and season varies no less in percent than in units, or not all is positive"
-    )
     proposals = [*_trend(choice), *_seasons(choice), *_holidays(choice, days)]
     proposals += [*_drivers(choice, drivers, futures, refused)]
     return Suggested(fit.model.scale, evidence, tuple(proposals), _horizon(fit.axis, proposals, futures))
 
 
-def _superset(
+def _scaled(
     tables: Mapping[str, Table], target: str, drivers: Mapping[str, str], days: Days | None
-) -> tuple[Fit, Judged | None, dict[str, str]]:
+) -> tuple[Fit, dict[str, str], str]:
+    """The superset on the scale that the data favour, why some terms could not be tried, and the evidence.
+
+    Both scales are compared on the same rows by their likelihood of the target itself: that of the logarithms counts
+    the Jacobian, n ln(rss/n) + 2 Σ ln y (Box & Cox 1964).
+    """
+    level, refused = _superset(tables, target, drivers, days, "level")
+    known = level.target[np.isfinite(level.target)]
+    if not (known > 0.0).all():
+        return level, refused, "not all values are positive, so that they have no logarithm"
+    log, not_tried = _superset(tables, target, drivers, days, "log")
+    both = level.used & log.used
+    misfits = []
+    for fit in (level, log):
+        rest = (fit.working - fit.design @ fit.estimate.beta)[both]
+        misfits.append(float(both.sum() * np.log(np.square(rest).mean())))
+    gain = (misfits[0] - misfits[1]) / 2.0 - float(np.log(log.target[both]).sum())
+    words = f"the same terms fit logarithms {'better' if gain > 0.0 else 'no better'} (log-likelihood {gain:+.0f})"
+    return (log, not_tried, words) if gain > 0.0 else (level, refused, words)
+
+
+def _superset(
+    tables: Mapping[str, Table],
+    target: str,
+    drivers: Mapping[str, str],
+    days: Days | None,
+    scale: Literal["level", "log"],
+) -> tuple[Fit, dict[str, str]]:
     """The fit of all that could be suggested, from which subsets are solved; and why some could not be tried."""
     plain = Model(target).fit(tables)
-    axis, values = plain.axis, plain.target
-    judged = judge(axis, values)
-    scale: Literal["level", "log"] = "log" if judged is not None and judged.by_ratio else "level"
+    axis = plain.axis
     terms: list[Term] = [Trend()]
     for cycle, most in CYCLES[axis.frequency.unit]:
         if seen_cycles(axis)[cycle] >= 2.0:
@@ -138,13 +156,13 @@ def _superset(
     refused: dict[str, str] = {}
     while terms:
         try:
-            return Model(target, terms, scale).fit(tables), judged, refused
+            return Model(target, terms, scale).fit(tables), refused
         except InputError as error:
             # The term that the error is about goes; with too few rows for all, the one that was added last.
             culprit = next((term for term in terms if term.name == error.term), terms[-1])
             refused[str(culprit.name)] = error.found
             terms.remove(culprit)
-    return Model(target, [], scale).fit(tables), judged, refused
+    return Model(target, [], scale).fit(tables), refused
 
 
 def _may_log(fit: Fit, reference: str) -> bool:

@@ -20,7 +20,6 @@ from offing.survey.suggest import Suggested
 from offing.survey.write import script_text, study_text
 from offing.tables import Panel, Sources, Table, read, split_series
 from offing.tables.combine import looks_like_key
-from offing.tables.outliers import judge
 from offing.tables.table import Array
 from offing.tables.treat import missing_runs, zero_question
 
@@ -271,9 +270,8 @@ class Survey:
     @cached_property
     def _working(self) -> Array:
         """The target on the suggested scale."""
-        axis, values = self._span
-        judged = judge(axis, values)
-        return np.log(values) if judged is not None and judged.by_ratio else values
+        _, values = self._span
+        return np.log(values) if self.suggested.scale == "log" else values
 
     def _columns(self) -> Iterator[tuple[str, str, Axis, Array]]:
         for source, _, table in measures.flat(self.tables):

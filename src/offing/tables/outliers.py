@@ -60,13 +60,15 @@ def judge(axis: Axis, values: Array) -> Judged | None:
         return None
     block = max(int(axis.frequency.periods_a_year / 4), 7)
     cycles = [positions for _, positions in cycles_seen(axis)]
-    plain = _moved(axis, usual(values, cycles, block), values)
+    plain = usual(values, cycles, block)
     if (values[known] > 0.0).all():
         ratios = np.log(np.where(known, values, np.nan))
-        logs = _moved(axis, usual(ratios, cycles, block), ratios)
+        logs = usual(ratios, cycles, block)
         if _spread(logs) * float(np.exp(ratios[known].mean())) < _spread(plain):
-            return Judged(np.exp(logs.fitted), _scores(logs), by_ratio=True)
-    return Judged(plain.fitted, _scores(plain), by_ratio=False)
+            forgiving = _moved(axis, logs, ratios)
+            return Judged(np.exp(forgiving.fitted), _scores(forgiving), by_ratio=True)
+    forgiving = _moved(axis, plain, values)
+    return Judged(forgiving.fitted, _scores(forgiving), by_ratio=False)
 
 
 def _spread(told: Usual) -> float:
