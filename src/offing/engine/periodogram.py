@@ -10,6 +10,8 @@ from offing.engine.triangle import Array
 
 #: Ordinates on each side whose median is the background of one.
 _AROUND = 12
+#: Cycles that take a smaller share of the variance may be real, but nobody would plan by them.
+_SMALLEST = 0.005
 
 
 @dataclass(frozen=True)
@@ -57,7 +59,7 @@ def peaks(values: Array, most: int = 4, level: float = 0.001) -> list[Peak]:
         explained = columns @ np.linalg.lstsq(columns, rest, rcond=None)[0]
         rest = rest - explained
         found.append(Peak(length, float(explained @ explained) / total, p))
-    return _without_harmonics(found, n)[:most]
+    return [peak for peak in _without_harmonics(found, n) if peak.share >= _SMALLEST][:most]
 
 
 def _without_harmonics(found: list[Peak], n: int) -> list[Peak]:
@@ -66,8 +68,9 @@ def _without_harmonics(found: list[Peak], n: int) -> list[Peak]:
     for peak in sorted(found, key=lambda each: -each.length):
         for i, longer in enumerate(kept):
             times = round(longer.length / peak.length)
-            # Frequencies that differ by less than one over the length of the series cannot be told apart.
-            if times <= 6 and abs(1.0 / peak.length - times / longer.length) < 1.0 / n:
+            # A third of the distance between two ordinates: nearer, frequencies cannot be told apart.
+            near = abs(1.0 / peak.length - times / longer.length) < 0.35 / n
+            if times <= 6 and near and n >= 2.0 * longer.length:
                 kept[i] = Peak(longer.length, longer.share + peak.share, min(longer.p, peak.p))
                 break
         else:

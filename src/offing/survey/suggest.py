@@ -14,6 +14,7 @@ from offing.base import InputError
 from offing.calendar import Axis, Frequency
 from offing.engine import cross_correlation, solve, take
 from offing.model import Fit, Model
+from offing.model.words import signed
 from offing.survey.measures import CYCLES, seen_cycles, variance_shares
 from offing.tables import Panel, Table
 from offing.tables.table import Array
@@ -104,7 +105,7 @@ def suggest(
     """
     fit, refused, evidence = _scaled(tables, target, drivers, days)
     choice = _Choice(fit)
-    proposals = [*_trend(choice), *_seasons(choice), *_holidays(choice, days)]
+    proposals = [*_trend(choice), *_seasons(choice, futures), *_holidays(choice, days)]
     proposals += [*_drivers(choice, drivers, futures, refused)]
     return Suggested(fit.model.scale, evidence, tuple(proposals), _horizon(fit.axis, proposals, futures))
 
@@ -128,7 +129,8 @@ def _scaled(
         rest = (fit.working - fit.design @ fit.estimate.beta)[both]
         misfits.append(float(both.sum() * np.log(np.square(rest).mean())))
     gain = (misfits[0] - misfits[1]) / 2.0 - float(np.log(log.target[both]).sum())
-    words = f"the same terms fit logarithms {'better' if gain > 0.0 else 'no better'} (log-likelihood {gain:+.0f})"
+    told = "better" if gain > 0.0 else "no better"
+    words = f"the same terms fit logarithms {told} (log-likelihood {signed(round(gain))})"
     return (log, not_tried, words) if gain > 0.0 else (level, refused, words)
 
 
@@ -180,7 +182,7 @@ def _trend(choice: _Choice) -> list[Proposal]:
     return [Proposal("trend", {}, f"{share}; add knots = [a date] where it bends")]
 
 
-def _seasons(choice: _Choice) -> list[Proposal]:
+def _seasons(choice: _Choice, futures: Mapping[str, int]) -> list[Proposal]:
     found = []
     for slot in choice.fit.layout.slots:
         if not slot.term.startswith("season"):
@@ -188,7 +190,9 @@ def _seasons(choice: _Choice) -> list[Proposal]:
         term = next(term for term in choice.fit.model.terms if term.name == slot.term)
         if not isinstance(term, Season):
             continue
-        every = {other: choice.columns(other) for other in _names(choice) if not other.startswith("log ")}
+        # A driver of which no future is known will not be there to explain what the season could.
+        usable = [other for other in _names(choice) if futures.get(other, 1)]
+        every = {other: choice.columns(other) for other in usable if not other.startswith("log ")}
         options = [len(choice.columns(slot.term)) // 2] if term.harmonics is None else range(1, term.harmonics + 1)
         scored = {
             pairs: choice.criterion({**every, slot.term: choice.columns(slot.term, pairs)})
@@ -205,7 +209,7 @@ def _seasons(choice: _Choice) -> list[Proposal]:
             keys["harmonics"] = pairs
         if gain > 0.0:
             choice.chosen[slot.term] = choice.columns(slot.term, pairs)
-        found.append(Proposal("season", keys, f"Bayes criterion {gain:+.0f} against none", active=gain > 0.0))
+        found.append(Proposal("season", keys, f"Bayes criterion {signed(round(gain))} against none", active=gain > 0.0))
     return found
 
 
@@ -215,7 +219,7 @@ def _holidays(choice: _Choice, days: Days | None) -> list[Proposal]:
     own = choice.columns("holidays")
     gain = choice.criterion() - choice.criterion({"holidays": own})
     choice.chosen["holidays"] = own
-    return [Proposal("holidays", {"table": str(days)}, f"Bayes criterion {gain:+.0f} against none")]
+    return [Proposal("holidays", {"table": str(days)}, f"Bayes criterion {signed(round(gain))} against none")]
 
 
 def _drivers(
@@ -223,30 +227,31 @@ def _drivers(
 ) -> list[Proposal]:
     names = _names(choice)
     references = [reference for reference in drivers if reference in names]
-    for reference in references:
-        choice.chosen[reference] = choice.columns(reference)
+    usable = [reference for reference in references if futures.get(reference, 0)]
+    choice.chosen |= {reference: choice.columns(reference) for reference in usable}
     logged = []
-    for reference in references:
+    for reference in usable:
         if f"log {reference}" in names:
             other = {reference: choice.columns(f"log {reference}")}
             if choice.criterion(other) < choice.criterion():
                 choice.chosen |= other
                 logged.append(reference)
     found = []
-    worth = {reference: choice.criterion({reference: []}) - choice.criterion() for reference in references}
     for reference in references:
+        own = choice.chosen.get(reference, choice.columns(reference))
+        worth = choice.criterion({reference: []}) - choice.criterion({reference: own})
         keys: dict[str, Any] = {"data": reference}
         if reference in logged:
             keys["transform"] = ["log"]
-        evidence = f"Bayes criterion {worth[reference]:+.0f} against leaving it out"
-        lags = _later_lags(choice, reference) if worth[reference] > 0.0 else []
+        evidence = f"Bayes criterion {signed(round(worth))} against leaving it out"
+        lags = _later_lags(choice, reference) if worth > 0.0 and reference in usable else []
         if lags:
             keys["lags"] = [0, *(lag for lag, _ in lags)]
-            evidence += "; what is left follows it " + ", ".join(f"{lag} later (r = {r:+.2f})" for lag, r in lags)
-        ahead = futures.get(reference, 0)
-        if not ahead:
+            told = (f"{lag} later (correlation {signed(r, 2)})" for lag, r in lags)
+            evidence += f"; what is left follows it {', '.join(told)}"
+        if reference not in usable:
             evidence += "; nothing is known of it after the target's end, so give a plan before using it"
-        found.append(Proposal("driver", keys, evidence, active=worth[reference] > 0.0 and ahead > 0))
+        found.append(Proposal("driver", keys, evidence, active=worth > 0.0 and reference in usable))
     for reference in drivers:
         if reference not in names:
             why = refused.get(reference, f"only the first {MOST_DRIVERS} drivers are")
