@@ -29,6 +29,8 @@ from offing.survey import Coverage, Echoes, History, Scatter, Seasons, Years
 
 #: Panels of one figure; more cannot be read.
 _MOST_PANELS = 12
+#: From so many dots on they hide each other and what is drawn with them.
+_DENSE = 2000
 
 
 def draw_history(view: History) -> Picture:
@@ -44,12 +46,13 @@ def draw_history(view: History) -> Picture:
         f"Each {view.axis.frequency.unit}'s value.{steps}{far if len(view.outliers) else ''}",
     )
     times = _times(view.axis)
-    axes.plot(times, view.values, color=QUIET, lw=1.1, label=f"by {view.axis.frequency.unit}")
+    dense = len(times) > _DENSE
+    axes.plot(times, view.values, color=QUIET, lw=0.5 if dense else 1.1, alpha=0.6 if dense else 1.0,
+              label=f"by {view.axis.frequency.unit}")  # fmt: skip
     if coarse is not None:
         edges = coarse.frequency.wall(coarse.edges).astype("datetime64[us]")
-        axes.stairs(
-            view.means, _numbers(edges), baseline=None, color=INK, lw=2.2, label=f"mean by {coarse.frequency.unit}"
-        )
+        steps_look: Any = {"baseline": None, "color": INK, "lw": 2.2, "zorder": 3}
+        axes.stairs(view.means, _numbers(edges), label=f"mean by {coarse.frequency.unit}", **steps_look)
     if len(view.outliers):
         ring: Any = {"lw": 0, "marker": "o", "ms": 9, "mfc": "none", "mec": WARM, "mew": 1.8}
         axes.plot(times[view.outliers], view.values[view.outliers], label="far from usual", **ring)
@@ -104,11 +107,11 @@ def draw_seasons(view: Seasons) -> Picture:
         own, far = values[view.at == i], view.far[view.at == i]
         known = own[np.isfinite(own)]
         q1, q3 = np.quantile(known, (0.25, 0.75))
-        axes.bar(place, q3 - q1, 0.62, bottom=q1, color=TERMS[0], alpha=0.32, lw=0)
-        axes.plot([place - 0.31, place + 0.31], [medians[i]] * 2, color=INK, lw=2.4)
+        axes.bar(place, q3 - q1, 0.62, bottom=q1, color=TERMS[0], alpha=0.32, lw=0, zorder=3)
+        axes.plot([place - 0.31, place + 0.31], [medians[i]] * 2, color=INK, lw=2.4, zorder=4)
         spread = place + 0.22 * np.sin(np.arange(len(own)) * 2.4)  # dots side by side, the same at each drawing
-        size = 3.5 if len(values) < 2000 else 1.2
-        axes.plot(spread[~far], own[~far], lw=0, marker="o", ms=size, color=QUIET, alpha=0.8)
+        dots: Any = {"ms": 3.5, "alpha": 0.8} if len(values) < _DENSE else {"ms": 1.5, "alpha": 0.25, "mew": 0}
+        axes.plot(spread[~far], own[~far], lw=0, marker="o", color=QUIET, **dots)
         axes.plot(spread[far], own[far], lw=0, marker="o", ms=8, mfc="none", mec=WARM, mew=1.8)
     axes.axhline(0.0, color=QUIET, lw=1)
     names = [view.positions[i] for i in held]
@@ -131,7 +134,8 @@ def draw_scatter(view: Scatter) -> Picture:
         len(shown),
     )
     for axes, (label, unit, values, r) in zip(panels, shown, strict=True):
-        axes.plot(values, view.target, lw=0, marker="o", ms=3.2, color=TERMS[0], alpha=0.55)
+        dots: Any = {"ms": 3.2, "alpha": 0.55} if len(values) < _DENSE else {"ms": 2.0, "alpha": 0.12, "mew": 0}
+        axes.plot(values, view.target, lw=0, marker="o", color=TERMS[0], **dots)
         axes.set_title(f"r = {r:+.2f}".replace("-", "\N{MINUS SIGN}"), fontsize=10, loc="left")
         axes.set_xlabel(in_units(short(label, 24), unit), fontsize=9)
         axes.tick_params(labelsize=9)

@@ -4,20 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from offing.calendar import Axis, Frequency, cycle_of
+from offing.calendar import UNITS, Axis, Frequency, cycle_of
 from offing.engine import cross_correlation
 from offing.survey.measures import CYCLES, cycle_columns, flat, seen_cycles, trend_columns
 from offing.tables import Panel, Table
 from offing.tables.outliers import THRESHOLD, judge
 from offing.tables.table import Array
 
-#: A coarser frequency at which a history is easier to read.
-_COARSER = {"hour": "day", "day": "month", "week": "quarter", "month": "year", "quarter": "year"}
+#: So many steps of a coarser frequency a figure can show beside the series itself.
+_STEPS = 60
 
 
 #: First and last instant of each of several runs.
@@ -97,10 +96,12 @@ def history(label: str, unit: str, axis: Axis, values: Array) -> History:
     """The view of a series through time."""
     judged = judge(axis, values)
     far = np.array([], dtype=np.intp) if judged is None else judged.beyond(THRESHOLD)
-    name: Any = _COARSER.get(axis.frequency.unit)
-    if name is None:
+    coarser = UNITS[UNITS.index(axis.frequency.unit) + 1 :]
+    years_seen = axis.n / axis.frequency.periods_a_year
+    unit_shown = next((each for each in coarser if Frequency(each).periods_a_year * years_seen <= _STEPS), None)
+    if unit_shown is None:
         return History(label, unit, axis, values, None, np.array([]), far)
-    frequency = Frequency(name, zone=axis.frequency.zone)
+    frequency = Frequency(unit_shown, zone=axis.frequency.zone)
     owners = frequency.ordinals((axis.starts + axis.ends) // 2)
     coarse = Axis(frequency, int(owners[0]), int(owners[-1] - owners[0]) + 1)
     known = np.isfinite(values)

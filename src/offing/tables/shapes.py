@@ -46,6 +46,7 @@ def from_wide(cells: pd.DataFrame, value: str, ids: Sequence[str], file: str) ->
     InputError
         If the headers are neither years nor months, quarters or weeks, or a row's is not the other.
     """
+    check_ids(cells, ids, file)
     rest = [name for name in cells.columns if name not in ids]
     years = [name for name in rest if _YEAR.fullmatch(str(name))]
     places = [name for name in rest if place_in_year(str(name))]
@@ -102,6 +103,14 @@ def joined_time(cells: pd.DataFrame, columns: Sequence[str], file: str) -> pd.Da
     return cells.drop(columns=list(columns)).assign(**{PERIOD: year + "-" + place.map(place_in_year)})
 
 
+def check_ids(cells: pd.DataFrame, ids: Sequence[str], file: str) -> None:
+    """Refuse ids that are no columns."""
+    for name in ids:
+        if name not in cells.columns:
+            known = map(str, cells.columns)
+            raise InputError(f"there is no column {name!r}", nearest(name, known), file=file, key="id")
+
+
 def id_texts(cells: pd.DataFrame, ids: Sequence[str], file: str) -> pd.Series:
     """One text a row that tells its series: its ids, kept as they are written, joined by a slash.
 
@@ -110,11 +119,7 @@ def id_texts(cells: pd.DataFrame, ids: Sequence[str], file: str) -> pd.Series:
     InputError
         If there is no such column, or an id is empty.
     """
-    for name in ids:
-        if name not in cells.columns:
-            raise InputError(
-                f"there is no column {name!r}", nearest(name, map(str, cells.columns)), file=file, key="id"
-            )
+    check_ids(cells, ids, file)
     texts = [_text(cells[name]) for name in ids]
     for name, text in zip(ids, texts, strict=True):
         if (text == "").any():
