@@ -15,7 +15,7 @@ from offing.study.open import open_study, study_from
 from offing.study.study import Study
 from offing.survey import Survey, guess_sources, inspect, script_text, study_text
 from offing.survey.guess import Guess, unit_named
-from offing.tables.reading import Reading
+from offing.tables.options import Reading
 from offing.terms import Holidays
 
 

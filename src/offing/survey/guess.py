@@ -16,7 +16,8 @@ from offing.calendar import UNITS, Frequency
 from offing.tables import Panel, Table, read, read_days
 from offing.tables.combine import looks_like_key, suggested
 from offing.tables.numbers import to_numbers
-from offing.tables.reading import Reading, open_file, time_column
+from offing.tables.options import Reading
+from offing.tables.reading import open_file, time_column
 from offing.tables.stamps import stamps_of
 
 

@@ -19,7 +19,7 @@ import pandas as pd
 
 from offing.base import Finding, InputError
 from offing.tables.numbers import EMPTY, Marks, find_marks
-from offing.tables.sources.source import CHUNK, NotPlainError, Opened, tidy_names
+from offing.tables.sources.source import CHUNK, NotPlainError, Opened, tidy_names, unnamed
 
 _SEPARATORS = (",", ";", "\t", "|")
 _NAMES = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
@@ -169,10 +169,10 @@ class CsvFile:
         """The first row as names; empty rows and columns without name and content left away."""
         cells = cells.fillna("").apply(lambda column: column.str.strip())
         cells.index = pd.RangeIndex(self.header_row, self.header_row + len(cells))
-        names = tidy_names(cells.iloc[0].tolist(), self.file)
-        cells = cells.set_axis(names, axis=1).iloc[1:]
+        header = cells.iloc[0].tolist()
+        cells = cells.set_axis(tidy_names(header, self.file), axis=1).iloc[1:]
         # A separator at the end of every line makes a column without name and content.
-        keep = [bool(name) or bool((cells.iloc[:, i] != "").any()) for i, name in enumerate(cells)]
+        keep = [not unnamed(name) or bool((cells.iloc[:, i] != "").any()) for i, name in enumerate(header)]
         cells = pd.DataFrame(cells.loc[:, keep])
         cells = pd.DataFrame(cells[(cells != "").any(axis=1)])
         if cells.empty:

@@ -13,7 +13,7 @@ import pandas as pd
 
 from offing.base import Finding, InputError, nearest, optional
 from offing.tables.numbers import Marks, all_numbers, find_marks
-from offing.tables.sources.source import CHUNK, Opened, tidy_names
+from offing.tables.sources.source import CHUNK, Opened, tidy_names, unnamed
 
 
 @dataclass(frozen=True)
@@ -130,7 +130,7 @@ def _sheet(rows: list[list[Any]], header_row: int, file: str) -> pd.DataFrame:
     columns = {}
     for i, name in enumerate(names):
         cells = [row[i] if i < len(row) else None for _, row in kept]
-        if name or any(cell is not None for cell in cells):
+        if not unnamed(header[i]) or any(cell is not None for cell in cells):
             columns[name] = _plain(pd.Series(cells, dtype=object))
     return pd.DataFrame(columns).set_axis(pd.Index([row for row, _ in kept]), axis=0)
 

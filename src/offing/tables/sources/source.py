@@ -70,15 +70,21 @@ class Opened:
 
 
 def tidy_names(names: Sequence[object], file: str) -> list[str]:
-    """Names of columns as text, stripped and all different.
+    """Names of columns as text, stripped and all different; one without a name is called by its place.
 
     Raises
     ------
     InputError
         If two columns have one name.
     """
-    tidy = ["" if name is None or name != name else str(name).strip() for name in names]  # noqa: PLR0124  NaN
+    stripped = ["" if unnamed(name) else str(name).strip() for name in names]
+    tidy = [name or f"column {place}" for place, name in enumerate(stripped, 1)]
     for name in tidy:
-        if name and tidy.count(name) > 1:
+        if tidy.count(name) > 1:
             raise InputError("two columns have this name", "Rename one.", file=file, column=name)
     return tidy
+
+
+def unnamed(name: object) -> bool:
+    """Whether a header's cell holds nothing."""
+    return name is None or name != name or not str(name).strip()  # noqa: PLR0124  NaN
