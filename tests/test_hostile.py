@@ -327,3 +327,22 @@ def test_hostile_names_pass_through_safely(name, tmp_path, run_cli):
     html = fit._repr_html_() + table._repr_html_() + fit.contributions._repr_html_() + of.inspect(table)._repr_html_()
     assert "<b>&amp;" not in html
     of.figure(fit.contributions)
+
+
+def test_hostile_ids_name_no_files_and_run_no_formulas(tmp_path, run_cli):
+    days = pd.date_range("2024-01-01", periods=20, freq="D").strftime("%Y-%m-%d")
+    ids = ["../../up", "=cmd()", "a/b", "CON", "x" * 200, "emoji \N{FERRY}"]
+    rows = [(day, name, i + k % 5) for i, name in enumerate(ids) for k, day in enumerate(days)]
+    pd.DataFrame(rows, columns=["day", "who", "sold"]).to_csv(tmp_path / "t.csv", index=False)
+    study = (
+        'format = 1\n[sources.t]\nfile = "t.csv"\nid = "who"\n[target]\ndata = "t.sold"\n[[terms]]\ntype = "trend"\n'
+        "[forecast]\nhorizon = 2\n"
+    )
+    (tmp_path / "s.toml").write_text(study)
+    ran = run_cli("forecast", tmp_path / "s.toml", "--out", tmp_path / "deep" / "o")
+    assert ran.status == 0, ran.err
+    names = sorted(path.name for path in (tmp_path / "deep" / "o").iterdir())
+    assert len([name for name in names if name.startswith("fit-")]) == len(ids)
+    assert all(len(name) < 100 for name in names)
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["deep", "s.toml", "t.csv"]
+    assert "'=cmd()," in (tmp_path / "deep" / "o" / "forecast.csv").read_text()

@@ -157,8 +157,12 @@ HOW = {
 }
 
 
-@pytest.mark.parametrize("column", ["sold", "cold"])
-@pytest.mark.parametrize("how", HOW)
+CASES = [
+    (how, column) for how in HOW for column in ("sold", "cold") if column == "cold" or how not in ("smooth", "centred")
+]
+
+
+@pytest.mark.parametrize(("how", "column"), CASES)
 def test_treatments_learn_nothing_from_after_the_origin(how, column):
     """Hostile later cells change no bit of the fit; it equals a fit on cut data; a known cell does change it."""
     origin = 180
@@ -166,8 +170,6 @@ def test_treatments_learn_nothing_from_after_the_origin(how, column):
     for values in (sold, cold):
         values[[20, 21, 90]] = [np.nan, np.nan, 0.0 if how == "zeros" else np.nan]
         values[130] *= 4.0
-    if column == "sold" and how in ("smooth", "centred"):
-        pytest.skip("smoothing is for drivers")
     model = of.Model("sold", [of.Trend(), of.Driver("cold")], treatments=[of.Treat(column, **HOW[how])])
     late = sold.copy()
     late[origin:] = np.nan

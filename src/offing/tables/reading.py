@@ -163,9 +163,14 @@ def _open(source: Any, reading: Reading, timing: Timing) -> tuple[Source, Stamps
 
 def _check_has_dates(source: pd.DataFrame, frame: pd.DataFrame, reading: Reading, file: str) -> None:
     if reading.wide is None and not looks_wide(frame):
+        index = source.index
+        what = f"is a {type(index).__name__}"
+        if pd.api.types.is_string_dtype(index) or pd.api.types.is_object_dtype(index):
+            what = f"holds text such as {str(index[0])!r}"
         raise InputError(
-            f"the index is a {type(source.index).__name__}, and no column holds dates",
-            "Set a DatetimeIndex or a PeriodIndex, such as frame.set_index(pd.to_datetime(frame['date'])).",
+            f"the index {what}, and no column holds dates",
+            "Set a DatetimeIndex or a PeriodIndex, such as frame.set_index(pd.to_datetime(frame['date'])), or reset "
+            "the index so that its dates are a column.",
             file=file,
         )
 

@@ -82,8 +82,9 @@ class Database:
             return sql.create_engine(self.url)
         except (sql.exc.ArgumentError, sql.exc.NoSuchModuleError):
             raise InputError(
-                "the address of the database is not understood",
-                'Write it as "postgresql+psycopg://host/name", "sqlite:///file.db" or "duckdb:///file.duckdb".',
+                "the address of the database is not understood, or its driver is not installed",
+                'Write it as "postgresql+psycopg://host/name", "sqlite:///file.db" or "duckdb:///file.duckdb"; '
+                "drivers come with: pip install 'offing[sql]'.",
                 file=self.file,
                 key="database",
             ) from None
