@@ -155,6 +155,9 @@ SPECIMENS = {
     "trend": of.Trend(knots=["2023-01-02"]),
     "season": of.Season("year", harmonics=2),
     "holidays": of.Holidays(table=FESTS),
+    "event": of.Event(
+        "works", table=pd.DataFrame({"date": ["2022-08-01", "2023-05-01"], "strength": [1.0, 0.5]}), form="step"
+    ),
     "driver": of.Driver("fare", transform=["log"], lags=[13, 15]),
 }
 
@@ -434,7 +437,7 @@ def test_holidays_that_the_table_does_not_tell_are_errors(data, plan):
     ):
         of.Model("sold", terms=[of.Holidays(table=new, ignore=["Gale"])]).fit(data)
     late = of.Model("sold", terms=[of.Holidays(table=FESTS.iloc[1:])]).fit(data)
-    assert [each.check for each in late.findings] == ["holiday table"]
+    assert "holiday table" in [each.check for each in late.findings]
 
 
 def test_effects_carry_transformations_and_lags_through(data):

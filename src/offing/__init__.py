@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from offing.study import Study, open_study
     from offing.survey import Survey, inspect
     from offing.tables import Panel, Table, Treat, aggregate, read
-    from offing.terms import Driver, Holidays, Season, Trend
+    from offing.terms import Driver, Event, Holidays, Season, Trend
 
 __version__ = "0.1.0"
 
@@ -32,7 +32,7 @@ _ROOMS = {
     "study": ("Study", "open_study"),
     "survey": ("Survey", "inspect"),
     "tables": ("Panel", "Table", "Treat", "aggregate", "read"),
-    "terms": ("Driver", "Holidays", "Season", "Trend"),
+    "terms": ("Driver", "Event", "Holidays", "Season", "Trend"),
 }
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
 
@@ -41,6 +41,7 @@ __all__ = [
     "Contributions",
     "Driver",
     "Effects",
+    "Event",
     "Finding",
     "Fit",
     "Forecast",

@@ -6,6 +6,7 @@ Sizes are written n (rows), k (columns of the design), q (targets), J (terms).
 from offing.engine.attribution import Attribution, attribute
 from offing.engine.correlation import cross_correlation
 from offing.engine.estimate import Estimate, least_squares
+from offing.engine.jumps import Jump, chance_limit, largest_pulse, largest_step
 from offing.engine.paths import SEED, accumulate, accumulated, difference_weights, growth_paths
 from offing.engine.periodogram import Peak, peaks
 from offing.engine.robust import Usual, usual
@@ -18,12 +19,14 @@ __all__ = [
     "Attribution",
     "Estimate",
     "FitFigures",
+    "Jump",
     "Peak",
     "Solution",
     "Usual",
     "accumulate",
     "accumulated",
     "attribute",
+    "chance_limit",
     "cross_correlation",
     "difference_weights",
     "explain_dependence",
@@ -31,6 +34,8 @@ __all__ = [
     "growth_paths",
     "join",
     "lag_one_correlation",
+    "largest_pulse",
+    "largest_step",
     "least_squares",
     "peaks",
     "quantile",

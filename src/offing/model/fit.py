@@ -13,14 +13,14 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, Treatment
 from offing.calendar import Axis
-from offing.checks import autocorrelation, left_out
+from offing.checks import autocorrelation, jumps, left_out
 from offing.engine import Estimate, FitFigures, fit_figures, quantile, two_sided_p
 from offing.model.contributions import Contributions, contribute
 from offing.model.driver_effects import effects
 from offing.model.forecast import Forecast, forecast
 from offing.model.layout import Layout
 from offing.model.scale import Scale
-from offing.model.words import as_html, in_units, number, text_table, wrapped
+from offing.model.words import as_html, in_units, number, percent, text_table, wrapped
 from offing.tables import Panel, Table, View
 from offing.tables.table import Array
 
@@ -205,7 +205,20 @@ class Fit:
         if self.estimate.rss <= 1e-20 * float(np.square(self.working[self.used]).sum()):
             return (*self.noticed, *dependent)  # an exact fit leaves only rounding, which is no noise
         residual = np.where(self.used, self.working - self.design @ self.estimate.beta, 0.0)
-        return (*self.noticed, *dependent, *autocorrelation(residual, self.used))
+        leftover = jumps(residual, self.design, self.used, self.estimate, words=self._jump_words, label=self._start_of)
+        return (*self.noticed, *dependent, *autocorrelation(residual, self.used), *leftover)
+
+    def _jump_words(self, size: float) -> str:
+        """A size on the working scale, as words before "what the model explains"."""
+        side = "above" if size > 0.0 else "below"
+        if self.scale.log and self.scale.plain:
+            return f"{percent(abs(np.expm1(size))).lstrip('+')} {side}"
+        unit = f" {self.unit}" if self.unit and self.scale.plain else ""
+        return f"{number(abs(size))}{unit} {side}"
+
+    def _start_of(self, row: int) -> str:
+        """First day of a fitted period."""
+        return str(self.axis.index[row].date())
 
     @property
     def treatments(self) -> tuple[Treatment, ...]:

@@ -19,7 +19,7 @@ from offing.study import schema
 from offing.study.faults import Place
 from offing.study.study import Study
 from offing.tables import Treat
-from offing.terms import TERMS, Driver, Holidays, Term
+from offing.terms import TERMS, Driver, Event, Holidays, Term
 
 
 def open_study(path: str | Path) -> Study:
@@ -124,7 +124,7 @@ def _term(entry: Mapping[str, Any], i: int, folder: Path, place: Place) -> Term:
         advice = f'Add type = "{next(iter(TERMS))}", say.' if kind is None else nearest(str(kind), TERMS)
         raise place.error((*at, "type"), found, advice)
     term: Term = _built(TERMS[kind], {key: value for key, value in entry.items() if key != "type"}, at, place)
-    if isinstance(term, Holidays) and isinstance(term.table, (str, Path)):
+    if isinstance(term, (Holidays, Event)) and isinstance(term.table, (str, Path)):
         term = replace(term, table=folder / term.table)
     return term
 

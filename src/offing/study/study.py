@@ -14,7 +14,7 @@ from offing.handover import file_digest, frame_digest, run_record
 from offing.model import Fit, Forecast, Model
 from offing.study.faults import Place
 from offing.tables import Panel, Table, read
-from offing.terms import Holidays, Term
+from offing.terms import Event, Holidays, Term
 
 if TYPE_CHECKING:
     from offing.study.schema import StudySpec
@@ -111,7 +111,7 @@ class Study:
             files += [
                 Path(term.table)
                 for term in model.terms
-                if isinstance(term, Holidays) and isinstance(term.table, (str, Path))
+                if isinstance(term, (Holidays, Event)) and isinstance(term.table, (str, Path))
             ]
         prints = {file.name: file_digest(file) for file in dict.fromkeys(files)}
         for name, each in sources.items():

@@ -1,6 +1,7 @@
 """The pieces of a model. Each learns what it needs from a view and then makes columns for any periods."""
 
 from offing.terms.driver import Driver
+from offing.terms.event import Event
 from offing.terms.holidays import Holidays
 from offing.terms.pulses import Pulses
 from offing.terms.season import Season
@@ -8,12 +9,19 @@ from offing.terms.term import Block, Readout, Reference, Term, telling
 from offing.terms.trend import Trend
 
 #: Every kind of term by the name that a study gives it.
-TERMS: dict[str, type[Term]] = {"trend": Trend, "season": Season, "holidays": Holidays, "driver": Driver}
+TERMS: dict[str, type[Term]] = {
+    "trend": Trend,
+    "season": Season,
+    "holidays": Holidays,
+    "event": Event,
+    "driver": Driver,
+}
 
 __all__ = [
     "TERMS",
     "Block",
     "Driver",
+    "Event",
     "Holidays",
     "Pulses",
     "Readout",

@@ -1,0 +1,60 @@
+"""Unexplained jumps, and the events that would explain them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from offing.base import Finding
+from offing.engine import Estimate, Jump, chance_limit, lag_one_correlation, largest_pulse, largest_step
+
+#: Fewer rows tell no step from noise.
+_FEWEST = 30
+
+
+def jumps(
+    residual: NDArray[np.float64],
+    design: NDArray[np.float64],
+    used: NDArray[np.bool_],
+    estimate: Estimate,
+    *,
+    words: Callable[[float], str],
+    label: Callable[[int], str],
+) -> tuple[Finding, ...]:
+    """Findings of a step and of a single period that noise does not explain (at about one in a thousand fits each).
+
+    `residual` (n,) and `design` (n, k) are those of all periods, `words` tells a size, `label` dates a row. Where
+    neighbouring residuals are alike, steps are judged by the larger variance of their sums, s² (1 + r) / (1 − r).
+    """
+    rows = np.flatnonzero(used)
+    if len(rows) < _FEWEST:
+        return ()
+    columns, rest = design[used][:, estimate.kept], residual[used]
+    alike = min(max(lag_one_correlation(residual, used)[0], 0.0), 0.9)
+    limit = chance_limit(len(rows))
+    step = largest_step(
+        rest, columns, estimate.root, estimate.variance * (1.0 + alike) / (1.0 - alike), max(len(rows) // 20, 5)
+    )
+    pulse = largest_pulse(rest, columns, estimate.root, estimate.variance)
+    found = []
+    if abs(step.t) > limit:
+        day = label(int(rows[step.row]))
+        found.append(
+            _told("step", f"From {day} on the target is {words(step.size)} what the model explains.", day, step)
+        )
+    if abs(pulse.t) > limit:
+        day = label(int(rows[pulse.row]))
+        found.append(_told("pulse", f"In {day} the target is {words(pulse.size)} what the model explains.", day, pulse))
+    return tuple(found)
+
+
+def _told(form: str, message: str, day: str, jump: Jump) -> Finding:
+    advice = (
+        "If you know what happened, add an event: "
+        f'[[terms]] type = "event", name = "{form} {day}", dates = "{day}", form = "{form}".'
+    )
+    return Finding(
+        f"unexplained {form}", "warning", message, advice=advice, evidence={"size": jump.size, "t": jump.t}
+    )  # fmt: skip

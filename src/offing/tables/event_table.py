@@ -1,0 +1,87 @@
+"""The user's own table of an event's occurrences."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from offing.base import InputError, nearest
+from offing.calendar import DAY
+from offing.tables.dates import parse_dates
+from offing.tables.numbers import to_numbers, wrong_cell
+from offing.tables.sources import CsvFile
+
+_COLUMNS = ("date", "until", "strength", "known_from")
+_ALWAYS = -(10**6)
+
+
+@dataclass(frozen=True)
+class Occurrences:
+    """First and last day of each occurrence, its strength, and the day from which it was known, all (m,)."""
+
+    first: NDArray[np.int64]
+    last: NDArray[np.int64]
+    strength: NDArray[np.float64]
+    known_from: NDArray[np.int64]
+
+    def part(self, which: NDArray[np.bool_]) -> Occurrences:
+        """Some of them."""
+        return Occurrences(self.first[which], self.last[which], self.strength[which], self.known_from[which])
+
+
+def read_occurrences(source: str | Path | pd.DataFrame) -> Occurrences:
+    """Read a table of occurrences: ``date``, and where wanted ``until``, ``strength`` and ``known_from``.
+
+    Raises
+    ------
+    InputError
+        If a column is unknown or a cell cannot be read, or an occurrence ends before it starts.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> from offing.tables.event_table import read_occurrences
+    >>> read_occurrences(pd.DataFrame({"date": ["2024-03-01"], "strength": [0.5]})).strength.tolist()
+    [0.5]
+    """
+    if isinstance(source, pd.DataFrame):
+        file = "table of events"
+        cells = source.astype(object).where(source.notna(), "").astype(str)
+        cells = cells.set_axis(pd.RangeIndex(1, len(cells) + 1), axis=0)
+    else:
+        file = Path(source).name
+        cells = CsvFile(Path(source), file).whole()
+    for column in cells.columns:
+        if column not in _COLUMNS:
+            raise InputError(f"found column {str(column)!r}", nearest(str(column), _COLUMNS), file=file)
+    if "date" not in cells.columns:
+        raise InputError("there is no column 'date'", "A table of events has date, until, strength.", file=file)
+    if cells.empty:
+        raise InputError("there are no events in it", file=file)
+    first = parse_dates(cells["date"], None, file, "date").wall // DAY
+    last = _days(cells, "until", first, file)
+    if (last < first).any():
+        row = int(cells.index[int(np.flatnonzero(last < first)[0])])
+        raise InputError("the event ends before it starts", file=file, row=row, column="until")
+    strength = np.ones(len(cells))
+    if "strength" in cells.columns:
+        strength, wrong = to_numbers(cells["strength"])
+        wrong = wrong | np.isnan(strength)
+        if wrong.any():
+            raise wrong_cell(cells["strength"], strength, int(np.flatnonzero(wrong)[0]), file)
+    always = np.full(len(cells), _ALWAYS, dtype=np.int64)
+    return Occurrences(first, last, strength, _days(cells, "known_from", always, file))
+
+
+def _days(cells: pd.DataFrame, column: str, default: NDArray[np.int64], file: str) -> NDArray[np.int64]:
+    """Days of a column of dates, the default where it is empty or not there."""
+    days = default.copy()
+    if column in cells.columns:
+        given = (cells[column] != "").to_numpy()
+        if given.any():
+            days[given] = parse_dates(cells[column][given], None, file, column).wall // DAY
+    return days
