@@ -32,11 +32,13 @@ def jumps(
     if len(rows) < _FEWEST:
         return ()
     columns, rest = design[used][:, estimate.kept], residual[used]
-    alike = min(max(lag_one_correlation(residual, used)[0], 0.0), 0.9)
     limit = chance_limit(len(rows))
-    step = largest_step(
-        rest, columns, estimate.root, estimate.variance * (1.0 + alike) / (1.0 - alike), max(len(rows) // 20, 5)
-    )
+    step, left = largest_step(rest, columns, estimate.root, estimate.variance, max(len(rows) // 20, 5))
+    # A step makes neighbours alike by itself, so likeness and variance are those without it.
+    alike = min(max(lag_one_correlation(left, np.ones(len(left), dtype=bool))[0], 0.0), 0.95)
+    without = float(left @ left) / max(estimate.dof - 1, 1)
+    inflated = np.sqrt(without / estimate.variance * (1.0 + alike) / (1.0 - alike))
+    step = Jump(step.row, step.size, step.t / float(inflated) if inflated else 0.0)
     pulse = largest_pulse(rest, columns, estimate.root, estimate.variance)
     found = []
     if abs(step.t) > limit:

@@ -20,8 +20,10 @@ class Jump:
     t: float
 
 
-def largest_step(residual: Array, design: Array, root: Array, variance: float, margin: int) -> Jump:
+def largest_step(residual: Array, design: Array, root: Array, variance: float, margin: int) -> tuple[Jump, Array]:
     """The step that would explain most of `residual` (n,), had it been in the `design` (n, k) with triangle `root`.
+
+    The second value is what would then be left (n,).
 
     A step at row t is projected on what the design leaves of it (Frisch & Waugh 1933): with Q an orthogonal basis of
     the design, its product with Q and with the residual are reverse cumulative sums, so that all n steps cost no more
@@ -32,7 +34,7 @@ def largest_step(residual: Array, design: Array, root: Array, variance: float, m
     >>> import numpy as np
     >>> from offing.engine.jumps import largest_step
     >>> values = np.repeat([0.0, 3.0], 20) + np.tile([0.1, -0.1], 20)
-    >>> jump = largest_step(values - values.mean(), np.ones((40, 1)), np.array([[40**0.5]]), 0.01, 5)
+    >>> jump, _ = largest_step(values - values.mean(), np.ones((40, 1)), np.array([[40**0.5]]), 0.01, 5)
     >>> jump.row, round(jump.size, 6)
     (20, 3.0)
     """
@@ -46,7 +48,9 @@ def largest_step(residual: Array, design: Array, root: Array, variance: float, m
     usable = inner & (left > 0.02 * np.arange(len(residual), 0, -1))
     t = np.where(usable, gain / np.sqrt(np.maximum(left, 1e-300) * variance), 0.0)
     row = int(np.argmax(np.abs(t)))
-    return Jump(row, float(gain[row] / left[row]) if usable[row] else 0.0, float(t[row]))
+    size = float(gain[row] / left[row]) if usable[row] else 0.0
+    step = (np.arange(len(residual)) >= row) - basis.T @ after[:, row]
+    return Jump(row, size, float(t[row])), residual - size * step
 
 
 def largest_pulse(residual: Array, design: Array, root: Array, variance: float) -> Jump:
