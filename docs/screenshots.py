@@ -22,7 +22,7 @@ COMMANDS = {
     "command-inspect": "cd tern-islands/raw; offing inspect sales.csv timetable.csv weather.csv island_days.csv "
     "--to week --set sales.decimal=,",
 }
-FIGURES = ("fit", "forecast", "contributions", "history", "effects")
+FIGURES = ("fit", "forecast", "contributions", "history", "effects", "indices")
 VIEWS = ("history", "years", "seasons", "scatter", "echoes", "coverage")
 RAW = ("sales.csv", "timetable.csv", "weather.csv", "island_days.csv")
 TREATMENT = '[[treatments]]\ndata = "tickets.sold"\noutliers = "exclude"\n\n[forecast]'

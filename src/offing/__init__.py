@@ -14,7 +14,16 @@ if TYPE_CHECKING:
     from offing.base import Finding, InputError, OffingError, Treatment
     from offing.calendar import Axis, Frequency
     from offing.draw import figure
-    from offing.model import Contributions, Effects, Fit, Forecast, Model, effects
+    from offing.model import (
+        Contributions,
+        Effects,
+        Fit,
+        Forecast,
+        Model,
+        SeasonIndices,
+        effects,
+        indices,
+    )
     from offing.study import Study, open_study
     from offing.survey import Survey, inspect
     from offing.tables import Panel, Table, Treat, aggregate, read
@@ -28,7 +37,7 @@ _ROOMS = {
     "base": ("Finding", "InputError", "OffingError", "Treatment"),
     "calendar": ("Axis", "Frequency"),
     "draw": ("figure",),
-    "model": ("Contributions", "Effects", "Fit", "Forecast", "Model", "effects"),
+    "model": ("Contributions", "Effects", "Fit", "Forecast", "Model", "SeasonIndices", "effects", "indices"),
     "study": ("Study", "open_study"),
     "survey": ("Survey", "inspect"),
     "tables": ("Panel", "Table", "Treat", "aggregate", "read"),
@@ -52,6 +61,7 @@ __all__ = [
     "OffingError",
     "Panel",
     "Season",
+    "SeasonIndices",
     "Study",
     "Survey",
     "Table",
@@ -62,6 +72,7 @@ __all__ = [
     "aggregate",
     "effects",
     "figure",
+    "indices",
     "inspect",
     "open_study",
     "read",

@@ -7,6 +7,7 @@ from functools import singledispatch
 from offing.base import InputError
 from offing.draw.contributions import draw_contributions
 from offing.draw.effects import draw_effects
+from offing.draw.indices import draw_indices
 from offing.draw.series import draw_fit, draw_forecast
 from offing.draw.style import Picture, styled
 from offing.draw.survey import (
@@ -17,7 +18,7 @@ from offing.draw.survey import (
     draw_seasons,
     draw_years,
 )
-from offing.model import Contributions, Effects, Fit, Forecast
+from offing.model import Contributions, Effects, Fit, Forecast, SeasonIndices
 from offing.survey import Coverage, Echoes, History, Scatter, Seasons, Survey, Years
 
 
@@ -28,8 +29,8 @@ def figure(result: object) -> Picture:
     ----------
     result
         A `Fit` (history and fitted line), a `Forecast` (history and fan), `Contributions` (signed stacks),
-        `Effects` (what each driver does), or a view of a `Survey`: its ``history``, ``years``, ``seasons``,
-        ``scatter``, ``echoes`` or ``coverage``. A survey itself is drawn as its history.
+        `Effects` (what each driver does), `SeasonIndices`, or a view of a `Survey`: its ``history``, ``years``,
+        ``seasons``, ``scatter``, ``echoes`` or ``coverage``. A survey itself is drawn as its history.
 
     Returns
     -------
@@ -64,6 +65,7 @@ _draw.register(Fit, draw_fit)
 _draw.register(Forecast, draw_forecast)
 _draw.register(Contributions, draw_contributions)
 _draw.register(Effects, draw_effects)
+_draw.register(SeasonIndices, draw_indices)
 _draw.register(History, draw_history)
 _draw.register(Years, draw_years)
 _draw.register(Seasons, draw_seasons)

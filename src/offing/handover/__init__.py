@@ -5,6 +5,7 @@ from offing.handover.contract import (
     contribution_rows,
     fitted_rows,
     forecast_rows,
+    index_rows,
     treatment_rows,
 )
 from offing.handover.files import Bundle, csv_text, file_digest, frame_digest, json_text
@@ -19,6 +20,7 @@ __all__ = [
     "fitted_rows",
     "forecast_rows",
     "frame_digest",
+    "index_rows",
     "json_text",
     "run_record",
     "treatment_rows",

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 import pandas as pd
 
 from offing.base import Treatment
-from offing.model import Contributions, Fit, Forecast
+from offing.model import Contributions, Fit, Forecast, SeasonIndices
 
 #: The scenario of a forecast that rests on the drivers' plan alone.
 AS_PLANNED = "as planned"
@@ -40,6 +40,13 @@ def contribution_rows(contributions: Contributions, fit: Fit, *, of_forecast: bo
     rows = contributions.table.dropna(subset="contribution")
     rows = rows.assign(period=_iso(rows["period"], fit))
     return _keyed(rows, fit, AS_PLANNED if of_forecast else "")
+
+
+def index_rows(found: SeasonIndices, fit: Fit) -> pd.DataFrame:
+    """Rows of ``indices.csv``: one a position of the season."""
+    rows = found.table.copy()
+    rows.insert(0, "term", found.term)
+    return _keyed(rows, fit, "")
 
 
 def treatment_rows(fit: Fit) -> pd.DataFrame:

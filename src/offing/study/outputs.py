@@ -19,11 +19,13 @@ from offing.handover import (
     csv_text,
     fitted_rows,
     forecast_rows,
+    index_rows,
     json_text,
     treatment_rows,
 )
-from offing.model import Fit, Forecast, effects
+from offing.model import Fit, Forecast, SeasonIndices, effects, indices
 from offing.study.study import Study
+from offing.terms import Season
 
 
 def in_words(study: Study, step: str) -> str:
@@ -52,7 +54,20 @@ def tables(study: Study, step: str) -> dict[str, pd.DataFrame]:
         found["contributions"] += [
             contribution_rows(each.contributions, each.fit, of_forecast=True) for each in forecasts
         ]
+    if step == "explain" and (seasons := _seasons(study)):
+        found["indices"] = [index_rows(each, fit) for _, fit, each in seasons]
     return {name: pd.concat(rows, ignore_index=True) for name, rows in found.items()}
+
+
+def _seasons(study: Study) -> list[tuple[str, Fit, SeasonIndices]]:
+    """Name of the fit, the fit and the indices of every season of dummies or harmonics."""
+    return [
+        (name, fit, indices(fit, str(term.name)))
+        for name, fit in study.fits.items()
+        if fit.scale.plain
+        for term in fit.model.terms
+        if isinstance(term, Season)
+    ]
 
 
 def bundle(study: Study, step: str) -> Bundle:
@@ -115,6 +130,8 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
                 results["history"] = fit.contributions
             if (told := effects(fit)).effects:
                 results["effects"] = told
+            seasons = [each for owner, _, each in _seasons(study) if owner == name]
+            results |= {f"indices-{file_part(each.term)}" if len(seasons) > 1 else "indices": each for each in seasons}
         suffix = "" if len(study.fits) == 1 else f"-{file_part(name)}"
         found |= {f"{kind}{suffix}": png(figure(result)) for kind, result in results.items()}
     return found
