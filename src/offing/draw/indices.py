@@ -23,7 +23,8 @@ def draw_indices(result: SeasonIndices) -> Picture:
     axes.bar(places, result.index - centre, 0.6, bottom=centre, color=TERMS[0], alpha=0.85)
     axes.vlines(places, result.low, result.high, color=INK, lw=2.0)
     if result.multiplies and np.isfinite(result.own_year).any():
-        axes.plot(places, result.own_year, lw=0, marker="_", ms=max(6.0, min(18.0, 600.0 / len(places))), mew=2.4, color=WARM,
+        size = max(6.0, min(18.0, 600.0 / len(places)))
+        axes.plot(places, result.own_year, lw=0, marker="_", ms=size, mew=2.4, color=WARM,
                   label="ratio to the own year's average")  # fmt: skip
         legend(axes)
     axes.axhline(centre, color=QUIET, lw=1)
