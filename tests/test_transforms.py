@@ -225,7 +225,7 @@ horizon = 6
     rows = pd.read_csv(tmp_path / "out" / "contributions.csv")
     means = pd.read_csv(tmp_path / "out" / "forecast.csv").set_index("period")["forecast"]
     ahead = rows[rows["scenario"] == "as planned"]
-    assert {"baseline", "cold", "past surprises", "mean correction"} == set(ahead["term"])
+    assert {"baseline", "cold", "mean correction"} == set(ahead["term"])
     assert np.allclose(ahead.groupby("period")["contribution"].sum(), means, rtol=1e-12)
     cold = of.Driver("sales.cold", transform=[{"difference": 1}])
     same = of.Model(

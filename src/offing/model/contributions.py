@@ -19,7 +19,6 @@ if TYPE_CHECKING:
     from offing.model.fit import Fit
 
 BASELINE = "baseline"
-SURPRISES = "past surprises"
 CORRECTION = "mean correction"
 
 
@@ -135,33 +134,33 @@ class Contributions:
 def contribute(fit: Fit, view: View, axis: Axis, design: Array, ahead: Ahead | None) -> Contributions:
     """Contributions of every term in the periods of `axis` with its `design` (n, k): fitted ones, or those `ahead`.
 
-    On the working scale D = c − r, a term's value less its reference, carried on through differences of the target;
-    `low` and `high` come from the standard error of D with the weight w held.
+    On the working scale D = c − r, a term's value less its reference, carried on through differences of the target in
+    a forecast; `low` and `high` come from the standard error of D with the weight w held.
     """
     beta, slots, scale = fit.estimate.beta, fit.layout.slots, fit.scale
     references, offsets = _references(fit, view, axis)
     path = _fitted_path(fit) if ahead is None else ahead
-    known = np.isfinite(design).all(axis=1)
+
+    def carried(parts: Array) -> Array:
+        """What parts (n, …) of z add to v: through later periods of a forecast, in their own period of the history."""
+        if ahead is not None:
+            return scale.spread(parts, path.worth)
+        return parts * path.worth.reshape(-1, *([1] * (parts.ndim - 1)))
+
     deviations = np.empty((len(slots), axis.n))
     errors = np.empty((len(slots), axis.n))
     for j, slot in enumerate(slots):
         functions = np.zeros_like(design)
         functions[:, slot.columns] = design[:, slot.columns] - references[:, slot.columns]
-        if not scale.plain:
-            functions[~known] = 0.0  # what an unknown driver did is then part of the past surprises
-        functions = scale.spread(functions, path.worth)
-        deviations[j] = functions @ beta - scale.spread(np.full(axis.n, offsets[j]), path.worth)
+        functions = carried(functions)
+        deviations[j] = functions @ beta - carried(np.full(axis.n, offsets[j]))
         errors[j] = fit.estimate.standard_errors(functions)
-    level = path.base + scale.spread(references @ beta + offsets.sum(), path.worth)
+    level = path.base + carried(references @ beta + offsets.sum())
     names, labels = [slot.term for slot in slots], [fit.label_of(term) for term in fit.model.terms]
-    if not scale.plain:
-        surprises = path.levels - level - deviations.sum(axis=0)
-        deviations, errors = np.vstack([deviations, surprises]), np.vstack([errors, np.zeros(axis.n)])
-        names, labels = [*names, SURPRISES], [*labels, SURPRISES]
     variances = path.variances if scale.log else None
     parts: Attribution = attribute(level, deviations, variances)
     reach = float(quantile(0.975, fit.estimate.dof))
-    spread = reach * fit.estimate.standard_errors(scale.spread(references, path.worth))
+    spread = reach * fit.estimate.standard_errors(carried(references))
     if variances is None:
         edges = parts.baseline - spread, parts.baseline + spread
     else:
@@ -173,7 +172,7 @@ def contribute(fit: Fit, view: View, axis: Axis, design: Array, ahead: Ahead | N
         values, low, high = (np.vstack([each, parts.correction]) for each in (values, low, high))
         names, labels = [*names, CORRECTION], [*labels, CORRECTION]
     # Where a driver is unknown nothing is told, not even the baseline: rows that do not add up would be worse.
-    known &= np.isfinite(path.levels)
+    known = np.isfinite(design).all(axis=1) & np.isfinite(path.levels)
     shown = np.where(known, 1.0, np.nan) / path.factor
     return Contributions(
         axis=axis,
@@ -198,22 +197,12 @@ def _baseline_means(fit: Fit) -> str:
 
 
 def _fitted_path(fit: Fit) -> Ahead:
-    """What contributions to the fitted values rest on: the baseline starts from the first values."""
+    """What contributions to the fitted values rest on: each is a forecast from the values before its period."""
     scale, n = fit.scale, fit.axis.n
+    base = scale.one_step(fit.levels, np.zeros(n))
     levels = scale.one_step(fit.levels, fit.design @ fit.estimate.beta)
-    if scale.plain:
-        return Ahead(np.zeros(n), levels, fit.noise, np.ones(n), fit.factor, fit.means)
-    worth = np.full(n, 1.0 / scale.gain)
-    if scale.growth:
-        worth = np.nan_to_num(scale.one_step(fit.levels, np.zeros(n))) / 100.0
-    start = fit.levels[: scale.before]
-    start = np.where(np.isfinite(start), start, np.nanmean(fit.levels))
-    base = np.concatenate([start, scale.ahead(start, np.zeros(n - scale.before))])
-    if scale.growth:  # the baseline's own growth is carried by `worth`
-        base = np.tile(start, -(-n // scale.before))[:n]
-    worth[: scale.before] = 0.0
-    variances = fit.noise if not scale.growth else np.zeros(n)
-    return Ahead(base, levels, variances, worth, fit.factor, fit.means)
+    worth = base / 100.0 if scale.growth else np.full(n, 1.0 / scale.gain)
+    return Ahead(base, levels, fit.noise if scale.log else np.zeros(n), worth, fit.factor, fit.means)
 
 
 def _references(fit: Fit, view: View, axis: Axis) -> tuple[Array, Array]:
