@@ -16,7 +16,6 @@ import pytest
 import sqlalchemy
 
 import offing as of
-from offing.tables import lines
 
 DAYS = pd.date_range("2023-01-02", periods=150, freq="7D")
 
@@ -316,7 +315,6 @@ def test_lines_without_periods_in_between_count_as_zero_and_say_so(tmp_path):
     assert table.values("a").tolist() == [4.0, 0.0, 0.0, 0.0, 3.0]
     assert np.isnan(table.values("p")[1:4]).all()
     assert "3 weeks without lines count as 0 in 'a'" in table.findings[0].message
-    assert lines.Lines.__doc__
 
 
 def test_a_workbooks_day_numbers_are_explained_and_read(tmp_path):
