@@ -13,7 +13,7 @@ from offing.base import InputError, nearest
 from offing.calendar import DAY
 from offing.tables.dates import parse_dates
 from offing.tables.numbers import to_numbers, wrong_cell
-from offing.tables.sources import CsvFile
+from offing.tables.sources import text_cells
 
 _COLUMNS = ("date", "until", "strength", "known_from")
 _ALWAYS = -(10**6)
@@ -48,13 +48,7 @@ def read_occurrences(source: str | Path | pd.DataFrame) -> Occurrences:
     >>> read_occurrences(pd.DataFrame({"date": ["2024-03-01"], "strength": [0.5]})).strength.tolist()
     [0.5]
     """
-    if isinstance(source, pd.DataFrame):
-        file = "table of events"
-        cells = source.astype(object).where(source.notna(), "").astype(str)
-        cells = cells.set_axis(pd.RangeIndex(1, len(cells) + 1), axis=0)
-    else:
-        file = Path(source).name
-        cells = CsvFile(Path(source), file).whole()
+    cells, file = text_cells(source, "table of events")
     for column in cells.columns:
         if column not in _COLUMNS:
             raise InputError(f"found column {str(column)!r}", nearest(str(column), _COLUMNS), file=file)

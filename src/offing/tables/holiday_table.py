@@ -11,7 +11,7 @@ from offing.base import InputError, nearest
 from offing.calendar import Days
 from offing.calendar.frequency import DAY
 from offing.tables.dates import parse_dates
-from offing.tables.sources import read_cells
+from offing.tables.sources import text_cells
 
 _COLUMNS = ("name", "date", "until")
 
@@ -35,13 +35,7 @@ def read_days(source: str | Path | pd.DataFrame) -> Days:
     >>> len(read_days(table).days)
     3
     """
-    if isinstance(source, pd.DataFrame):
-        file = "table of holidays"
-        cells = source.astype(object).where(source.notna(), "").astype(str)
-        cells = cells.set_axis(pd.RangeIndex(1, len(cells) + 1), axis=0)
-    else:
-        file = Path(source).name
-        cells = read_cells(Path(source), file)
+    cells, file = text_cells(source, "table of holidays")
     for column in cells.columns:
         if column not in _COLUMNS:
             free = [name for name in _COLUMNS if name not in cells.columns]

@@ -1,6 +1,6 @@
 """Where cells come from: files, databases, frames. Each source gives rows of named cells, whole or in chunks."""
 
-from offing.tables.sources.csv import CsvFile, read_cells
+from offing.tables.sources.csv import CsvFile, text_cells
 from offing.tables.sources.database import Database
 from offing.tables.sources.frames import FrameSource, frame_of, parquet, plain_frame, workbook
 from offing.tables.sources.source import NotPlainError, Source
@@ -14,6 +14,6 @@ __all__ = [
     "frame_of",
     "parquet",
     "plain_frame",
-    "read_cells",
+    "text_cells",
     "workbook",
 ]

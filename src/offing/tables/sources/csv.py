@@ -238,9 +238,12 @@ class _Told:
             ) from error
 
 
-def read_cells(path: Path, file: str) -> pd.DataFrame:
-    """All cells of a CSV file as text, indexed by their row in the file, the header being row 1."""
-    return CsvFile(path, file).whole()
+def text_cells(source: str | Path | pd.DataFrame, called: str) -> tuple[pd.DataFrame, str]:
+    """All cells of a CSV file or a frame as text, empty where nothing is known, indexed by row; and what to call it."""
+    if not isinstance(source, pd.DataFrame):
+        return CsvFile(Path(source), Path(source).name).whole(), Path(source).name
+    cells = source.astype(object).where(source.notna(), "").astype(str)
+    return cells.set_axis(pd.RangeIndex(1, len(cells) + 1), axis=0), called
 
 
 def _decodes(head: bytes, code: str) -> bool:
