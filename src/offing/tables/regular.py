@@ -193,7 +193,7 @@ def spelt_runs(frequency: Frequency, runs: list[tuple[int, int]], most: int = 3)
 
 
 def _unit(wall: Ints, timing: Timing, file: str) -> str:
-    moments = np.unique(wall)
+    moments = wall if (np.diff(wall) > 0).all() else np.unique(wall)
     if len(moments) < 2:
         raise InputError(
             "one date alone does not tell the frequency", 'State it, such as frequency = "week".', file=file
