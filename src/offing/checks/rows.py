@@ -21,12 +21,14 @@ def missing_drivers(
 
     `design` (n, k) has NaN where a value is unknown, `terms` (k,) says whose column it is, `label` names a row.
     """
-    unknown = np.isnan(design) & target_known[:, None]
-    if not unknown.any():
+    # Few rows have an unknown value, as a rule those at the start: only these are looked at term by term.
+    touched = np.flatnonzero(np.isnan(design.sum(axis=1)) & target_known)
+    if not len(touched):
         return ()
+    unknown = np.isnan(design[touched])
     findings = []
     for term in dict.fromkeys(terms[column] for column in np.flatnonzero(unknown.any(axis=0)).tolist()):
-        rows = np.flatnonzero(unknown[:, [own == term for own in terms]].any(axis=1))
+        rows = touched[unknown[:, [own == term for own in terms]].any(axis=1)]
         # A lag has no value in the first rows; a hole further on is a matter of the data.
         at_start = bool((rows == np.arange(len(rows))).all())
         findings.append(

@@ -168,7 +168,7 @@ class Model:
         levels = scale.levels(target, factor, axis)
         working = scale.working(levels, axis)
         known = np.isfinite(working)
-        used = known & np.isfinite(design).all(axis=1)
+        used = known & np.isfinite(design.sum(axis=1))
         self._check_rows(used, layout.k, axis)
         if np.ptp(working[used]) <= 1e-12 * np.abs(working[used]).max():
             raise InputError(f"{scale.name(column)} never varies, so there is nothing to explain", file=table.name)
