@@ -104,12 +104,12 @@ class Scale:
         return product
 
     def levels(self, target: Array, factor: Array, axis: Axis) -> Array:
-        """V (n,): the target on the working scale, before differences."""
+        """The target on the working scale before differences, v (n,)."""
         values = target * factor
         return np.asarray(np.log(positive(values, axis, "logarithm"))) if self.log else values
 
     def working(self, levels: Array, axis: Axis) -> Array:
-        """Z (n,): what is fitted; NaN where a value before is missing."""
+        """What is fitted, z (n,); NaN where a value before is missing."""
         if self.plain:
             return levels
         if self.growth:

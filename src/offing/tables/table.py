@@ -50,7 +50,9 @@ class Delay:
 
     def after(self, axis: Axis) -> NDArray[np.int64]:
         """Instants (n,) at which values of the periods of `axis` become known."""
-        return axis.shifted(self.periods).ends + self.microseconds
+        # An axis keeps its edges, and one shifted by nothing would compute them anew for every column of every term.
+        ends = axis.shifted(self.periods).ends if self.periods else axis.ends
+        return ends + self.microseconds if self.microseconds else ends
 
 
 NO_DELAY = Delay()

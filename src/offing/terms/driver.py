@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -64,7 +65,7 @@ class Driver(Term):
         if sum(isinstance(step, Log) for step in steps) > 1:
             raise InputError("the logarithm is taken twice", "Give it once.", key="transform")
 
-    @property
+    @cached_property
     def steps(self) -> tuple[Step, ...]:
         """The transformations."""
         return steps_of(self.transform)
