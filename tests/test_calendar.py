@@ -82,7 +82,7 @@ def test_phases_and_positions():
 
 
 def test_a_period_counts_the_share_of_its_days():
-    fest = Days(("Fest",) * 3, np.array([19814, 19815, 19815]), 2024, 2024)  # 2024-04-01, 02, 02 again
+    fest = Days.of(("Fest",) * 3, np.array([19814, 19815, 19815]), 2024, 2024)  # 2024-04-01, 02, 02 again
     for unit, expected in {"day": 1.0, "week": 2 / 7, "month": 2 / 30, "quarter": 2 / 91, "year": 2 / 366}.items():
         axis = of.Axis.between(of.Frequency(unit), "2024-04-01", "2024-04-01")
         assert day_shares(axis, fest, ("Fest",))[0, 0] == pytest.approx(expected), unit

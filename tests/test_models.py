@@ -159,10 +159,18 @@ SPECIMENS = {
         "works", table=pd.DataFrame({"date": ["2022-08-01", "2023-05-01"], "strength": [1.0, 0.5]}), form="step"
     ),
     "driver": of.Driver("fare", transform=["log"], lags=[13, 15]),
+    "working-time": of.WorkingTime(["working days", "easter"], country="NO"),
+    "found bends": of.Trend(knots="found"),
+    "sharp bends": of.Trend(knots="found", at_most=1, knot_every=6),
+    "limits": of.Trend(form="saturating", upper="estimated"),
+    "polynomial": of.Trend(form="polynomial", degree=2, damping=0.9),
+    "chosen season": of.Season(harmonics="chosen", evidence=True),
+    "drift": of.Season(harmonics=1, changes=["2023-01-02"]),
+    "all holidays": of.Holidays(country="NO", days_before=1, by_weekday=True, bridge_days=True),
 }
 
 
-@pytest.mark.parametrize("kind", [*TERMS, "peeking"])
+@pytest.mark.parametrize("kind", [*dict.fromkeys([*TERMS, *SPECIMENS]), "peeking"])
 def test_nothing_leaks_from_after_the_origin(kind):
     """Hostile later values leave the forecast bitwise the same; known values do change it."""
     term = SPECIMENS.get(kind) or Peeking("fare", lags=[13])

@@ -109,7 +109,7 @@ def test_commands_print_words_and_write_files(step, files, words, run_cli, folde
     assert len(list((folder / "out").iterdir())) == files + 1
     assert (folder / "out" / "mine.txt").read_text() == "left alone"
     machine = json.loads(run_cli(step, folder / "study.toml", "--json").out)
-    assert len(machine["coefficients"]) == 19
+    assert len(machine["coefficients"]) == 21
     assert ("forecast" in machine) == (step != "fit")
 
 

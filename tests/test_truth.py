@@ -18,7 +18,7 @@ def ferry_model(world):
         terms=[
             of.Trend(knots=["2024-04-01"]),
             of.Season("year", harmonics=3),
-            of.Holidays(table=world.days),
+            of.Holidays(table=world.days, pooling="none"),
             of.Driver("fare", transform=["log"]),
             of.Driver("sailings", transform=["log"]),
             of.Driver("cruise calls"),

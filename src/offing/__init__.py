@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from offing.study import Study, open_study
     from offing.survey import Survey, inspect
     from offing.tables import Panel, Table, Treat, aggregate, read
-    from offing.terms import Driver, Event, Holidays, Season, Trend
+    from offing.terms import Driver, Event, Holidays, Season, Trend, WorkingTime
 
 __version__ = "0.1.0"
 
@@ -41,7 +41,7 @@ _ROOMS = {
     "study": ("Study", "open_study"),
     "survey": ("Survey", "inspect"),
     "tables": ("Panel", "Table", "Treat", "aggregate", "read"),
-    "terms": ("Driver", "Event", "Holidays", "Season", "Trend"),
+    "terms": ("Driver", "Event", "Holidays", "Season", "Trend", "WorkingTime"),
 }
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
 
@@ -68,6 +68,7 @@ __all__ = [
     "Treat",
     "Treatment",
     "Trend",
+    "WorkingTime",
     "__version__",
     "aggregate",
     "effects",

@@ -5,22 +5,33 @@ Instants are int64 microseconds since 1970-01-01: of UTC where a frequency has a
 
 from offing.calendar.axis import Axis
 from offing.calendar.frequency import DAY, MONTHS, UNITS, WEEKDAYS, Frequency, month_named, weekday_named
-from offing.calendar.holiday_days import Days, country_days, day_shares
-from offing.calendar.positions import CYCLES, Cycle, cycle_of
+from offing.calendar.holiday_days import ALWAYS, Days, country_days, day_shares, grouped, joined
+from offing.calendar.positions import CYCLES, Cycle, Span, cycle_of, length_of, span_of
+from offing.calendar.workdays import Calendar, calendar_of, easter_days, weekdays_of
 
 __all__ = [
+    "ALWAYS",
     "CYCLES",
     "DAY",
     "MONTHS",
     "UNITS",
     "WEEKDAYS",
     "Axis",
+    "Calendar",
     "Cycle",
     "Days",
     "Frequency",
+    "Span",
+    "calendar_of",
     "country_days",
     "cycle_of",
     "day_shares",
+    "easter_days",
+    "grouped",
+    "joined",
+    "length_of",
     "month_named",
+    "span_of",
     "weekday_named",
+    "weekdays_of",
 ]

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
 from offing.calendar.axis import Axis
-from offing.calendar.frequency import MONTHS, UNITS, WEEKDAYS, Frequency, Unit
+from offing.calendar.frequency import DAY, HOUR, MONTHS, UNITS, WEEKDAYS, Frequency, Unit
 
 #: Cycle, step within it: how many positions there are and what they are called.
 _POSITIONS: dict[tuple[str, str], tuple[str, ...]] = {
@@ -41,6 +41,15 @@ class Cycle:
         if self._own_year and self.step == "month":
             return tuple(f"period {i + 1:02d}" for i in range(len(names)))  # no civil month
         return names
+
+    @property
+    def words(self) -> str:
+        """What the positions are."""
+        return f"{self.step} of the {self.unit}"
+
+    def owners(self, axis: Axis) -> NDArray[np.int64]:
+        """Which cycle (n,) each period's middle lies in."""
+        return Frequency(self.unit).ordinals(axis.middles)
 
     @property
     def _own_year(self) -> bool:
@@ -99,6 +108,90 @@ class Cycle:
             end = _cycle_start(middles, self.unit, following=1).astype(np.int64)
         phase: NDArray[np.float64] = (middles.astype(np.int64) - start) / (end - start)
         return phase
+
+
+@dataclass(frozen=True)
+class Span:
+    """A cycle of any length, in microseconds, counted from 1970; positions are twelfths of it."""
+
+    length: float
+    said: str
+    frequency: Frequency
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """Name of every position."""
+        return tuple(f"part {i + 1:02d}" for i in range(12))
+
+    @property
+    def unit(self) -> str:
+        """What the cycle is called."""
+        return self.said
+
+    @property
+    def words(self) -> str:
+        """What the positions are."""
+        return f"twelfth of {self.said}"
+
+    @property
+    def regular(self) -> bool:
+        """Never: its periods need not fall alike in each cycle."""
+        return False
+
+    @property
+    def harmonics_at_most(self) -> int:
+        """How many harmonics the frequency can tell apart: half the periods of a cycle."""
+        return int(self.length / (365.25 * DAY / self.frequency.periods_a_year) / 2)
+
+    def owners(self, axis: Axis) -> NDArray[np.int64]:
+        """Which cycle (n,) each period's middle lies in."""
+        return np.floor(axis.middles / self.length).astype(np.int64)
+
+    def phases(self, axis: Axis) -> NDArray[np.float64]:
+        """Share (n,) of the cycle that has passed at each period's middle."""
+        phase: NDArray[np.float64] = axis.middles / self.length % 1.0
+        return phase
+
+    def positions(self, axis: Axis) -> NDArray[np.intp]:
+        """Position (n,) of each period's middle, counted from 0."""
+        return np.floor(12.0 * self.phases(axis)).astype(np.intp)
+
+
+#: Units of a stated length of a cycle, in microseconds.
+_LENGTHS = {"hours": HOUR, "days": DAY, "weeks": 7 * DAY, "years": 365.25 * DAY}
+
+
+def length_of(said: str) -> float | None:
+    """Microseconds of a length such as ``365.25 days``; None where the text is no length.
+
+    Raises
+    ------
+    InputError
+        If the number or the unit of what looks like a length is not known.
+    """
+    number, _, unit = said.partition(" ")
+    try:
+        value = float(number)
+    except ValueError:
+        return None
+    unit = unit.strip() if unit.strip().endswith("s") else f"{unit.strip()}s"
+    if unit not in _LENGTHS or not 0.0 < value < float("inf"):
+        raise InputError(f"found {said!r}", f"Write it as 365.25 days; units: {', '.join(_LENGTHS)}.", key="cycle")
+    return value * _LENGTHS[unit]
+
+
+def span_of(said: str, length: float, frequency: Frequency) -> Span:
+    """Cycle of a stated length for a frequency.
+
+    Raises
+    ------
+    InputError
+        If it is not at least two periods long.
+    """
+    span = Span(length, said, frequency)
+    if span.harmonics_at_most < 1:
+        raise InputError(f"a cycle of {said} cannot be seen in a series by {frequency.unit}", key="cycle")
+    return span
 
 
 def cycle_of(unit: str, frequency: Frequency, step: str | None = None) -> Cycle:

@@ -10,9 +10,14 @@ from offing.base import Finding
 from offing.engine import Estimate
 
 
-def left_out(estimate: Estimate, names: Sequence[str], terms: Sequence[str]) -> tuple[Finding, ...]:
-    """One finding a term whose columns (some of `names` (k,), owned by `terms` (k,)) were left out as dependent."""
-    dropped = np.flatnonzero(~estimate.kept).tolist()
+def left_out(
+    estimate: Estimate, names: Sequence[str], terms: Sequence[str], *, constant: bool = True
+) -> tuple[Finding, ...]:
+    """One finding a term whose columns (some of `names` (k,), owned by `terms` (k,)) were left out as dependent.
+
+    The first column is left out by itself where there is no `constant`.
+    """
+    dropped = [column for column in np.flatnonzero(~estimate.kept).tolist() if column or constant]
     findings = []
     for term in dict.fromkeys(terms[column] for column in dropped):
         mine = [column for column in dropped if terms[column] == term]

@@ -4,11 +4,14 @@ Sizes are written n (rows), k (columns of the design), q (targets), J (terms).
 """
 
 from offing.engine.attribution import Attribution, attribute
+from offing.engine.choose import Menu, choose
 from offing.engine.correlation import cross_correlation
-from offing.engine.estimate import Estimate, least_squares
+from offing.engine.dynamics import Chain
+from offing.engine.estimate import Estimate, TooFewRowsError, least_squares
 from offing.engine.jumps import Jump, chance_limit, largest_pulse, largest_step
 from offing.engine.paths import SEED, accumulate, accumulated, difference_weights, growth_paths
 from offing.engine.periodogram import Peak, peaks
+from offing.engine.regression import Bent, Problem, Shapes, Solved, regress
 from offing.engine.robust import Usual, usual
 from offing.engine.scores import FitFigures, fit_figures, lag_one_correlation
 from offing.engine.student import quantile, two_sided_p
@@ -17,16 +20,24 @@ from offing.engine.triangle import Solution, explain_dependence, join, solve, ta
 __all__ = [
     "SEED",
     "Attribution",
+    "Bent",
+    "Chain",
     "Estimate",
     "FitFigures",
     "Jump",
+    "Menu",
     "Peak",
+    "Problem",
+    "Shapes",
     "Solution",
+    "Solved",
+    "TooFewRowsError",
     "Usual",
     "accumulate",
     "accumulated",
     "attribute",
     "chance_limit",
+    "choose",
     "cross_correlation",
     "difference_weights",
     "explain_dependence",
@@ -39,6 +50,7 @@ __all__ = [
     "least_squares",
     "peaks",
     "quantile",
+    "regress",
     "solve",
     "take",
     "triangle",

@@ -1,4 +1,4 @@
-"""Ordinary least squares: coefficients, their covariance, and the variance of any linear function of them."""
+"""Least squares: coefficients, their covariance, and the variance of any linear function of them."""
 
 from __future__ import annotations
 
@@ -8,7 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import solve_triangular
 
-from offing.engine.triangle import RANK_TOLERANCE, Array, explain_dependence, solve, triangle
+from offing.engine.dynamics import Chain
+from offing.engine.triangle import RANK_TOLERANCE, Array, explain_dependence, solve, take, triangle
+
+
+class TooFewRowsError(ValueError):
+    """No row is left for the noise."""
 
 
 @dataclass(frozen=True)
@@ -18,17 +23,29 @@ class Estimate:
     Attributes
     ----------
     beta
-        Coefficients (k,); zero where a column was left out as dependent.
+        Coefficients (k,); zero where a column was left out as dependent. Shape parameters are among them, with the
+        columns of the linearised design.
     kept
         Which columns were kept (k,).
     root
-        Triangle (r, r) of the kept columns.
+        Triangle (r, r) of the kept columns, and of the rows that draw some of them to zero.
     whole
         Triangle (k + 1, k + 1) of [X | y], from which other choices of columns can be solved.
     rss
-        Residual sum of squares.
+        Residual sum of squares, of whitened rows where the noise is not independent.
     rows
         Number n of rows used.
+    variance
+        Unbiased estimate of the noise variance.
+    dof
+        Degrees of freedom of the noise: rows less what the columns took. A column that is drawn to zero takes less than
+        one (Hodges & Sargent 2001).
+    ratios
+        Variance (k,) of each coefficient around zero over that of the noise; infinite where it is free.
+    chain
+        The dynamics of the noise.
+    shapes
+        Which coefficients (k,) are shape parameters.
     """
 
     beta: Array
@@ -37,30 +54,48 @@ class Estimate:
     whole: Array
     rss: float
     rows: int
+    variance: float
+    dof: float
+    ratios: Array
+    chain: Chain
+    shapes: NDArray[np.bool_]
 
     @property
-    def dof(self) -> int:
-        """Degrees of freedom of the noise: rows less kept columns."""
-        return self.rows - int(self.kept.sum())
-
-    @property
-    def variance(self) -> float:
-        """Unbiased estimate of the noise variance."""
-        return self.rss / self.dof
+    def taken(self) -> float:
+        """Degrees of freedom that the columns took."""
+        return self.rows - self.dof
 
     def standard_errors(self, functions: Array) -> Array:
-        """Classical standard errors (m,) of ``functions @ beta``, for `functions` (m, k).
+        """Standard errors (m,) of ``functions @ beta``, for `functions` (m, k).
 
-        With R the root, the covariance is s² (R'R)⁻¹, so a row x has variance s² |R'⁻¹x|². Whether
-        a function is estimable at all where columns were left out, `unidentified` tells.
+        With R the root, the covariance is s² (R'R)⁻¹, so a row x has variance s² |R'⁻¹x|²; where coefficients are
+        drawn to zero this is that of prediction (Henderson 1975). Whether a function is estimable at all where columns
+        were left out, `unidentified` tells.
         """
-        half = solve_triangular(self.root, functions[:, self.kept].T, trans="T", check_finite=False)
-        errors: Array = np.sqrt(self.variance * np.square(half).sum(axis=0))
+        errors: Array = np.sqrt(np.square(self.half(functions)).sum(axis=0))
         return errors
+
+    def half(self, functions: Array) -> Array:
+        """H (r, m) with H'H the covariance (m, m) of ``functions @ beta``, for `functions` (m, k)."""
+        half = solve_triangular(self.root, functions[:, self.kept].T, trans="T", check_finite=False)
+        return np.asarray(half * np.sqrt(self.variance))
+
+    def draws(self, count: int, generator: np.random.Generator) -> tuple[Array, Array]:
+        """Coefficients (k, count) and noise variances (count,) drawn from their distribution given the data.
+
+        Under a flat prior (Zellner 1971): the variance as its estimate times its degrees of freedom over a
+        chi-square, β normal about its estimate given it.
+        """
+        variances = self.variance * self.dof / generator.chisquare(self.dof, count)
+        normal = generator.standard_normal((int(self.kept.sum()), count))
+        beta = np.repeat(self.beta[:, None], count, axis=1)
+        beta[self.kept] += solve_triangular(self.root, normal, check_finite=False) * np.sqrt(variances)
+        return beta, variances
 
     def dependence(self, column: int) -> Array:
         """Weights (k,) on the kept columns before the left-out `column` that make it up in the rows used."""
-        return explain_dependence(self.whole[:-1, :-1], self.kept, column)
+        free = self.kept & ~np.isfinite(self.ratios)
+        return explain_dependence(self.whole[:-1, :-1], free, column)
 
     def unidentified(self, rows: Array) -> NDArray[np.bool_]:
         """Which left-out columns break, in any of the `rows` (m, k), the dependence that left them out.
@@ -78,16 +113,34 @@ class Estimate:
         return broken
 
 
-def least_squares(design: Array, target: Array, tolerance: float = RANK_TOLERANCE) -> Estimate:
+def least_squares(
+    design: Array,
+    target: Array,
+    *,
+    ratios: Array | None = None,
+    chain: Chain | None = None,
+    shapes: NDArray[np.bool_] | None = None,
+    tolerance: float = RANK_TOLERANCE,
+) -> Estimate:
     """Estimate `target` (n,) on `design` (n, k) by least squares.
 
     One correction by the seminormal equations (Björck 1987) follows the triangle's solution: it costs two
     products and restores digits that near-dependent columns take.
 
+    Parameters
+    ----------
+    ratios
+        Variance (k,) of each coefficient around zero over the noise's, infinite where it is free: ridge rows (Hoerl &
+        Kennard 1970). By default all are free.
+    chain
+        The dynamics of the noise; by default it is independent.
+    shapes
+        Which columns (k,) are derivatives by shape parameters.
+
     Raises
     ------
-    ValueError
-        If no row is left for the noise: fewer rows than columns, or as many.
+    TooFewRowsError
+        If no row is left for the noise: fewer rows than free columns, or as many.
 
     Examples
     --------
@@ -98,19 +151,57 @@ def least_squares(design: Array, target: Array, tolerance: float = RANK_TOLERANC
     [1.0, 2.0]
     """
     n, k = design.shape
+    ratios = np.full(k, np.inf) if ratios is None else ratios
+    chain = Chain(0.0, np.arange(n)) if chain is None else chain
+    shapes = np.zeros(k, dtype=bool) if shapes is None else shapes
     together = np.empty((n, k + 1), order="F")  # as LAPACK wants it, which saves it a copy
     together[:, :k], together[:, k] = design, target
+    together = chain.whiten(together)
     whole = triangle(together)
-    solution = solve(whole, tolerance=tolerance)
-    if n <= solution.kept.sum():
-        raise ValueError(f"{n} rows cannot estimate {solution.kept.sum()} columns and the noise")
-    kept, root = solution.kept, solution.root
-    columns = design if kept.all() else design[:, kept]
-    inner = solution.beta[kept, 0]
-    gradient = columns.T @ (target - columns @ inner)
+    kept, root, beta = solve_drawn(whole, ratios, tolerance)
+    free = kept & ~np.isfinite(ratios)
+    if n <= free.sum():
+        raise TooFewRowsError(f"{n} rows cannot estimate {free.sum()} columns and the noise")
+    white, aim = together[:, :-1], together[:, -1]
+    columns = white if kept.all() else white[:, kept]
+    pull = 1.0 / ratios[kept]
+    inner = beta[kept]
+    gradient = columns.T @ (aim - columns @ inner) - pull * inner
     half = solve_triangular(root, gradient, trans="T", check_finite=False)
     inner = inner + solve_triangular(root, half, check_finite=False)
-    beta = np.zeros(design.shape[1])
     beta[kept] = inner
-    residual = target - columns @ inner
-    return Estimate(beta, kept, root, whole, float(residual @ residual), n)
+    residual = aim - columns @ inner
+    rss = float(residual @ residual)
+    drawn = np.isfinite(ratios[kept])
+    given = 0.0
+    if drawn.any():
+        inverse = solve_triangular(root, np.eye(len(root)), check_finite=False)
+        given = float(pull @ np.square(inverse).sum(axis=1))
+    dof = n - len(root) + given
+    variance = (rss + float(pull @ np.square(inner))) / (n - free.sum())
+    return Estimate(beta, kept, root, whole, rss, n, float(variance), float(dof), ratios, chain, shapes)
+
+
+def solve_drawn(whole: Array, ratios: Array, tolerance: float) -> tuple[NDArray[np.bool_], Array, Array]:
+    """Kept columns (k,), their triangle with the ridge rows, and coefficients (k,), from `whole` (k + 1, k + 1).
+
+    Free columns are kept or left out in their order. A column that is drawn to zero is always kept: where the free
+    ones contain it, its coefficient is what it was taken to be before the data.
+    """
+    k = len(ratios)
+    drawn = np.flatnonzero(np.isfinite(ratios))
+    if not len(drawn):
+        solution = solve(whole, tolerance=tolerance)
+        return solution.kept, solution.root, solution.beta[:, 0]
+    free = np.flatnonzero(~np.isfinite(ratios))
+    held = free[solve(take(whole, [*free.tolist(), k]), tolerance=tolerance).kept]
+    kept = np.zeros(k, dtype=bool)
+    kept[held], kept[drawn] = True, True
+    at = np.flatnonzero(kept)
+    r = len(at)
+    ridge = np.zeros((r, r + 1))
+    ridge[:, :r] = np.diag(1.0 / np.sqrt(ratios[at]))
+    joined = triangle(np.vstack([whole[:, [*at.tolist(), k]], ridge]))
+    beta = np.zeros(k)
+    beta[at] = solve_triangular(joined[:r, :r], joined[:r, r], check_finite=False)
+    return kept, joined[:r, :r], beta

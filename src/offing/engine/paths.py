@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from scipy.linalg import solve_triangular
 
 from offing.engine.estimate import Estimate
 from offing.engine.triangle import Array
@@ -49,20 +48,16 @@ def difference_weights(lags: Sequence[int]) -> Array:
     return weights
 
 
-def growth_paths(start: Array, design: Array, estimate: Estimate) -> Array:
-    """Joint paths (paths, h) of u_t = u_{t−m} (1 + z_t / 100), with z = design (h, k) @ β + noise.
+def growth_paths(start: Array, working: Array, design: Array, estimate: Estimate) -> Array:
+    """Joint paths (paths, h) of u_t = u_{t−m} (1 + z_t / 100), with z = `working` + `design` (β − β̂) + noise.
 
-    `start` (m,) holds the m values before. β and the noise variance are drawn from their distribution given the
-    data under a flat prior (Zellner 1971): the variance as rss over a chi-square, β normal about its estimate given it.
+    `start` (m,) holds the m values before. β and the noise variance are drawn from their distribution given the data.
     """
     generator = np.random.default_rng(SEED)
     horizon, m = len(design), len(start)
-    variance = estimate.rss / generator.chisquare(estimate.dof, _PATHS)
-    inner = int(estimate.kept.sum())
-    steps = solve_triangular(estimate.root, generator.standard_normal((inner, _PATHS)), check_finite=False)
-    beta = estimate.beta[estimate.kept][:, None] + steps * np.sqrt(variance)
+    beta, variance = estimate.draws(_PATHS, generator)
     noise = generator.standard_normal((horizon, _PATHS)) * np.sqrt(variance)
-    growth = 1.0 + (design[:, estimate.kept] @ beta + noise) / 100.0
+    growth = 1.0 + (working[:, None] + design @ (beta - estimate.beta[:, None]) + noise) / 100.0
     path = np.empty((m + horizon, _PATHS))
     path[:m] = start[:, None]
     for t in range(horizon):

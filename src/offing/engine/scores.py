@@ -27,11 +27,11 @@ class FitFigures:
     mape: float
 
 
-def fit_figures(working: Array, rss: float, columns: int, target: Array, fitted: Array) -> FitFigures:
+def fit_figures(working: Array, rss: float, columns: int, dof: float, target: Array, fitted: Array) -> FitFigures:
     """Figures from the `working` target (n,) with its `rss`, and `target` and `fitted` (n,) on their own scale.
 
-    `columns` counts the estimated columns, the constant included. The adjusted R² divides each sum of
-    squares by its degrees of freedom (Theil 1961).
+    `columns` counts the estimated columns, the constant included, `dof` the degrees of freedom that they left. The
+    adjusted R² divides each sum of squares by its degrees of freedom (Theil 1961).
     """
     n = len(working)
     total = float(np.square(working - working.mean()).sum())
@@ -41,8 +41,8 @@ def fit_figures(working: Array, rss: float, columns: int, target: Array, fitted:
         rows=n,
         columns=columns,
         r_squared=1.0 - unexplained,
-        adjusted_r_squared=1.0 - unexplained * (n - 1) / (n - columns),
-        residual_deviation=float(np.sqrt(rss / (n - columns))),
+        adjusted_r_squared=1.0 - unexplained * (n - 1) / dof,
+        residual_deviation=float(np.sqrt(rss / dof)),
         mae=float(error.mean()),
         mape=float((error / np.abs(target)).mean()) if np.all(target != 0.0) else float("nan"),
     )

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -11,6 +12,7 @@ import pandas as pd
 
 from offing.calendar import Axis
 from offing.engine import Attribution, attribute, quantile
+from offing.model.layout import Design
 from offing.model.words import as_html, in_units, rounded, text_table, wrapped
 from offing.tables import View
 from offing.tables.table import Array
@@ -20,14 +22,17 @@ if TYPE_CHECKING:
 
 BASELINE = "baseline"
 CORRECTION = "mean correction"
+PAST = "past surprises"
+ADJUSTMENT = "adjustment"
 
 
 @dataclass(frozen=True)
 class Ahead:
     """A run of periods on the working scale, all (n,).
 
-    `base` is what the values before the run add, `levels` are η, `variances` those of the noise around it, `worth` what
-    one unit of z is worth, `factor` and `mean` belong to the target's own scale.
+    `base` is what the values before the run add, `carried` what the noise before it adds to z, `levels` are η, `variances`
+    those of the noise around it, `worth` what one unit of z is worth, `factor` and `mean` belong to the target's own
+    scale; `cut` is the mean within the target's limits.
     """
 
     base: Array
@@ -36,6 +41,8 @@ class Ahead:
     worth: Array
     factor: Array
     mean: Array
+    cut: Array
+    carried: Array
 
 
 @dataclass(frozen=True)
@@ -131,14 +138,13 @@ class Contributions:
         return as_html(self.sentence, self.wide)
 
 
-def contribute(fit: Fit, view: View, axis: Axis, design: Array, ahead: Ahead | None) -> Contributions:
-    """Contributions of every term in the periods of `axis` with its `design` (n, k): fitted ones, or those `ahead`.
+def contribute(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead | None) -> Contributions:
+    """Contributions of every term in the periods of `axis` with its `design`: fitted ones, or those `ahead`.
 
     On the working scale D = c − r, a term's value less its reference, carried on through differences of the target in
     a forecast; `low` and `high` come from the standard error of D with the weight w held.
     """
-    beta, slots, scale = fit.estimate.beta, fit.layout.slots, fit.scale
-    references, offsets = _references(fit, view, axis)
+    scale, slots, n = fit.scale, fit.layout.slots, axis.n
     path = _fitted_path(fit) if ahead is None else ahead
 
     def carried(parts: Array) -> Array:
@@ -147,44 +153,114 @@ def contribute(fit: Fit, view: View, axis: Axis, design: Array, ahead: Ahead | N
             return scale.spread(parts, path.worth)
         return parts * path.worth.reshape(-1, *([1] * (parts.ndim - 1)))
 
-    deviations = np.empty((len(slots), axis.n))
-    errors = np.empty((len(slots), axis.n))
-    for j, slot in enumerate(slots):
-        functions = np.zeros_like(design)
-        functions[:, slot.columns] = design[:, slot.columns] - references[:, slot.columns]
-        functions = carried(functions)
-        deviations[j] = functions @ beta - carried(np.full(axis.n, offsets[j]))
-        errors[j] = fit.estimate.standard_errors(functions)
-    level = path.base + carried(references @ beta + offsets.sum())
+    level, base = np.zeros(n), np.zeros((n, fit.layout.k))
+    if fit.layout.constant:
+        level, base[:, 0] = level + fit.estimate.beta[0], 1.0
     names, labels = [slot.term for slot in slots], [fit.label_of(term) for term in fit.model.terms]
-    variances = path.variances if scale.log else None
-    parts: Attribution = attribute(level, deviations, variances)
-    reach = float(quantile(0.975, fit.estimate.dof))
-    spread = reach * fit.estimate.standard_errors(carried(references))
-    if variances is None:
-        edges = parts.baseline - spread, parts.baseline + spread
-    else:
-        edges = parts.baseline * np.exp(-spread), parts.baseline * np.exp(spread)
-    half = reach * errors * parts.weights
-    values = np.vstack([parts.baseline, parts.contributions])
-    low, high = np.vstack([edges[0], parts.contributions - half]), np.vstack([edges[1], parts.contributions + half])
+    deviations, errors = [], []
+    for place in range(len(slots)):
+        value, function, reference, at_reference = _measured(fit, view, axis, design, place)
+        level, base = level + reference, base + at_reference
+        deviations.append(carried(value))
+        errors.append(fit.estimate.standard_errors(carried(function)))
+        errors[-1] = np.hypot(errors[-1], _fresh_error(fit, view, axis, design, place, carried, ahead is not None))
+    if fit.model.related:
+        names, labels = [*names, PAST], [*labels, PAST]
+        deviations.append(carried(path.carried))
+        errors.append(fit.estimate.standard_errors(carried(-echoes(fit, axis)[1])))
+    split = np.array(deviations).reshape(len(names), n), np.array(errors).reshape(len(names), n)
+    rows = _on_target(fit, path, path.base + carried(level), fit.estimate.standard_errors(carried(base)), *split)
+    values, low, high = rows
+    extra = []
     if np.ptp(path.variances) and scale.log:
-        values, low, high = (np.vstack([each, parts.correction]) for each in (values, low, high))
-        names, labels = [*names, CORRECTION], [*labels, CORRECTION]
+        extra.append(CORRECTION)
+    else:
+        values, low, high = (each[:-1] for each in rows)
     # Where a driver is unknown nothing is told, not even the baseline: rows that do not add up would be worse.
-    known = np.isfinite(design).all(axis=1) & np.isfinite(path.levels)
-    shown = np.where(known, 1.0, np.nan) / path.factor
+    known = design.known & np.isfinite(path.levels)
+    values, low, high = (np.where(known, each / path.factor, np.nan) for each in (values, low, high))
+    if (known & (path.cut != path.mean)).any():
+        extra.append(ADJUSTMENT)
+        values, low, high = (np.vstack([each, path.cut - path.mean]) for each in (values, low, high))
+        values[-1, ~known] = np.nan
     return Contributions(
         axis=axis,
-        terms=tuple(names),
-        labels=tuple(labels),
-        values=shown * values,
-        low=shown * low,
-        high=shown * high,
-        mean=np.where(known, path.mean, np.nan),
+        terms=(*names, *extra),
+        labels=(*labels, *extra),
+        values=values,
+        low=low,
+        high=high,
+        mean=np.where(known, path.cut, np.nan),
         target=fit.label,
         unit=fit.unit,
         baseline_means=_baseline_means(fit),
+    )
+
+
+def _measured(
+    fit: Fit, view: View, axis: Axis, design: Design, place: int
+) -> tuple[Array, Array, Array | float, Array | float]:
+    """A term's value less its reference (n,), its derivative (n, k), the reference and the derivative of that."""
+    slot, beta = fit.layout.slots[place], fit.estimate.beta
+    term = fit.model.terms[place]
+    part = design.part(place, beta)
+    function = np.zeros((axis.n, fit.layout.k)) if part.whole is None else part.whole.copy()
+    if part.whole is None:
+        function[:, slot.at] = part.own
+    reference = term.reference_on(view, axis, fit.states[slot.term])
+    columns = reference.columns
+    if columns is None:
+        columns = fit.rows.blocks[place].columns[fit.used].mean(axis=0, keepdims=True)
+    if slot.factor and not columns.any():
+        return part.value, function, 0.0, 0.0
+    block = replace(design.blocks[place], columns=columns, curve=reference.curve)
+    if slot.factor:
+        block = replace(block, columns=np.broadcast_to(columns, design.blocks[place].columns.shape))
+    blocks = (*design.blocks[:place], block, *design.blocks[place + 1 :])
+    at = Design(design.layout, blocks, len(block.columns) if slot.factor else len(columns)).part(place, beta)
+    there = np.zeros_like(function) if at.whole is None else at.whole
+    if at.whole is None:
+        there[:, slot.at] = at.own
+    return part.value - at.value - reference.offset, function - there, at.value + reference.offset, there
+
+
+def _fresh_error(
+    fit: Fit, view: View, axis: Axis, design: Design, place: int, carried: Callable[[Array], Array], future: bool
+) -> Array:
+    """Standard error (n,) of what only the periods ahead hold of a term."""
+    if not future:
+        return np.zeros(axis.n)
+    found = [carried(each) for each in fit.unknown_ahead(view, axis, design, place)]
+    return np.sqrt(sum((np.square(each).sum(axis=1) for each in found), np.zeros(axis.n)))
+
+
+def echoes(fit: Fit, axis: Axis) -> tuple[Array, Array]:
+    """How much (n,) of the last used period's noise is expected, and that share of its derivative (n, k)."""
+    chain = fit.estimate.chain
+    one = chain.carried(np.ones(len(chain.times)), axis.ordinals)
+    if not chain.phi:
+        return one, np.zeros((axis.n, fit.layout.k))
+    last = np.maximum(np.searchsorted(chain.times, axis.ordinals, side="left") - 1, 0)
+    return one, one[:, None] * fit.design[fit.used][last]
+
+
+def _on_target(
+    fit: Fit, path: Ahead, level: Array, level_error: Array, deviations: Array, errors: Array
+) -> tuple[Array, Array, Array]:
+    """Baseline, contributions and correction (J + 2, n) in units of the factored target, with their low and high."""
+    variances = path.variances if fit.scale.log else None
+    parts: Attribution = attribute(level, deviations, variances)
+    reach = float(quantile(0.975, fit.estimate.dof))
+    spread, offset = reach * level_error, fit.scale.offset
+    if variances is None:
+        edges = parts.baseline - spread, parts.baseline + spread
+    else:
+        edges = parts.baseline * np.exp(-spread) - offset, parts.baseline * np.exp(spread) - offset
+    half = reach * errors * parts.weights
+    return (
+        np.vstack([parts.baseline - offset, parts.contributions, parts.correction]),
+        np.vstack([edges[0], parts.contributions - half, parts.correction]),
+        np.vstack([edges[1], parts.contributions + half, parts.correction]),
     )
 
 
@@ -200,20 +276,8 @@ def _fitted_path(fit: Fit) -> Ahead:
     """What contributions to the fitted values rest on: each is a forecast from the values before its period."""
     scale, n = fit.scale, fit.axis.n
     base = scale.one_step(fit.levels, np.zeros(n))
-    levels = scale.one_step(fit.levels, fit.design @ fit.estimate.beta)
+    levels = scale.one_step(fit.levels, fit.explained + fit.carried)
     worth = base / 100.0 if scale.growth else np.full(n, 1.0 / scale.gain)
-    return Ahead(base, levels, fit.noise if scale.log else np.zeros(n), worth, fit.factor, fit.means)
-
-
-def _references(fit: Fit, view: View, axis: Axis) -> tuple[Array, Array]:
-    """Reference columns (n, k), the constant's 1 included, and the terms' offsets (J,)."""
-    references = np.ones((axis.n, fit.layout.k))
-    offsets = np.zeros(len(fit.layout.slots))
-    for j, (term, slot) in enumerate(zip(fit.model.terms, fit.layout.slots, strict=True)):
-        reference = term.reference_on(view, axis, fit.states[slot.term])
-        offsets[j] = reference.offset
-        if reference.columns is None:
-            references[:, slot.columns] = fit.design[fit.used, slot.columns].mean(axis=0)
-        else:
-            references[:, slot.columns] = reference.columns
-    return references, offsets
+    noise = fit.noise if scale.log else np.zeros(n)
+    mean = fit.mean_of(levels, fit.noise, fit.factor)
+    return Ahead(base, levels, noise, worth, fit.factor, mean, fit.cut(mean), fit.carried)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -136,13 +136,13 @@ def _effect(fit: Fit, driver: Driver) -> Effect | None:
     at_low, at_high = (float(each) for each in np.quantile(past, (0.1, 0.9)))
     if at_low == at_high:
         at_low, at_high = float(past.min()), float(past.max())
-    low, high = (_design_at(fit, driver, value, alone=alone) for value in (at_low, at_high))
+    (low, below), (high, above) = (_design_at(fit, driver, value, alone=alone) for value in (at_low, at_high))
     function = (high - low).mean(axis=0, keepdims=True)
     if function[0, ~fit.estimate.kept].any():
         return None
-    change = float(function[0] @ fit.estimate.beta)
+    change = float((above - below).mean())
     half = float(quantile(0.975, fit.estimate.dof) * fit.estimate.standard_errors(function)[0])
-    changes, shares = _on_target(fit, low, np.array([change, change - half, change + half]))
+    changes, shares = _on_target(fit, below, np.array([change, change - half, change + half]))
     heads = "" if alone else "".join(f"{step.name} " for step in reversed(driver.steps))
     return Effect(
         str(driver.name),
@@ -156,16 +156,15 @@ def _effect(fit: Fit, driver: Driver) -> Effect | None:
 
 
 def _on_target(fit: Fit, low: Array, steps: Array) -> tuple[Array, Array]:
-    """Changes and shares (3,) of the target from `steps` (3,) on the working scale, starting at the design `low`."""
+    """Changes and shares (3,) of the target from `steps` (3,) on the working scale, starting at the values `low` (n,)."""
     none = np.full(3, np.nan)
     if not fit.scale.plain:
         return steps, none  # changes of what is fitted; what they come to depends on how long they last
-    working = low @ fit.estimate.beta
     factor = fit.factor[fit.used]
-    level = float(fit.mean_of(working, fit.noise[fit.used], factor).mean())
+    level = float(fit.mean_of(low, fit.noise[fit.used], factor).mean())
     if fit.scale.log:
-        shares = np.expm1(steps)
-        return shares * level, shares
+        changes = np.expm1(steps) * (level + fit.scale.offset * float(np.mean(1.0 / factor)))
+        return changes, changes / level
     changes = steps * float(np.mean(1.0 / factor))
     # Where the target can be zero or negative, shares of it say nothing.
     return changes, changes / level if fit.target[fit.used].min() > 0.0 < level else none
@@ -175,12 +174,15 @@ def _unit_of_change(driver: Driver) -> str:
     return "%" if isinstance(driver.steps[-1], (Growth, LogDifference)) else ""
 
 
-def _design_at(fit: Fit, driver: Driver, value: float, *, alone: bool) -> Array:
-    """The fit's design (rows used, k) with the driver, or with its transformed values, at `value` throughout."""
+def _design_at(fit: Fit, driver: Driver, value: float, *, alone: bool) -> tuple[Array, Array]:
+    """Derivative (rows used, k) and values of the model with the driver, or its transformed values, at `value`."""
     if alone:
         held = fit.view.holding(driver.data, value)
-        return lay_out(fit.model.terms, held, fit.axis, fit.states)[0][fit.used]
-    design = fit.design[fit.used].copy()
-    slot = next(slot for slot in fit.layout.slots if slot.term == driver.name)
-    design[:, slot.columns] = value
-    return design
+        design = lay_out(fit.model.terms, held, fit.axis, fit.states)
+    else:
+        place = [slot.term for slot in fit.layout.slots].index(str(driver.name))
+        blocks = list(fit.rows.blocks)
+        blocks[place] = replace(blocks[place], columns=np.full_like(blocks[place].columns, value))
+        design = replace(fit.rows, blocks=tuple(blocks))
+    matrix, values = design.linearised(fit.estimate.beta)
+    return matrix[fit.used], values[fit.used]

@@ -18,7 +18,7 @@ from offing.engine import Estimate, FitFigures, fit_figures, quantile, two_sided
 from offing.model.contributions import Contributions, contribute
 from offing.model.driver_effects import effects
 from offing.model.forecast import Forecast, forecast
-from offing.model.layout import Layout
+from offing.model.layout import Design, Layout
 from offing.model.scale import Scale
 from offing.model.words import as_html, in_units, number, percent, text_table, wrapped
 from offing.tables import Panel, Table, View
@@ -51,10 +51,12 @@ class Fit:
         The known factor, the target on the working scale before differences, and what is fitted (n,).
     used
         Which periods were used (n,).
-    design, layout
-        The columns (n, k), and whose they are.
+    rows
+        The terms' columns for the fitted periods.
     estimate
         Coefficients and their covariance.
+    ratios
+        How much coefficients that are drawn to zero vary, by their group: variance over that of the noise.
     noticed
         Findings from before the estimate; `findings` has them all.
     series
@@ -83,11 +85,50 @@ class Fit:
     levels: Array
     working: Array
     used: NDArray[np.bool_]
-    design: Array
-    layout: Layout
+    rows: Design
     estimate: Estimate
+    ratios: Mapping[str, float]
     noticed: tuple[Finding, ...]
     series: str = ""
+
+    @property
+    def layout(self) -> Layout:
+        """Whose coefficients are which."""
+        return self.rows.layout
+
+    @cached_property
+    def _linearised(self) -> tuple[Array, Array]:
+        return self.rows.linearised(self.estimate.beta)
+
+    @property
+    def design(self) -> Array:
+        """The columns (n, k); for what is not linear the derivatives at the estimate."""
+        return self._linearised[0]
+
+    @property
+    def explained(self) -> Array:
+        """What the terms add up to (n,) on the scale that is fitted."""
+        return self._linearised[1]
+
+    @cached_property
+    def carried(self) -> Array:
+        """What is expected (n,) of each period's noise from that of the last used period before."""
+        return self.estimate.chain.carried(self.left[self.used], self.axis.ordinals)
+
+    def unknown_ahead(self, view: View, axis: Axis, design: Design, place: int) -> list[Array]:
+        """Columns (n, m) of the `place`-th term that only later periods have, times the spread of their coefficients."""
+        slot = self.layout.slots[place]
+        found = []
+        for each in self.model.terms[place].fresh(view, axis, self.states[slot.term]):
+            spread = np.sqrt(self.ratios[each.group] * self.estimate.variance)
+            level = design.level(self.estimate.beta)[:, None] if slot.factor else 1.0
+            found.append(each.columns * spread * level)
+        return found
+
+    @property
+    def left(self) -> Array:
+        """What the terms leave unexplained (n,), NaN where unknown."""
+        return self.working - self.explained
 
     @property
     def series_name(self) -> str:
@@ -124,8 +165,13 @@ class Fit:
     def mean_of(self, levels: Array, variances: Array, factor: Array) -> Array:
         """Mean (m,) of the target, on its own scale, from v, its noise variance and the known factor (m,)."""
         # The mean of a log-normal variable (Aitchison & Brown 1957).
-        means = np.exp(levels + variances / 2.0) if self.scale.log else levels
+        means = np.exp(levels + variances / 2.0) - self.scale.offset if self.scale.log else levels
         return np.asarray(means / factor)
+
+    def cut(self, values: Array) -> Array:
+        """Values of the target put to the limits that it cannot pass."""
+        low, high = self.model.lower_limit, self.model.upper_limit
+        return values if low is None and high is None else np.clip(values, low, high)
 
     @cached_property
     def noise(self) -> Array:
@@ -133,13 +179,13 @@ class Fit:
         variance = self.estimate.variance / self.scale.gain**2
         if self.scale.growth:
             return np.square(self.scale.one_step(self.levels, np.zeros(self.axis.n))) * variance
-        return np.full(self.axis.n, variance)
+        return self.estimate.chain.conditional_variances(self.axis.ordinals) * variance
 
     @cached_property
     def means(self) -> Array:
         """Fitted mean (n,) of every period, given the values before it."""
-        levels = self.scale.one_step(self.levels, self.design @ self.estimate.beta)
-        return self.mean_of(levels, self.noise, self.factor)
+        levels = self.scale.one_step(self.levels, self.explained + self.carried)
+        return self.cut(self.mean_of(levels, self.noise, self.factor))
 
     @cached_property
     def coefficients(self) -> pd.DataFrame:
@@ -148,27 +194,48 @@ class Fit:
         `low` and `high` bound the 95 % interval. Where columns were left out as dependent, the rest is empty.
         """
         rows = self.layout.readout()
-        functions = np.vstack([function for _, _, function in rows])
+        functions = np.vstack([function for *_, function in rows])
         estimated = ~(functions[:, ~self.estimate.kept] != 0.0).any(axis=1)
         value = np.where(estimated, functions @ self.estimate.beta, np.nan)
         error = np.where(estimated, self.estimate.standard_errors(functions), np.nan)
         with np.errstate(divide="ignore", invalid="ignore"):
             t = value / error
         reach = float(quantile(0.975, self.estimate.dof)) * error
-        return pd.DataFrame(
+        shrunk = (functions[:, np.isfinite(self.estimate.ratios)] != 0.0).any(axis=1)
+        table = pd.DataFrame(
             {
-                "term": [term for term, _, _ in rows],
-                "column": [name for _, name, _ in rows],
-                "kind": "linear",
+                "term": [term for term, *_ in rows],
+                "column": [name for _, name, *_ in rows],
+                "kind": [kind for _, _, kind, _ in rows],
                 "coefficient": value,
                 "std_error": error,
                 "t": t,
                 "p": two_sided_p(t, self.estimate.dof),
                 "low": value - reach,
                 "high": value + reach,
-                "status": np.where(estimated, "estimated", "left out"),
+                "status": np.where(estimated, np.where(shrunk, "shrunk", "estimated"), "left out"),
             }
         )
+        return pd.concat([table, self._noise_rows()], ignore_index=True) if self._has_noise_rows else table
+
+    @property
+    def _has_noise_rows(self) -> bool:
+        return bool(self.ratios) or self.model.related
+
+    def _noise_rows(self) -> pd.DataFrame:
+        """Rows of what was learnt about the noise: how far groups of coefficients spread, and how noise carries on."""
+        spread = [
+            (self._owner(group), f"{group}, spread", "strength", float(np.sqrt(ratio * self.estimate.variance)))
+            for group, ratio in self.ratios.items()
+        ]
+        if self.model.related:
+            spread.append(("noise", "noise: carried to the next period", "error", self.estimate.chain.phi))
+        rows = pd.DataFrame(spread, columns=["term", "column", "kind", "coefficient"])
+        return rows.assign(std_error=np.nan, t=np.nan, p=np.nan, low=np.nan, high=np.nan, status="estimated")
+
+    def _owner(self, group: str) -> str:
+        """The term whose coefficients are of a group."""
+        return next(slot.term for slot in self.layout.slots if group in slot.groups)
 
     @cached_property
     def fitted(self) -> pd.DataFrame:
@@ -185,10 +252,12 @@ class Fit:
     @cached_property
     def figures(self) -> FitFigures:
         """R², adjusted R², residual standard deviation, MAE and MAPE over the periods used."""
+        residual = (self.left - self.carried)[self.used]
         return fit_figures(
             self.working[self.used],
-            self.estimate.rss,
+            float(residual @ residual),
             int(self.estimate.kept.sum()),
+            self.estimate.dof,
             self.target[self.used],
             self.means[self.used],
         )
@@ -196,16 +265,21 @@ class Fit:
     @cached_property
     def contributions(self) -> Contributions:
         """What every term contributes to each fitted value, NaN where a driver is unknown."""
-        return contribute(self, self.view, self.axis, self.design, None)
+        return contribute(self, self.view, self.axis, self.rows, None)
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
         """What was noticed about the data, the design and the residuals."""
-        dependent = left_out(self.estimate, self.layout.names, self.layout.owners)
+        dependent = left_out(self.estimate, self.layout.names, self.layout.owners, constant=self.layout.constant)
         if self.estimate.rss <= 1e-20 * float(np.square(self.working[self.used]).sum()):
             return (*self.noticed, *dependent)  # an exact fit leaves only rounding, which is no noise
-        residual = np.where(self.used, self.working - self.design @ self.estimate.beta, 0.0)
-        leftover = jumps(residual, self.design, self.used, self.estimate, words=self._jump_words, label=self._start_of)
+        chain = self.estimate.chain
+        residual, design = np.zeros(self.axis.n), np.zeros_like(self.design)
+        residual[self.used] = chain.whiten(self.left[self.used])
+        design[self.used] = chain.whiten(self.design[self.used])
+        leftover = jumps(
+            residual, design, self.used, self.estimate, words=self._jump_words, label=self._start_of,
+        )  # fmt: skip
         return (*self.noticed, *dependent, *autocorrelation(residual, self.used), *leftover)
 
     def _jump_words(self, size: float) -> str:
@@ -238,10 +312,12 @@ class Fit:
     def equation(self) -> str:
         """The estimated equation as text, with enough digits to compute with."""
         lines = [f"{self.scale.name(self.column)} = {self.estimate.beta[0]:.10g}"]
-        for name, value, kept in zip(
-            self.layout.names[1:], self.estimate.beta[1:], self.estimate.kept[1:], strict=True
+        for name, value, kept, shape in zip(
+            self.layout.names[1:], self.estimate.beta[1:], self.estimate.kept[1:], self.estimate.shapes[1:], strict=True
         ):
-            if kept:
+            if shape:
+                lines.append(f"  with {name} = {value:.10g}")
+            elif kept:
                 lines.append(f"  {'-' if value < 0 else '+'} {abs(value):.10g} * [{name}]")
         if self.scale.log and self.scale.plain and not self.scale.factors:
             lines.append(f"mean({self.column}) = exp(ln({self.column}) + {self.estimate.variance / 2:.10g})")

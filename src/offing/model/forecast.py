@@ -15,8 +15,8 @@ from offing.calendar import Axis
 from offing.calendar.axis import instant_of
 from offing.checks import beyond_range
 from offing.engine import growth_paths, quantile
-from offing.model.contributions import Ahead, Contributions, contribute
-from offing.model.layout import lay_out
+from offing.model.contributions import Ahead, Contributions, contribute, echoes
+from offing.model.layout import Design, lay_out
 from offing.model.words import as_html, in_units, number, rounded, text_table, wrapped
 from offing.tables import MARKS, Panel, Sources, Table, View, read
 from offing.tables.table import Array
@@ -41,8 +41,8 @@ class Forecast:
         The data and plans it used.
     axis
         The forecast periods.
-    design
-        Their columns (h, k).
+    rows
+        The terms' columns for them.
     levels
         Probabilities of the central intervals that `table` shows.
 
@@ -60,8 +60,17 @@ class Forecast:
     fit: Fit
     view: View
     axis: Axis
-    design: Array
+    rows: Design
     levels: tuple[float, ...]
+
+    @cached_property
+    def _linearised(self) -> tuple[Array, Array]:
+        return self.rows.linearised(self.fit.estimate.beta)
+
+    @property
+    def design(self) -> Array:
+        """The columns (h, k); for what is not linear the derivatives at the estimate."""
+        return self._linearised[0]
 
     @cached_property
     def start(self) -> Array:
@@ -73,10 +82,12 @@ class Forecast:
     def path(self) -> Ahead:
         """The forecast on the working scale, and what it rests on."""
         fit, h = self.fit, self.axis.n
-        scale, z = fit.scale, self.design @ self.fit.estimate.beta
-        levels = scale.ahead(self.start, z)
+        scale, chain = fit.scale, fit.estimate.chain
+        carried = chain.carried(fit.left[fit.used], self.axis.ordinals)
+        levels = scale.ahead(self.start, self._linearised[1] + carried)
         run = np.concatenate([self.start, levels])
-        variances = scale.noise(fit.estimate.variance, h, run)
+        reach = self.axis.first + h - 1 - int(chain.times[-1])  # the last used period may lie before the origin
+        variances = scale.noise(fit.estimate.variance, np.power(chain.phi, np.arange(reach)), run)
         factor = scale.factor(self.view, fit.model.target, self.axis)
         worth = scale.worth(run) if not scale.plain else np.ones(h)
         base = np.zeros(h)
@@ -84,12 +95,30 @@ class Forecast:
             base = np.tile(self.start, -(-h // scale.before))[:h]
         elif not scale.plain:
             base = scale.ahead(self.start, np.zeros(h))
-        return Ahead(base, levels, variances, worth, factor, fit.mean_of(levels, variances, factor))
+        mean = fit.mean_of(levels, variances, factor)
+        return Ahead(base, levels, variances, worth, factor, mean, fit.cut(mean), carried)
+
+    @cached_property
+    def spread(self) -> Array:
+        """Standard error (h,) of η: of the coefficients, and of what only the future holds of the terms."""
+        return np.sqrt(np.square(self.half).sum(axis=0))
+
+    @cached_property
+    def half(self) -> Array:
+        """H (m, h) with H'H the covariance of η that comes from the coefficients and from what only the future holds."""
+        fit, scale = self.fit, self.fit.scale
+        z = self._linearised[1] + self.path.carried
+        gradient = scale.gradient(self.start, z, self.design - echoes(fit, self.axis)[1])
+        parts = [fit.estimate.half(gradient)]
+        for place in range(len(fit.layout.slots)):
+            for fresh in fit.unknown_ahead(self.view, self.axis, self.rows, place):
+                parts.append(scale.gradient(self.start, z, fresh).T)
+        return np.vstack(parts)
 
     @property
     def mean(self) -> Array:
         """Forecast means (h,)."""
-        return self.path.mean
+        return self.path.cut
 
     @property
     def origin(self) -> pd.Timestamp:
@@ -118,15 +147,15 @@ class Forecast:
         for probability in probabilities:
             if not 0.0 < probability < 1.0:
                 raise InputError(f"found {probability!r}", "Give probabilities between 0 and 1.", key="levels")
-        estimate, scale, path = self.fit.estimate, self.fit.scale, self.path
+        scale, path = self.fit.scale, self.path
         if scale.growth and self.axis.n > scale.before:
-            values = np.quantile(growth_paths(self.start, self.design, estimate), probabilities, axis=0).T
+            z = self._linearised[1] + path.carried
+            values = np.quantile(growth_paths(self.start, z, self.design, self.fit.estimate), probabilities, axis=0).T
         else:
-            gradient = scale.gradient(self.start, self.design @ estimate.beta, self.design)
-            spread = np.sqrt(path.variances + np.square(estimate.standard_errors(gradient)))
-            working = path.levels[:, None] + spread[:, None] * quantile(np.array(probabilities), estimate.dof)
-            values = np.exp(working) if scale.log else working
-        values = values / path.factor[:, None]
+            spread = np.sqrt(path.variances + np.square(self.spread))
+            working = path.levels[:, None] + spread[:, None] * quantile(np.array(probabilities), self.fit.estimate.dof)
+            values = np.exp(working) - scale.offset if scale.log else working
+        values = self.fit.cut(values / path.factor[:, None])
         names = [_quantile_name(probability) for probability in probabilities]
         return pd.DataFrame(values, index=self.axis.index, columns=names)
 
@@ -141,7 +170,7 @@ class Forecast:
     @cached_property
     def contributions(self) -> Contributions:
         """What every term contributes to each forecast mean."""
-        return contribute(self.fit, self.view, self.axis, self.design, self.path)
+        return contribute(self.fit, self.view, self.axis, self.rows, self.path)
 
     @cached_property
     def drivers(self) -> pd.DataFrame:
@@ -175,7 +204,21 @@ class Forecast:
                 future = self.view.known(reference, self.axis).values
                 unit = self.view.sources.unit(reference)
                 found += beyond_range(str(term.name), past, future, unit, self.axis.frequency.unit)
-        return tuple(found)
+            found += term.foresee(self.view, self.axis, self.fit.states[str(term.name)])
+        return (*found, *self._below_zero())
+
+    def _below_zero(self) -> tuple[Finding, ...]:
+        """A remark where the band falls below zero though the target never did."""
+        if self.fit.model.lower_limit is not None or np.nanmin(self.fit.target) < 0.0:
+            return ()
+        low = self.table.iloc[:, 2].to_numpy()
+        below = int((low < 0.0).sum())
+        if not below:
+            return ()
+        name = self.table.columns[2]
+        message = f"In {count(below, self.axis.frequency.unit)} {name} is below zero, where the target never was."
+        advice = "If it cannot be, state lower_limit = 0 in the target, or use the log scale."
+        return (Finding("below zero", "warning", message, advice=advice, evidence={"periods": float(below)}),)
 
     def with_history(self) -> pd.DataFrame:
         """History and forecast in one table: ``target, fitted`` up to the origin, the forecast's columns after it."""
@@ -241,9 +284,9 @@ def forecast(
         with telling(term):
             _check_known(view, term.first_unknown(view, axis), axis)
     _check_scale(fit, view, axis)
-    design, _ = lay_out(fit.model.terms, view, axis, fit.states)
-    _check_identified(fit, design, axis)
-    ahead = Forecast(fit, view, axis, design, tuple(levels))
+    rows = lay_out(fit.model.terms, view, axis, fit.states)
+    ahead = Forecast(fit, view, axis, rows, tuple(levels))
+    _check_identified(fit, ahead.design, axis)
     with np.errstate(over="ignore"):
         endless = np.flatnonzero(~np.isfinite(ahead.table.to_numpy()).all(axis=1))
     if len(endless):

@@ -1,82 +1,281 @@
-"""Which columns of the design are whose."""
+"""Which columns of the design are whose, and what they add up to at given coefficients."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from offing.calendar import Axis
+from offing.engine.regression import Bent, Shapes
 from offing.tables import View
 from offing.tables.table import Array
-from offing.terms import Readout, Term, telling
+from offing.terms import Block, Readout, Term, telling
 
 CONSTANT = "constant"
 
 
 @dataclass(frozen=True)
 class Slot:
-    """A term's place in the design: its columns are ``design[:, start:stop]``."""
+    """A term's place among the coefficients: `at` (m,) are its own, of which the last `curved` are shape parameters.
+
+    `factor` says that its columns are shares of the constant and the trend: then all its coefficients are shape
+    parameters to the solver, though they are linear ones to people. `level` marks a trend, which these multiply.
+    """
 
     term: str
-    start: int
-    stop: int
+    at: NDArray[np.intp]
     names: tuple[str, ...]
     readout: Readout
-
-    @property
-    def columns(self) -> slice:
-        """The term's columns in the design."""
-        return slice(self.start, self.stop)
+    groups: tuple[str, ...]
+    curved: int = 0
+    factor: bool = False
+    level: bool = False
 
 
 @dataclass(frozen=True)
 class Layout:
-    """The slots of all terms, after the constant in column 0."""
+    """The slots of all terms. Coefficients are the constant, then all linear ones, then shape parameters.
+
+    `linear` is how many of them (k,) the solver takes as linear; `constant` is false where a term holds the level.
+    """
 
     slots: tuple[Slot, ...]
+    linear: int
+    constant: bool
 
-    @property
+    @cached_property
     def names(self) -> list[str]:
-        """Name of every column of the design (k,)."""
-        return [CONSTANT, *(name for slot in self.slots for name in slot.names)]
+        """Name of every coefficient (k,)."""
+        return self._placed(CONSTANT, [(slot, slot.names) for slot in self.slots])
 
-    @property
+    @cached_property
     def owners(self) -> list[str]:
-        """Name of the term that owns each column (k,)."""
-        return [CONSTANT, *(slot.term for slot in self.slots for _ in slot.names)]
+        """Name of the term that owns each coefficient (k,)."""
+        return self._placed(CONSTANT, [(slot, (slot.term,) * len(slot.at)) for slot in self.slots])
+
+    @cached_property
+    def groups(self) -> tuple[NDArray[np.intp], tuple[str, ...]]:
+        """The group (k,) with which each coefficient is drawn to zero, −1 where it is free, and the groups' names."""
+        words = self._placed("", [(slot, slot.groups) for slot in self.slots])
+        names = tuple(dict.fromkeys(word for word in words if word))
+        return np.array([names.index(word) if word else -1 for word in words], dtype=np.intp), names
+
+    def _placed(self, first: str, parts: Sequence[tuple[Slot, tuple[str, ...]]]) -> list[str]:
+        placed = [first] * self.k
+        for slot, words in parts:
+            for at, word in zip(slot.at.tolist(), words, strict=True):
+                placed[at] = word
+        return placed
 
     @property
     def k(self) -> int:
-        """Number of columns, the constant included."""
-        return self.slots[-1].stop if self.slots else 1
+        """Number of coefficients, the constant included."""
+        return 1 + sum(len(slot.at) for slot in self.slots)
 
-    def readout(self) -> list[tuple[str, str, Array]]:
-        """Term, name and function (k,) of the coefficients of every row of the table of coefficients."""
-        rows: list[tuple[str, str, Array]] = [(CONSTANT, CONSTANT, np.eye(1, self.k)[0])]
+    @property
+    def plain(self) -> bool:
+        """Whether the model is linear in all its coefficients."""
+        return self.linear == self.k
+
+    def readout(self) -> list[tuple[str, str, str, Array]]:
+        """Term, name, kind and function (k,) of the coefficients of every row of the table of coefficients."""
+        rows: list[tuple[str, str, str, Array]] = []
+        if self.constant:
+            rows.append((CONSTANT, CONSTANT, "linear", np.eye(1, self.k)[0]))
         for slot in self.slots:
-            for name, function in zip(slot.readout.names, slot.readout.matrix, strict=True):
+            shapes = len(slot.readout.names) - slot.curved
+            for i, (name, function) in enumerate(zip(slot.readout.names, slot.readout.matrix, strict=True)):
                 row = np.zeros(self.k)
-                row[slot.columns] = function
-                rows.append((slot.term, name, row))
+                row[slot.at] = function
+                rows.append((slot.term, name, "linear" if i < shapes else "shape", row))
         return rows
 
 
-def lay_out(terms: Sequence[Term], view: View, axis: Axis, states: Mapping[str, Any]) -> tuple[Array, Layout]:
-    """Design (n, k) for the periods of `axis`, the constant first, and whose columns are whose."""
+@dataclass(frozen=True)
+class Part:
+    """What a term adds: `value` (n,) and its derivative `own` (n, m) by its own coefficients.
+
+    `whole` (n, k) is the derivative by all coefficients, where it is not by its own alone.
+    """
+
+    value: Array
+    own: Array
+    whole: Array | None = None
+
+
+@dataclass(frozen=True)
+class Design:
+    """The blocks of all terms for some periods."""
+
+    layout: Layout
+    blocks: tuple[Block, ...]
+    n: int
+
+    @cached_property
+    def linear(self) -> Array:
+        """Columns (n, linear) that the solver takes as linear, the constant first."""
+        columns = np.empty((self.n, self.layout.linear), order="F")
+        columns[:, 0] = 1.0 if self.layout.constant else 0.0
+        for slot, block in zip(self.layout.slots, self.blocks, strict=True):
+            if not slot.factor:
+                columns[:, slot.at[: len(slot.at) - slot.curved]] = block.columns
+        return columns
+
+    @property
+    def known(self) -> NDArray[np.bool_]:
+        """Periods (n,) in which every column is known."""
+        known = np.isfinite(self.linear.sum(axis=1))
+        for slot, block in zip(self.layout.slots, self.blocks, strict=True):
+            if slot.factor:
+                known &= np.isfinite(block.columns.sum(axis=1))
+            if block.curve is not None:
+                known &= np.isfinite(block.curve.value(block.curve.starts[0])[0])
+        return np.asarray(known)
+
+    def part(self, place: int, beta: Array) -> Part:
+        """What the `place`-th term adds at the coefficients."""
+        slot, block = self.layout.slots[place], self.blocks[place]
+        if not slot.factor:
+            return _plain(slot, block, beta)
+        share, level = block.columns @ beta[slot.at], self._level(beta)
+        whole = share[:, None] * level.own
+        whole[:, slot.at] += level.value[:, None] * block.columns
+        return Part(level.value * share, level.value[:, None] * block.columns, whole)
+
+    def level(self, beta: Array) -> Array:
+        """The constant and the trends (n,), which factors multiply."""
+        return self._level(beta).value
+
+    def _level(self, beta: Array) -> Part:
+        """The constant and the trends, and their derivative by all coefficients (n, k)."""
+        value = np.full(self.n, beta[0] if self.layout.constant else 0.0)
+        whole = np.zeros((self.n, self.layout.k))
+        whole[:, 0] = 1.0 if self.layout.constant else 0.0
+        for slot, block in zip(self.layout.slots, self.blocks, strict=True):
+            if slot.level:
+                part = _plain(slot, block, beta)
+                value = value + part.value
+                whole[:, slot.at] = part.own
+        return Part(value, whole)
+
+    def linearised(self, beta: Array) -> tuple[Array, Array]:
+        """Derivative (n, k) of the whole at the coefficients, and its value (n,) there."""
+        if self.layout.plain:
+            return self.linear, self.linear @ beta
+        matrix = np.zeros((self.n, self.layout.k))
+        matrix[:, 0] = 1.0 if self.layout.constant else 0.0
+        value = matrix[:, 0] * beta[0]
+        for place, slot in enumerate(self.layout.slots):
+            part = self.part(place, beta)
+            value = value + part.value
+            if part.whole is None:
+                matrix[:, slot.at] += part.own
+            else:
+                matrix += part.whole
+        return matrix, value
+
+    def shapes(self, rows: NDArray[np.bool_]) -> Shapes | None:
+        """The shape parameters, as the solver takes them, over some of the periods."""
+        if self.layout.plain:
+            return None
+        k, total = self.layout.linear, self.layout.k
+        pieces = self._starts()
+        linear = self.linear[rows]
+
+        def bend(theta: Array) -> Bent:
+            beta = np.concatenate([np.zeros(k), theta])
+            factors = np.ones(len(linear))
+            curves = np.zeros((len(linear), total))
+            offset = np.zeros(len(linear))
+            for slot, block in zip(self.layout.slots, self.blocks, strict=True):
+                if slot.factor:
+                    factors = factors + block.columns[rows] @ beta[slot.at]
+                elif block.curve is not None:
+                    own = slot.at[len(slot.at) - slot.curved :]
+                    value, slopes = block.curve.value(beta[own])
+                    offset, curves[:, own] = offset + value[rows], slopes[rows]
+            columns = linear.copy()
+            columns[:, self._levels] *= factors[:, None]
+            base = offset
+
+            def slopes(inner: Array) -> Array:
+                level = base + linear[:, self._levels] @ inner[self._levels]
+                found = curves * factors[:, None]
+                for slot, block in zip(self.layout.slots, self.blocks, strict=True):
+                    if slot.factor:
+                        found[:, slot.at] = level[:, None] * block.columns[rows]
+                return np.asarray(found[:, k:])
+
+            return Bent(columns, offset * factors, slopes)
+
+        lower, upper, flags = (np.concatenate([each[i] for each in pieces]) for i in (1, 2, 3))
+        several = max(len(each[0]) for each in pieces)
+        starts = np.hstack([each[0][np.minimum(np.arange(several), len(each[0]) - 1)] for each in pieces])
+        return Shapes(starts, lower, upper, bend, flags.astype(bool))
+
+    def _starts(self) -> list[tuple[Array, Array, Array, NDArray[np.bool_]]]:
+        """Starts, bounds and whether they are linear to people, of the shape parameters in their order."""
+        found = []
+        for slot, block in zip(self.layout.slots, self.blocks, strict=True):
+            if slot.factor:
+                m = len(slot.at)
+                wide = np.full(m, np.inf)
+                found.append((np.zeros((1, m)), -wide, wide, np.ones(m, dtype=bool)))
+            elif block.curve is not None:
+                curve = block.curve
+                found.append((curve.starts, curve.lower, curve.upper, np.zeros(slot.curved, dtype=bool)))
+        return found
+
+    @cached_property
+    def _levels(self) -> NDArray[np.intp]:
+        """The linear columns that factors multiply."""
+        trends = [slot.at[: len(slot.at) - slot.curved] for slot in self.layout.slots if slot.level]
+        return np.concatenate([np.array([0], dtype=np.intp), *trends])
+
+
+def _plain(slot: Slot, block: Block, beta: Array) -> Part:
+    """What a term adds that is no factor."""
+    linear = slot.at[: len(slot.at) - slot.curved]
+    value, own = block.columns @ beta[linear], block.columns
+    if block.curve is not None:
+        bent, slopes = block.curve.value(beta[slot.at[len(linear) :]])
+        value, own = value + bent, np.column_stack([own, slopes])
+    return Part(value, own)
+
+
+def lay_out(terms: Sequence[Term], view: View, axis: Axis, states: Mapping[str, Any]) -> Design:
+    """The design for the periods of `axis`."""
     blocks = []
     for term in terms:
         with telling(term):
             blocks.append(term.block(view, axis, states[str(term.name)]))
-    design = np.empty((axis.n, 1 + sum(len(block.names) for block in blocks)), order="F")
-    design[:, 0] = 1.0
-    slots, at = [], 1
+    return Design(_layout(terms, blocks), tuple(blocks), axis.n)
+
+
+def _layout(terms: Sequence[Term], blocks: Sequence[Block]) -> Layout:
+    linear = 1 + sum(len(block.names) for term, block in zip(terms, blocks, strict=True) if not term.multiplies_trend)
+    slots, at, shape = [], 1, linear
     for term, block in zip(terms, blocks, strict=True):
-        k = len(block.names)
-        readout = block.readout or Readout(block.names, np.eye(k))
-        slots.append(Slot(str(term.name), at, at + k, block.names, readout))
-        design[:, at : at + k] = block.columns
-        at += k
-    return design, Layout(tuple(slots))
+        m, curved = len(block.names), 0 if block.curve is None else len(block.curve.names)
+        if term.multiplies_trend:
+            places, shape = np.arange(shape, shape + m), shape + m
+        else:
+            places = np.concatenate([np.arange(at, at + m), np.arange(shape, shape + curved)])
+            at, shape = at + m, shape + curved
+        names = block.names if block.curve is None else (*block.names, *block.curve.names)
+        readout = block.readout or Readout(block.names, np.eye(m))
+        if block.curve is not None:
+            wide = np.zeros((len(readout.names) + curved, m + curved))
+            wide[: len(readout.names), :m], wide[len(readout.names) :, m:] = readout.matrix, np.eye(curved)
+            readout = Readout((*readout.names, *block.curve.names), wide)
+        groups = (*block.drawn, *[""] * curved)
+        slots.append(
+            Slot(str(term.name), places.astype(np.intp), names, readout, groups, curved,
+                 factor=term.multiplies_trend, level=term.states_level)
+        )  # fmt: skip
+    return Layout(tuple(slots), linear, not any(term.holds_level for term in terms))

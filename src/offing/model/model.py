@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 import pandas as pd
@@ -12,15 +12,15 @@ import pandas as pd
 from offing.base import Finding, InputError, count
 from offing.calendar import Axis
 from offing.checks import missing_drivers
-from offing.engine import least_squares
+from offing.engine import Chain, Menu, Problem, Solved, TooFewRowsError, choose, regress, triangle
 from offing.model.fit import Fit
-from offing.model.layout import lay_out
+from offing.model.layout import Design, lay_out
 from offing.model.scale import Scale, check_target_steps
-from offing.tables import Panel, Patch, Sources, Table, Treat, View, read, split_series
+from offing.tables import Goal, Panel, Patch, Sources, Table, Treat, View, read, split_series
 from offing.tables.table import Array
 from offing.tables.treat import zero_question
 from offing.terms import Pulses, Term, telling
-from offing.terms.transforms import Stated, steps_of
+from offing.terms.transforms import Factor, Growth, Stated, steps_of
 
 Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
 
@@ -43,6 +43,14 @@ class Model:
         What becomes of the target before the fit, as for a `Driver`: factors such as ``{"deflate": "prices.index"}`` or
         ``per working day`` first, then changes such as ``difference``. Forecasts, quantiles and contributions come
         back in the target's own unit.
+    offset
+        On the log scale: what is added before the logarithm, for a target that can be zero.
+    lower_limit, upper_limit
+        What the target cannot pass. Forecasts, quantiles and contributions respect it.
+    errors
+        ``independent``, or ``ar``: noise of which a share comes back in the next period, learnt by restricted maximum
+        likelihood. By default independent, unless a term learns from how neighbouring periods change, as bends that
+        are found from the data do.
 
     Examples
     --------
@@ -60,6 +68,10 @@ class Model:
     name: str = "main"
     treatments: Sequence[Treat] = ()
     transform: Sequence[Stated] = ()
+    offset: float = 0.0
+    lower_limit: float | None = None
+    upper_limit: float | None = None
+    errors: Literal["independent", "ar"] | None = None
 
     def __post_init__(self) -> None:
         if not isinstance(self.target, str) or not self.target:
@@ -83,9 +95,48 @@ class Model:
             if columns.count(column) > 1:
                 raise InputError(f"{column!r} has two treatments", "Put them into one.", key="treatments")
         check_target_steps(steps_of(self.transform), log=self.scale == "log")
+        self._check_numbers()
+        self._check_together()
         object.__setattr__(self, "transform", tuple(self.transform))
         object.__setattr__(self, "terms", tuple(self.terms))
         object.__setattr__(self, "treatments", tuple(self.treatments))
+
+    @property
+    def related(self) -> bool:
+        """Whether the noise of neighbouring periods is taken as related."""
+        return self.errors == "ar" or (self.errors is None and any(term.needs_dynamics for term in self.terms))
+
+    def _check_numbers(self) -> None:
+        if self.errors not in (None, "independent", "ar"):
+            raise InputError(f"found {self.errors!r}", 'Give "independent" or "ar".', key="errors")
+        if not np.isfinite(self.offset) or (self.offset != 0.0 and self.scale != "log"):
+            raise InputError(f"found {self.offset!r}", 'An offset belongs to scale = "log".', key="offset")
+        low, high = (-np.inf if self.lower_limit is None else self.lower_limit), self.upper_limit
+        if np.isnan(low) or (high is not None and not low < high):
+            raise InputError(f"the lower limit {low:g} is not below the upper limit {high:g}", key="upper_limit")
+
+    def _check_together(self) -> None:
+        """Refuse what does not go together, and say what to do instead."""
+        growing = next((term for term in self.terms if term.multiplies_trend), None)
+        if growing is not None and self.scale == "log":
+            raise InputError(
+                f"on the log scale '{growing.name}' grows with the trend by itself", "Leave out grows_with.",
+                key="scale",
+            )  # fmt: skip
+        changed = [step for step in steps_of(self.transform) if not isinstance(step, Factor)]
+        holding = [term for term in self.terms if term.holds_level]
+        if len(holding) > 1:
+            raise InputError("two trends hold the target's level", "Keep one saturating trend.", key="terms")
+        if holding and changed:
+            raise InputError(
+                f"'{holding[0].name}' is the target's level, of which its changes have none",
+                "Leave out transform, or the limits.", key="transform",
+            )  # fmt: skip
+        if self.related and any(isinstance(step, Growth) for step in changed):
+            raise InputError(
+                "growth on the year before repeats each period's noise a year later, which errors by period are not",
+                'Use scale = "log" with the transform "difference", or errors = "independent".', key="errors",
+            )  # fmt: skip
 
     def fit(self, data: Data) -> Fit:
         """Estimate the model by least squares on all periods from the target's first value to its last.
@@ -152,7 +203,7 @@ class Model:
         source, column = sources.find(self.target)
         table = sources.tables[source]
         axis, origin = self._span(table, column)
-        view = sources.cut(origin, axis)
+        view = sources.cut(origin, axis, Goal(self.target, self.scale == "log", self.offset))
         patches = [each.learn(view) for each in self.treatments]
         view = view.treated(patches)
         model = self._with_pulses(patches, source, column)
@@ -162,30 +213,80 @@ class Model:
         for term in model.terms:
             with telling(term):
                 states[str(term.name)] = term.learn(view)
-        design, layout = lay_out(model.terms, view, axis, states)
-        scale = Scale.of(self.transform, self.scale == "log", axis.frequency)
+        design = lay_out(model.terms, view, axis, states)
+        scale = Scale.of(self.transform, self.scale == "log", axis.frequency, self.offset)
         factor = scale.factor(view, self.target, axis)
         levels = scale.levels(target, factor, axis)
         working = scale.working(levels, axis)
         known = np.isfinite(working)
-        used = known & np.isfinite(design.sum(axis=1))
-        self._check_rows(used, layout.k, axis)
+        used = known & design.known
+        design = model._chosen(design, states, view, working, used)
+        self._check_rows(used, int((design.layout.groups[0] < 0).sum()) - (not design.layout.constant), axis)
         if np.ptp(working[used]) <= 1e-12 * np.abs(working[used]).max():
             raise InputError(f"{scale.name(column)} never varies, so there is nothing to explain", file=table.name)
         try:
-            estimate = least_squares(design[used], working[used])
-        except ValueError as error:
+            solved = model._solve(design, working, used, axis)
+        except TooFewRowsError as error:
             raise InputError(str(error), "Use fewer terms or more data.", file=table.name) from error
+        layout = design.layout
         findings = (
             *_findings(view, model, states, target),
             *missing_drivers(
-                design, layout.owners, known, lambda row: axis.part(row, row + 1).labels()[0], axis.frequency.unit
+                design.linear, layout.owners[: layout.linear], known,
+                lambda row: axis.part(row, row + 1).labels()[0], axis.frequency.unit,
             ),
-        )
-        return Fit(
-            model, source, column, view, states, scale, target, factor, levels, working, used, design, layout, estimate,
-            findings, series,
+            *(() if solved.converged else (_unsettled(),)),
         )  # fmt: skip
+        return Fit(
+            model, source, column, view, states, scale, target, factor, levels, working, used, design, solved.estimate,
+            dict(zip(layout.groups[1], solved.ratios.tolist(), strict=True)), findings, series,
+        )  # fmt: skip
+
+    def _solve(self, design: Design, working: Array, used: np.ndarray, axis: Axis) -> Solved:
+        """The regression of the used rows."""
+        groups, names = design.layout.groups
+        linear = design.linear if used.all() else design.linear[used]
+        bounded = np.ones(len(names), dtype=bool)
+        problem = Problem(
+            working[used], linear, axis.ordinals[used], groups, bounded, self.related, design.shapes(used)
+        )
+        return regress(problem)
+
+    def _chosen(self, design: Design, states: dict[str, Any], view: View, working: Array, used: np.ndarray) -> Design:
+        """The design with what the data choose: `states` of the terms concerned are put to what was chosen."""
+        choices = [(term, slot, term.choice(states[slot.term]))
+                   for term, slot in zip(self.terms, design.layout.slots, strict=True)]  # fmt: skip
+        asked = [(term, slot, choice) for term, slot, choice in choices if choice is not None]
+        if not asked:
+            return design
+        menus = [
+            Menu(tuple(tuple(slot.at[list(step)].tolist()) for step in choice.steps),
+                 min(choice.at_most, len(choice.steps)), choice.nested, choice.least, choice.apart)
+            for _, slot, choice in asked
+        ]  # fmt: skip
+        offered = {column for menu in menus for step in menu.steps for column in step}
+        chain = self._dynamics(design, working, used, view.rows, menus)
+        together = np.column_stack([design.linear[used], working[used]])
+        whole = triangle(chain.whiten(together))
+        always = [column for column in range(design.layout.linear) if column not in offered]
+        kept = choose(whole, int(used.sum()), always, menus)
+        for (term, slot, _), steps in zip(asked, kept, strict=True):
+            states[slot.term] = term.chosen(states[slot.term], steps)
+        return lay_out(self.terms, view, view.rows, states)
+
+    def _dynamics(self, design: Design, working: Array, used: np.ndarray, axis: Axis, menus: Sequence[Menu]) -> Chain:
+        """The noise's dynamics beside a trend that may bend at every place on offer: bends are no likeness of noise."""
+        times = axis.ordinals[used]
+        if not self.related:
+            return Chain(0.0, times)
+        groups, names = design.layout.groups
+        groups, count = groups[: design.layout.linear].copy(), len(names)
+        for menu in menus:
+            if not menu.nested:
+                groups[[column for step in menu.steps for column in step]] = count
+                count += 1
+        problem = Problem(working[used], design.linear[used], times, groups, np.ones(count, dtype=bool), True)
+        return regress(problem).estimate.chain
 
     def _with_pulses(self, patches: Sequence[Patch], source: str, column: str) -> Model:
         """The model with a pulse for each value that a treatment of the target set apart."""
@@ -209,18 +310,35 @@ class Model:
                 file=table.name,
                 column=column,
             )
-        wrong = np.flatnonzero(target <= 0.0)
+        self._check_limits(target, table, column, axis)
+        wrong = np.flatnonzero(target + self.offset <= 0.0)
         if self.scale == "log" and len(wrong):
-            zeros = " or say what zeros mean in a treatment," if (target[wrong] == 0.0).all() else ""
+            zeros = " state an offset, say what zeros mean in a treatment," if (target[wrong] == 0.0).all() else ""
             raise InputError(
                 f"the target is {target[wrong[0]]:g}"
                 + (f" and {count(len(wrong) - 1, 'more value')} not positive" if len(wrong) > 1 else "")
+                + (f" with an offset of {self.offset:g}" if self.offset else "")
                 + ", of which there is no logarithm",
                 f'Use scale = "level",{zeros} or correct the values.',
                 file=table.name,
                 period=axis.part(int(wrong[0]), int(wrong[0]) + 1).labels()[0],
                 column=column,
             )
+
+    def _check_limits(self, target: Array, table: Table, column: str, axis: Axis) -> None:
+        for word, limit, beyond in (
+            ("lower", self.lower_limit, np.less), ("upper", self.upper_limit, np.greater),
+        ):  # fmt: skip
+            wrong = np.flatnonzero(beyond(target, np.nan if limit is None else limit))
+            if len(wrong):
+                raise InputError(
+                    f"the target is {target[wrong[0]]:g}, beyond its {word} limit {limit:g}",
+                    "Correct the value or the limit.",
+                    file=table.name,
+                    period=axis.part(int(wrong[0]), int(wrong[0]) + 1).labels()[0],
+                    column=column,
+                    key=f"{word}_limit",
+                )
 
     def _check_rows(self, used: np.ndarray, columns: int, axis: Axis) -> None:
         rows = int(used.sum())
@@ -242,6 +360,13 @@ def _tables(data: Data) -> dict[str, Table | Panel]:
                 raise InputError(f"found {type(table).__name__} under {name!r}", "Give Tables made by read.")
         return dict(data)
     return {"data": read(data)}
+
+
+def _unsettled() -> Finding:
+    return Finding(
+        "not settled", "warning", "The search for the shape parameters did not come to rest.",
+        advice="State limits, use a simpler form, or fit more data.",
+    )  # fmt: skip
 
 
 def _findings(view: View, model: Model, states: Mapping[str, object], target: Array) -> tuple[Finding, ...]:

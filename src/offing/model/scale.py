@@ -31,7 +31,7 @@ from offing.terms.transforms import (
 class Scale:
     """How a target y becomes what is fitted.
 
-    u = f·y with known factors f; v = ln u on a log scale, else u; z = gain·Δv with Δ the differences over `lags`, or
+    u = f·y with known factors f; v = ln(u + offset) on a log scale, else u; z = gain·Δv with Δ the differences over `lags`, or
     z = 100 (u / u of the year before − 1) for growth. The way back runs through the values before each period.
     """
 
@@ -39,9 +39,10 @@ class Scale:
     log: bool
     changes: tuple[Step, ...]
     frequency: Frequency
+    offset: float = 0.0
 
     @classmethod
-    def of(cls, transform: Sequence[Stated], log: bool, frequency: Frequency) -> Scale:
+    def of(cls, transform: Sequence[Stated], log: bool, frequency: Frequency, offset: float = 0.0) -> Scale:
         """The scale that a model's `scale` and `transform` mean.
 
         Raises
@@ -53,7 +54,7 @@ class Scale:
         steps = steps_of(transform)
         changes = tuple(step for step in steps if not isinstance(step, Factor))
         logged = log or any(isinstance(step, LogDifference) for step in changes)
-        return cls(tuple(step for step in steps if isinstance(step, Factor)), logged, changes, frequency)
+        return cls(tuple(step for step in steps if isinstance(step, Factor)), logged, changes, frequency, offset)
 
     @property
     def growth(self) -> bool:
@@ -84,7 +85,7 @@ class Scale:
         """What is fitted, in words."""
         inner = "".join(f"{step.name} " for step in reversed(self.factors)) + target
         if self.log and not any(isinstance(step, LogDifference) for step in self.changes):
-            inner = f"ln({inner})"
+            inner = f"ln({inner} + {self.offset:g})" if self.offset else f"ln({inner})"
         return "".join(f"{step.name} " for step in reversed(self.changes)) + inner
 
     def factor(self, view: View, target: str, axis: Axis) -> Array:
@@ -105,7 +106,7 @@ class Scale:
 
     def levels(self, target: Array, factor: Array, axis: Axis) -> Array:
         """The target on the working scale before differences, v (n,)."""
-        values = target * factor
+        values = target * factor + self.offset
         return np.asarray(np.log(positive(values, axis, "logarithm"))) if self.log else values
 
     def working(self, levels: Array, axis: Axis) -> Array:
@@ -156,16 +157,17 @@ class Scale:
             slopes[m + i] = slopes[i] * (1.0 + z / 100.0) + path[i] * design[i] / 100.0
         return slopes[m:]
 
-    def noise(self, variance: float, horizon: int, path: Array) -> Array:
-        """Variance (h,) of v around η from the noise of z, `path` (before + h,) being the values of growth."""
-        if self.plain:
-            return np.full(horizon, variance)
+    def noise(self, variance: float, echo: Array, path: Array) -> Array:
+        """Variance (h,) of v around η from the noise of z, `path` (before + h,) being the values of growth.
+
+        `echo` (g + h,) is what is left of one period's noise in it and later ones; the first g lie before the periods.
+        """
+        horizon = len(path) - self.before
         if self.growth:
             # Exact within the first year, where the value before is known; later quantiles come from joint paths.
             return np.square(path[:horizon] / 100.0) * variance
-        impulse = np.zeros(horizon)
-        impulse[0] = 1.0
-        return np.cumsum(np.square(accumulated(impulse, self.lags))) * variance / self.gain**2
+        sums = np.cumsum(np.square(accumulated(echo, self.lags))) * variance / self.gain**2
+        return sums[len(echo) - horizon :]
 
     def spread(self, parts: Array, weights: Array) -> Array:
         """What parts (n, …) of z add to v, carried on through later periods; `weights` (n,) tell what one is worth."""

@@ -11,7 +11,6 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, nearest
-from offing.calendar import Cycle, Frequency
 from offing.engine import quantile
 from offing.model.words import as_html, percent, signed, text_table, wrapped
 from offing.tables.table import Array
@@ -39,12 +38,17 @@ class SeasonIndices:
     index, low, high
         Index, or effect in the target's unit, of each position (m,), with 95 % intervals.
     share
-        How far each position is above or below the average, as a share of it (m,).
+        How far each position is above or below what is measured from, as a share of it (m,); effects as a share of the
+        target's mean.
     own_year, grand
         Mean ratio to the average of the own cycle, and ratio of means to the grand average (m,), over whole cycles; NaN
         where there is no whole one or the target is not positive.
     bend
         What those ratios to the own cycle's average would be without any season, less 1 (m,).
+    against
+        The position from which indices are measured, or an empty text: their mean.
+    kinds
+        Kinds of day that the positions tell apart, if any.
 
     Examples
     --------
@@ -69,6 +73,8 @@ class SeasonIndices:
     own_year: Array
     grand: Array
     bend: Array
+    against: str = ""
+    kinds: tuple[str, ...] = ()
 
     @cached_property
     def table(self) -> pd.DataFrame:
@@ -109,7 +115,7 @@ class SeasonIndices:
         top, low = int(np.argmax(self.index)), int(np.argmin(self.index))
         return (
             f"{self.target} by {self.cycle}: highest in {self.positions[top]} "
-            f"({percent(float(self.share[top]))} against the average), lowest in {self.positions[low]} "
+            f"({percent(float(self.share[top]))} against {self.against or 'the average'}), lowest in {self.positions[low]} "
             f"({percent(float(self.share[low]))})."
         )
 
@@ -132,8 +138,8 @@ class SeasonIndices:
         return as_html(self.sentence, self.table)
 
 
-def indices(fit: Fit, term: str | None = None) -> SeasonIndices:
-    """Indices of a season: on the log scale factors that average to 1, on the level scale effects that sum to 0.
+def indices(fit: Fit, term: str | None = None, *, against: str | None = None) -> SeasonIndices:
+    """Indices of a season: factors that average to 1 where effects multiply, effects that sum to 0 where they add.
 
     Beside them stand two arithmetics that use the target alone, over whole cycles: the mean of its ratios to the
     average of the own cycle, and the ratio of its means to the grand average. Growth bends both; the indices are
@@ -144,11 +150,13 @@ def indices(fit: Fit, term: str | None = None) -> SeasonIndices:
     ----------
     term
         The season's name; needed where there are several.
+    against
+        A position such as ``January``: factors and effects are then measured from it, where it is 1 or 0.
 
     Raises
     ------
     InputError
-        If there is no such season, or several and none is named.
+        If there is no such season or position, or several seasons and none is named.
 
     Examples
     --------
@@ -161,36 +169,57 @@ def indices(fit: Fit, term: str | None = None) -> SeasonIndices:
     """
     season = _chosen(fit, term)
     state: SeasonState = fit.states[str(season.name)]
-    slot = next(slot for slot in fit.layout.slots if slot.term == season.name)
-    at = state.cycle.positions(fit.axis)
+    place = [slot.term for slot in fit.layout.slots].index(str(season.name))
+    slot, columns = fit.layout.slots[place], fit.rows.blocks[place].columns
+    at = state.places.positions(fit.axis)
     seen = np.unique(at[fit.used])
+    names = tuple(state.places.names[i] for i in seen)
     functions = np.zeros((len(seen), fit.layout.k))
     for i, position in enumerate(seen):
-        functions[i, slot.columns] = fit.design[fit.used & (at == position), slot.columns].mean(axis=0)
+        functions[i, slot.at] = columns[fit.used & (at == position)].mean(axis=0)
+    found = _measured(fit, functions, slot.factor, _place_of(against, names))
+    added = fit.rows.part(place, fit.estimate.beta).value
+    rest = fit.means / np.exp(added) if fit.scale.log else fit.means - added / fit.factor
+    owners = state.places.cycle.owners(fit.axis)
+    own, grand = _ratios(owners, at, seen, fit.target)
+    bend, _ = _ratios(owners, at, seen, rest)
+    return SeasonIndices(
+        str(season.name), fit.label, fit.unit, state.places.words, fit.scale.log or slot.factor, names, *found,
+        own, grand, bend - 1.0, "" if against is None else against, state.places.kinds,
+    )  # fmt: skip
+
+
+def _place_of(against: str | None, names: tuple[str, ...]) -> int | None:
+    if against is None:
+        return None
+    if against not in names:
+        raise InputError(f"there is no position {against!r}", nearest(against, names), key="against")
+    return names.index(against)
+
+
+def _measured(fit: Fit, functions: Array, factor: bool, place: int | None) -> tuple[Array, Array, Array, Array]:
+    """Index, low, high and share (m,) from the functions (m, k) that give the effects: of the mean, or of a position."""
     effects = functions @ fit.estimate.beta
     reach = float(quantile(0.975, fit.estimate.dof))
-    log = fit.scale.log
-    # The weights by which the mean of the factors (or of the effects) follows each of them.
-    weights = np.exp(effects) / np.exp(effects).sum() if log else np.full(len(seen), 1.0 / len(seen))
+    factors = np.exp(effects) if fit.scale.log else 1.0 + effects
+    # The weights by which what is measured from follows each of the effects.
+    even = np.full(len(effects), 1.0 / len(effects))
+    weights = factors / factors.sum() if fit.scale.log else even
+    if place is not None:
+        weights = np.eye(1, len(effects), place)[0]
+    if fit.scale.log or factor:
+        base = factors.mean() if place is None else factors[place]
+        index = factors / base
+        if fit.scale.log:
+            spread = reach * fit.estimate.standard_errors(functions - weights @ functions)
+            return index, index * np.exp(-spread), index * np.exp(spread), index - 1.0
+        # A ratio's derivative: (df_i − index_i df_base) / base.
+        spread = reach * fit.estimate.standard_errors((functions - index[:, None] * (weights @ functions)) / base)
+        return index, index - spread, index + spread, index - 1.0
+    index = effects - weights @ effects
     spread = reach * fit.estimate.standard_errors(functions - weights @ functions)
-    season_by_row = fit.design[:, slot.columns] @ fit.estimate.beta[slot.columns]
-    if log:
-        index = np.exp(effects) / np.exp(effects).mean()
-        low, high, share = index * np.exp(-spread), index * np.exp(spread), index - 1.0
-        rest = fit.means / np.exp(season_by_row)
-    else:
-        index = effects - effects.mean()
-        level = float(np.mean(fit.target[fit.used]))
-        low, high = index - spread, index + spread
-        share = index / level if level > 0.0 else np.full(len(seen), np.nan)
-        rest = fit.means - season_by_row
-    own, grand = _ratios(fit, state.cycle, at, seen, fit.target)
-    bend, _ = _ratios(fit, state.cycle, at, seen, rest)
-    names = tuple(state.cycle.names[i] for i in seen)
-    words = f"{state.cycle.step} of the {state.cycle.unit}"
-    return SeasonIndices(
-        str(season.name), fit.label, fit.unit, words, log, names, index, low, high, share, own, grand, bend - 1.0
-    )  # fmt: skip
+    level = float(np.mean(fit.target[fit.used]))
+    return index, index - spread, index + spread, index / level if level > 0.0 else np.full(len(index), np.nan)
 
 
 def _chosen(fit: Fit, term: str | None) -> Season:
@@ -205,17 +234,19 @@ def _chosen(fit: Fit, term: str | None) -> Season:
     return seasons[term]
 
 
-def _ratios(fit: Fit, cycle: Cycle, at: NDArray[np.intp], seen: NDArray[np.intp], values: Array) -> tuple[Array, Array]:
+def _ratios(
+    owners: NDArray[np.int64], at: NDArray[np.intp], seen: NDArray[np.intp], values: Array
+) -> tuple[Array, Array]:
     """Mean ratio to the own cycle's average and ratio of means to the grand average, by position, over whole cycles."""
-    owners = Frequency(cycle.unit).ordinals(fit.axis.middles)
-    sums: list[Array] = []
-    for owner in np.unique(owners):
-        mine = owners == owner
-        own = np.array([values[mine & (at == position)].mean() if (mine & (at == position)).any() else np.nan
-                        for position in seen])  # fmt: skip
-        if np.isfinite(own).all() and (own > 0.0).all():
-            sums.append(own)
-    if not sums:
+    place = np.searchsorted(seen, at)
+    cycles, row = np.unique(owners, return_inverse=True)
+    inside = np.isin(at, seen)
+    flat = row[inside] * len(seen) + place[inside]
+    size = len(cycles) * len(seen)
+    held = np.bincount(flat, minlength=size)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        means = (np.bincount(flat, values[inside], minlength=size) / held).reshape(len(cycles), len(seen))
+    good = means[np.isfinite(means).all(axis=1) & (means > 0.0).all(axis=1)]
+    if not len(good):
         return np.full(len(seen), np.nan), np.full(len(seen), np.nan)
-    whole = np.array(sums)
-    return (whole / whole.mean(axis=1, keepdims=True)).mean(axis=0), whole.mean(axis=0) / whole.mean()
+    return (good / good.mean(axis=1, keepdims=True)).mean(axis=0), good.mean(axis=0) / good.mean()

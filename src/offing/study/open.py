@@ -6,7 +6,7 @@ import json
 import re
 import tomllib
 from collections.abc import Iterable, Mapping
-from dataclasses import fields, replace
+from dataclasses import fields
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -19,7 +19,7 @@ from offing.study import schema
 from offing.study.faults import Place
 from offing.study.study import Study
 from offing.tables import Treat
-from offing.terms import TERMS, Driver, Event, Holidays, Term
+from offing.terms import TERMS, Driver, Term
 
 
 def open_study(path: str | Path) -> Study:
@@ -124,9 +124,7 @@ def _term(entry: Mapping[str, Any], i: int, folder: Path, place: Place) -> Term:
         advice = f'Add type = "{next(iter(TERMS))}", say.' if kind is None else nearest(str(kind), TERMS)
         raise place.error((*at, "type"), found, advice)
     term: Term = _built(TERMS[kind], {key: value for key, value in entry.items() if key != "type"}, at, place)
-    if isinstance(term, (Holidays, Event)) and isinstance(term.table, (str, Path)):
-        term = replace(term, table=folder / term.table)
-    return term
+    return term.within(folder)
 
 
 def _built(cls: type, entry: Mapping[str, Any], at: tuple[Any, ...], place: Place) -> Any:

@@ -14,7 +14,7 @@ from offing.handover import file_digest, frame_digest, run_record
 from offing.model import Fit, Forecast, Model
 from offing.study.faults import Place
 from offing.tables import Panel, Table, read
-from offing.terms import Event, Holidays, Term
+from offing.terms import Term
 
 if TYPE_CHECKING:
     from offing.study.schema import StudySpec
@@ -108,11 +108,7 @@ class Study:
         sources = {name: each for name, each in self.spec.sources.items() if plans or each.plan_for is None}
         files = [self.path, *(self.path.parent / each.file for each in sources.values() if each.file)]
         for model in self.models:
-            files += [
-                Path(term.table)
-                for term in model.terms
-                if isinstance(term, (Holidays, Event)) and isinstance(term.table, (str, Path))
-            ]
+            files += [file for term in model.terms for file in term.files()]
         prints = {file.name: file_digest(file) for file in dict.fromkeys(files)}
         for name, each in sources.items():
             if each.database is not None:

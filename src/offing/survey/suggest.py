@@ -72,7 +72,7 @@ class _Choice:
     def columns(self, term: str, pairs: int | None = None) -> list[int]:
         """Columns of a term in the superset; of harmonics the first `pairs`."""
         slot = next(slot for slot in self.fit.layout.slots if slot.term == term)
-        own = list(range(slot.start, slot.stop))
+        own = slot.at.tolist()
         return own if pairs is None else own[: 2 * pairs]
 
     def criterion(self, changed: Mapping[str, list[int]] | None = None) -> float:

@@ -5,7 +5,7 @@ from offing.tables.holiday_table import read_days
 from offing.tables.reading import read
 from offing.tables.table import Delay, LaterRows, Panel, Table
 from offing.tables.treat import Patch, Treat
-from offing.tables.view import ACTUAL, MARKS, MISSING, PLAN, Known, Sources, View, split_series
+from offing.tables.view import ACTUAL, MARKS, MISSING, PLAN, Goal, Known, Sources, View, split_series
 
 __all__ = [
     "ACTUAL",
@@ -13,6 +13,7 @@ __all__ = [
     "MISSING",
     "PLAN",
     "Delay",
+    "Goal",
     "Known",
     "LaterRows",
     "Panel",

@@ -11,7 +11,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import InputError
-from offing.calendar import MONTHS, Frequency
+from offing.calendar import DAY, MONTHS, Frequency
 
 Precision = Literal["year", "quarter", "month", "week", "instant"]
 
@@ -137,6 +137,16 @@ def parse_dates(texts: pd.Series, layout: str | None, file: str, column: str, zo
     if shape is YEAR_FIRST:
         return Stamps(_strptime(texts, separator.join(("%Y", "%m", "%d")) + clock, file, column), "instant", zone)
     return Stamps(_day_or_month_first(texts, separator, clock, file, column), "instant", zone)
+
+
+def days_of(cells: pd.DataFrame, column: str, default: NDArray[np.int64], file: str) -> NDArray[np.int64]:
+    """Day numbers (n,) of a column of dates, the default where it is empty or not there."""
+    days = default.copy()
+    if column in cells.columns:
+        given = (cells[column] != "").to_numpy()
+        if given.any():
+            days[given] = parse_dates(cells[column][given], None, file, column).wall // DAY
+    return days
 
 
 def _with_name(texts: pd.Series, way: str, file: str, column: str) -> NDArray[np.int64]:

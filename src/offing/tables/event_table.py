@@ -10,13 +10,12 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
-from offing.calendar import DAY
-from offing.tables.dates import parse_dates
+from offing.calendar import ALWAYS, DAY
+from offing.tables.dates import days_of, parse_dates
 from offing.tables.numbers import to_numbers, wrong_cell
 from offing.tables.sources import text_cells
 
 _COLUMNS = ("date", "until", "strength", "known_from")
-_ALWAYS = -(10**6)
 
 
 @dataclass(frozen=True)
@@ -57,7 +56,7 @@ def read_occurrences(source: str | Path | pd.DataFrame) -> Occurrences:
     if cells.empty:
         raise InputError("there are no events in it", file=file)
     first = parse_dates(cells["date"], None, file, "date").wall // DAY
-    last = _days(cells, "until", first, file)
+    last = days_of(cells, "until", first, file)
     if (last < first).any():
         row = int(cells.index[int(np.flatnonzero(last < first)[0])])
         raise InputError("the event ends before it starts", file=file, row=row, column="until")
@@ -67,15 +66,5 @@ def read_occurrences(source: str | Path | pd.DataFrame) -> Occurrences:
         wrong = wrong | np.isnan(strength)
         if wrong.any():
             raise wrong_cell(cells["strength"], strength, int(np.flatnonzero(wrong)[0]), file)
-    always = np.full(len(cells), _ALWAYS, dtype=np.int64)
-    return Occurrences(first, last, strength, _days(cells, "known_from", always, file))
-
-
-def _days(cells: pd.DataFrame, column: str, default: NDArray[np.int64], file: str) -> NDArray[np.int64]:
-    """Days of a column of dates, the default where it is empty or not there."""
-    days = default.copy()
-    if column in cells.columns:
-        given = (cells[column] != "").to_numpy()
-        if given.any():
-            days[given] = parse_dates(cells[column][given], None, file, column).wall // DAY
-    return days
+    always = np.full(len(cells), ALWAYS, dtype=np.int64)
+    return Occurrences(first, last, strength, days_of(cells, "known_from", always, file))

@@ -6,26 +6,29 @@ from pathlib import Path
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
-from offing.calendar import Days
-from offing.calendar.frequency import DAY
-from offing.tables.dates import parse_dates
+from offing.calendar import ALWAYS, DAY, Days
+from offing.tables.dates import days_of, parse_dates
+from offing.tables.numbers import to_numbers, wrong_cell
 from offing.tables.sources import text_cells
+from offing.tables.table import Array
 
-_COLUMNS = ("name", "date", "until")
+_COLUMNS = ("name", "date", "until", "share", "group", "known_from")
 
 
 def read_days(source: str | Path | pd.DataFrame) -> Days:
-    """Read a table of holidays: columns ``name``, ``date`` and, for holidays of several days, ``until``.
+    """Read a table of holidays: ``name`` and ``date``, and where wanted ``until``, ``share``, ``group``, ``known_from``.
 
-    `until` is the last day; where it is empty the holiday lasts one day. In a DataFrame, dates may be text or
-    timestamps.
+    `until` is the last day; where it is empty the holiday lasts one day. `share` is how much of each day it takes, 1
+    where it is empty. Holidays of one `group` have related effects. Before `known_from` nobody knew of it. In a
+    DataFrame, dates may be text or timestamps.
 
     Raises
     ------
     InputError
-        If a column or a name is missing, a date cannot be read, or a holiday ends before it starts.
+        If a column or a name is missing, a cell cannot be read, or a holiday ends before it starts.
 
     Examples
     --------
@@ -45,25 +48,51 @@ def read_days(source: str | Path | pd.DataFrame) -> Days:
             raise InputError(f"there is no column {column!r}", "A table of holidays has name, date, until.", file=file)
     if cells.empty:
         raise InputError("there are no holidays in it", file=file)
+    nameless = np.flatnonzero((cells["name"] == "").to_numpy())
+    if len(nameless):
+        raise InputError("the holiday has no name", file=file, row=int(cells.index[nameless[0]]), column="name")
     first = parse_dates(cells["date"], None, file, "date").wall // DAY
-    last = first.copy()
-    if "until" in cells.columns:
-        given = (cells["until"] != "").to_numpy()
-        if given.any():
-            last[given] = parse_dates(cells["until"][given], None, file, "until").wall // DAY
-    return _days(cells["name"], first, last, file)
+    last = days_of(cells, "until", first, file)
+    if (last < first).any():
+        row = int(cells.index[int(np.flatnonzero(last < first)[0])])
+        raise InputError("the holiday ends before it starts", file=file, row=row, column="until")
+    known = days_of(cells, "known_from", np.full(len(cells), ALWAYS, dtype=np.int64), file)
+    return _days(cells, first, last, known, _shares(cells, file))
 
 
-def _days(holidays: pd.Series, first: np.ndarray, last: np.ndarray, file: str) -> Days:
-    names: list[str] = []
-    days: list[int] = []
-    for row, holiday, low, high in zip(holidays.index, holidays, first, last, strict=True):
-        if not holiday:
-            raise InputError("the holiday has no name", file=file, row=int(row), column="name")
-        if high < low:
-            raise InputError("the holiday ends before it starts", file=file, row=int(row), column="until")
-        span = range(int(low), int(high) + 1)
-        names += [str(holiday)] * len(span)
-        days += span
-    years = np.array(days).astype("datetime64[D]").astype("datetime64[Y]").astype(np.int64) + 1970
-    return Days(tuple(names), np.array(days, dtype=np.int64), int(years.min()), int(years.max()))
+def _days(
+    cells: pd.DataFrame, first: NDArray[np.int64], last: NDArray[np.int64], known: NDArray[np.int64], share: Array
+) -> Days:
+    length = last - first + 1
+    rows = np.repeat(np.arange(len(cells)), length)
+    days = np.repeat(first, length) + np.arange(length.sum()) - np.repeat(np.cumsum(length) - length, length)
+    names = [str(name) for name in cells["name"]]
+    groups = {}
+    if "group" in cells.columns:
+        groups = {name: str(group) for name, group in zip(names, cells["group"], strict=True) if group}
+    years = days.astype("datetime64[D]").astype("datetime64[Y]").astype(np.int64) + 1970
+    pairs: dict[tuple[str, int], int] = {}
+    for place, (row, day) in enumerate(zip(rows.tolist(), days.tolist(), strict=True)):
+        pairs.setdefault((names[row], day), place)
+    once = np.array(list(pairs.values()), dtype=np.int64)
+    at = rows[once]
+    return Days(tuple(names[row] for row in at.tolist()), days[once], share[at], known[at], groups,
+                int(years.min()), int(years.max()))  # fmt: skip
+
+
+def _shares(cells: pd.DataFrame, file: str) -> Array:
+    share = np.ones(len(cells))
+    if "share" not in cells.columns:
+        return share
+    found, wrong = to_numbers(cells["share"])
+    given = (cells["share"] != "").to_numpy()
+    if (given & wrong).any():
+        raise wrong_cell(cells["share"], found, int(np.flatnonzero(given & wrong)[0]), file)
+    beyond = np.flatnonzero(given & ~((found > 0.0) & (found <= 1.0)))
+    if len(beyond):
+        row, cell = int(cells.index[beyond[0]]), str(cells["share"].iloc[beyond[0]])
+        raise InputError(
+            f"found {cell!r}", "A share of the day is above 0 and up to 1.", file=file, row=row, column="share"
+        )
+    share[given] = found[given]
+    return share

@@ -69,9 +69,9 @@ class Sources:
         source, column = self.find(reference)
         return self.tables[source].units.get(column, "")
 
-    def cut(self, origin: int, rows: Axis) -> View:
+    def cut(self, origin: int, rows: Axis, goal: Goal | None = None) -> View:
         """What is known at the instant `origin`; a fit sees the periods `rows`."""
-        return View(self, origin, rows)
+        return View(self, origin, rows, goal or Goal())
 
 
 def split_series(tables: Mapping[str, Table | Panel], target: str) -> dict[str, dict[str, Table]]:
@@ -100,12 +100,22 @@ def split_series(tables: Mapping[str, Table | Panel], target: str) -> dict[str, 
 
 
 @dataclass(frozen=True)
+class Goal:
+    """What is explained: the column `target`, on a log scale with an `offset` or as it is."""
+
+    target: str = ""
+    log: bool = False
+    offset: float = 0.0
+
+
+@dataclass(frozen=True)
 class View:
-    """Sources as they were known at an origin. Nothing else reaches a term."""
+    """Sources as they were known at an origin, and what is to be explained. Nothing else reaches a term."""
 
     sources: Sources
     origin: int
     rows: Axis
+    goal: Goal = Goal()
     held: Mapping[tuple[str, str], float] = field(default_factory=dict)
     patches: Mapping[tuple[str, str], Patch] = field(default_factory=dict)
 

@@ -5,14 +5,16 @@ from offing.terms.event import Event
 from offing.terms.holidays import Holidays
 from offing.terms.pulses import Pulses
 from offing.terms.season import Season
-from offing.terms.term import Block, Readout, Reference, Term, telling
+from offing.terms.term import Block, Choice, Curve, Fresh, Readout, Reference, Term, telling
 from offing.terms.trend import Trend
+from offing.terms.working_time import WorkingTime
 
 #: Every kind of term by the name that a study gives it.
 TERMS: dict[str, type[Term]] = {
     "trend": Trend,
     "season": Season,
     "holidays": Holidays,
+    "working-time": WorkingTime,
     "event": Event,
     "driver": Driver,
 }
@@ -20,8 +22,11 @@ TERMS: dict[str, type[Term]] = {
 __all__ = [
     "TERMS",
     "Block",
+    "Choice",
+    "Curve",
     "Driver",
     "Event",
+    "Fresh",
     "Holidays",
     "Pulses",
     "Readout",
@@ -29,5 +34,6 @@ __all__ = [
     "Season",
     "Term",
     "Trend",
+    "WorkingTime",
     "telling",
 ]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from pathlib import Path
 from typing import Literal, get_args
@@ -12,11 +12,10 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError
-from offing.calendar import Axis
-from offing.calendar.frequency import DAY
+from offing.calendar import ALWAYS, DAY, Axis
 from offing.tables import View
 from offing.tables.event_table import Occurrences, read_occurrences
-from offing.terms.term import Array, Block, Reference, Term
+from offing.terms.term import Array, Block, Reference, Term, file_of
 
 Form = Literal["pulse", "step", "ramp", "decay"]
 
@@ -91,6 +90,14 @@ class Event(Term):
             raise InputError("until is the last day of one pulse", "Use a table for several.", key="until")
         self._own()
 
+    def files(self) -> tuple[Path, ...]:
+        """The table, where it is a file."""
+        return file_of(self.table)
+
+    def within(self, folder: Path) -> Event:
+        """The same term with its table's path taken from `folder`."""
+        return replace(self, table=folder / self.table) if isinstance(self.table, (str, Path)) else self
+
     def learn(self, view: View) -> EventState:
         """Find the occurrences that were known at the origin.
 
@@ -135,7 +142,7 @@ class Event(Term):
         last = first if self.until is None else np.array([_day(self.until, "until")])
         if (last < first).any():
             raise InputError("the event ends before it starts", key="until")
-        known = -(10**6) if self.known_from is None else _day(self.known_from, "known_from")
+        known = ALWAYS if self.known_from is None else _day(self.known_from, "known_from")
         return Occurrences(first, last, np.ones(len(first)), np.full(len(first), known, dtype=np.int64))
 
     def _column(self, axis: Axis, state: EventState) -> Array:

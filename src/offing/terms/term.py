@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any
+from pathlib import Path
+from typing import Any, ClassVar, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,26 +31,74 @@ class Readout:
 
 
 @dataclass(frozen=True)
+class Curve:
+    """Shape parameters of a term: their `names` (s,), `starts` (several, s) and bounds, and the value that they give.
+
+    ``value(θ)`` is what the term adds (n,), and its derivative (n, s).
+    """
+
+    names: tuple[str, ...]
+    starts: Array
+    lower: Array
+    upper: Array
+    value: Callable[[Array], tuple[Array, Array]]
+
+
+@dataclass(frozen=True)
 class Block:
     """A term's columns (n, k) for some periods, NaN where an unknown value is needed, and their names (k,).
 
-    `readout` is what the table of coefficients shows, where that is not the columns' own coefficients.
+    `readout` is what the table of coefficients shows, where that is not the columns' own coefficients. `groups` (k,)
+    names the group with which a coefficient is drawn to zero, an empty text where it is free; empty means all are.
+    `curve` adds what no column can.
     """
 
     columns: Array
     names: tuple[str, ...]
     readout: Readout | None = None
+    groups: tuple[str, ...] = ()
+    curve: Curve | None = None
+
+    @property
+    def drawn(self) -> tuple[str, ...]:
+        """The group (k,) of every column."""
+        return self.groups or ("",) * len(self.names)
+
+
+@dataclass(frozen=True)
+class Fresh:
+    """Columns (n, m) that only the future has, whose coefficients are known by their group's spread alone."""
+
+    columns: Array
+    group: str
 
 
 @dataclass(frozen=True)
 class Reference:
     """What a term's contributions are measured from: its value at `columns` (1, k) or (n, k), plus `offset`.
 
-    None for `columns` stands for their mean over the fit's rows.
+    None for `columns` stands for their mean over the fit's rows. `curve` is that of the same periods.
     """
 
     columns: Array | None
     offset: float = 0.0
+    curve: Curve | None = None
+
+
+@dataclass(frozen=True)
+class Choice:
+    """Columns among which the data choose: those of `always`, and some of the `steps`, each a set of columns.
+
+    `nested`: so many of the first steps, from `least` to `at_most`. Else any of them up to `at_most`, at least `apart`
+    places from each other; the place of each then counts as one more thing that is estimated.
+    """
+
+    always: tuple[int, ...]
+    steps: tuple[tuple[int, ...], ...]
+    at_most: int
+    nested: bool = True
+    least: int = 0
+    apart: int = 1
 
 
 class Term(ABC):
@@ -60,6 +109,15 @@ class Term(ABC):
     """
 
     name: str | None
+
+    #: Whether its columns are factors of the constant and the trend instead of sums beside them.
+    multiplies_trend: ClassVar[bool] = False
+    #: Whether it is part of what such factors multiply.
+    states_level: ClassVar[bool] = False
+    #: Whether it states the target's level by itself, so that no constant stands beside it.
+    holds_level: ClassVar[bool] = False
+    #: Whether it learns from the noise of neighbouring periods, which must then not be taken for independent.
+    needs_dynamics: ClassVar[bool] = False
 
     def __post_init__(self) -> None:
         if not self.name or not self.name.strip():
@@ -96,9 +154,33 @@ class Term(ABC):
         """What the analyst should know about the term in this fit."""
         return ()
 
+    def foresee(self, view: View, axis: Axis, state: Any) -> tuple[Finding, ...]:
+        """What the analyst should know about the term in the periods ahead."""
+        return ()
+
     def needs(self) -> tuple[str, ...]:
         """The columns of data that this term looks at."""
         return ()
+
+    def files(self) -> tuple[Path, ...]:
+        """The files of its own that it reads."""
+        return ()
+
+    def within(self, folder: Path) -> Self:
+        """The same term with its files' paths taken from `folder`."""
+        return self
+
+    def fresh(self, view: View, axis: Axis, state: Any) -> tuple[Fresh, ...]:
+        """What the periods of `axis` hold that the fitted ones could not: the term may change there as it did before."""
+        return ()
+
+    def choice(self, state: Any) -> Choice | None:
+        """What about its columns the data are to decide."""
+        return None
+
+    def chosen(self, state: Any, kept: tuple[int, ...]) -> Any:
+        """The state with the steps of its `choice` that are `kept`."""
+        return state
 
     def _set(self, **values: object) -> None:
         """Set fields of a frozen term while it is being made."""
@@ -114,6 +196,11 @@ def telling(term: Term) -> Iterator[None]:
     except InputError as error:
         error.term = error.term or term.name
         raise
+
+
+def file_of(table: object) -> tuple[Path, ...]:
+    """The path of a table that is a file."""
+    return (Path(table),) if isinstance(table, (str, Path)) else ()
 
 
 def names_of(names: object, key: str) -> tuple[str, ...]:

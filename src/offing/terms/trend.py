@@ -1,42 +1,67 @@
-"""The trend: a straight line, or one that bends at stated dates."""
+"""The trend: none, a line, a polynomial, or a line that bends at dates that are stated or found."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
+from typing import ClassVar, Literal, get_args
 
 import numpy as np
 import pandas as pd
 
-from offing.base import InputError
+from offing.base import Finding, InputError
 from offing.calendar import Axis
 from offing.calendar.axis import instant_of
 from offing.tables import View
-from offing.terms.term import Array, Block, Reference, Term
+from offing.terms.saturation import Limit, Saturation, limit_of, saturating
+from offing.terms.term import Array, Block, Choice, Fresh, Readout, Reference, Term
+
+Form = Literal["linear", "none", "polynomial", "saturating"]
+
+#: Candidates for bends: about one a quarter of a year, as few as these many periods apart, and no more than so many.
+_CLOSEST, _MOST_KNOTS = 2, 60
+#: Bends that are told apart as sharp ones keep this share of the fitted periods between each other and to the ends.
+_MARGIN = 0.05
 
 
 @dataclass(frozen=True)
 class TrendState:
-    """Ordinals of the first and last fitted period and of the knots, with the knots' dates."""
+    """Ordinals of the first and last fitted period and of the knots, how far apart candidates are, and limits."""
 
     first: int
     last: int
-    knots: tuple[int, ...]
-    dates: tuple[str, ...]
+    knots: tuple[int, ...] = ()
+    spacing: int = 0
+    saturation: Saturation | None = None
 
 
 @dataclass(frozen=True)
 class Trend(Term):
-    """A trend that is linear between its knots and runs on beyond the data with its last slope.
+    """What changes slowly. Beyond the data it runs on with its last slope, or with one that dies away.
 
     Time runs in equal steps a period and is counted in years, so that slopes are a year's change: of the
     target on the level scale, of its logarithm on the log scale.
 
     Parameters
     ----------
+    form
+        ``linear`` (with knots: piecewise), ``polynomial`` of a `degree`, ``saturating`` between two limits, or ``none``.
     knots
-        Dates on which the slope changes. From the period that holds the date on, the new slope applies.
+        Dates on which the slope changes: from the period that holds the date on, the new slope applies. ``"found"``:
+        the slope may change a little at many candidate dates, how much is learnt from the data together with the
+        dynamics of the noise, and the uncertainty of the slope runs on beyond the origin.
+    at_most
+        With found knots: so many sharp bends at most, as many as the data are evidence of, instead of many small ones.
+    knot_every
+        With found knots: how many periods the candidates are apart. By default a quarter of a year, at least two periods.
+    degree
+        Of the polynomial, 2 to 10.
+    damping
+        Share of the slope that is left after each period beyond the last fitted one; 1 by default.
+    lower, upper
+        Limits of a saturating trend, in the target's unit: a number, a column that gives it for every period, or
+        ``"estimated"``. The lower one is 0 by default.
     reference
         Where the trend's contribution is zero: a date, or ``"a year before"`` each period; a number instead is
         the trend's own value (its first fitted period has the value 0). By default the last fitted period,
@@ -44,27 +69,93 @@ class Trend(Term):
     name
         The term's name.
 
+    Raises
+    ------
+    InputError
+        If what is given does not fit the form. Later: if a knot lies outside the fitted periods, or these are too few.
+
     Examples
     --------
     >>> import offing as of
-    >>> of.Trend(knots=["2023-05-01"]).name
-    'trend'
+    >>> of.Trend(knots=["2023-05-01"]).name, of.Trend(knots="found").needs_dynamics
+    ('trend', True)
     """
 
-    knots: Sequence[str | date] = ()
+    form: Form = "linear"
+    knots: Literal["found"] | Sequence[str | date] = ()
+    at_most: int | None = None
+    knot_every: int | None = None
+    degree: int | None = None
+    damping: float = 1.0
+    lower: float | str = 0.0
+    upper: float | str | None = None
     reference: str | date | float | None = None
     name: str | None = "trend"
+    states_level: ClassVar[bool] = True
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        if isinstance(self.knots, (str, date)):
-            raise InputError(f"found {self.knots!r}", "Give a list of dates.", key="knots")
-        dates = sorted({_day(knot, "knots") for knot in self.knots})
-        if len(dates) != len(self.knots):
-            raise InputError("a date is given twice", "Give each knot once.", key="knots")
-        self._set(knots=tuple(dates))
+        if self.form not in get_args(Form):
+            raise InputError(f"found {self.form!r}", f"Allowed: {', '.join(get_args(Form))}.", key="form")
+        self._check_knots()
+        if (self.form == "polynomial") != (self.degree is not None):
+            raise InputError("degree belongs to the form polynomial, which needs it", "Give both.", key="degree")
+        if self.degree is not None and (isinstance(self.degree, bool) or not 2 <= self.degree <= 10):
+            raise InputError(f"found {self.degree!r}", "Give a whole number from 2 to 10.", key="degree")
+        if not 0.0 < self.damping <= 1.0:
+            raise InputError(f"found {self.damping!r}", "Give a number above 0 and up to 1.", key="damping")
+        if (self.form == "saturating") != (self.upper is not None):
+            raise InputError("upper belongs to the form saturating, which needs it", "Give both.", key="upper")
+        if self.form == "saturating":
+            if self.damping != 1.0:
+                raise InputError("a saturating trend ends by itself", "Leave out damping.", key="damping")
+            if isinstance(self.reference, (int, float)):
+                raise InputError("a saturating trend is measured from a date", "Give a date.", key="reference")
+            _ = self.limits
         if isinstance(self.reference, (str, date)) and self.reference != "a year before":
             _day(self.reference, "reference")
+
+    def _check_knots(self) -> None:
+        if self.knots != "found":
+            if isinstance(self.knots, (str, date)):
+                raise InputError(f"found {self.knots!r}", 'Give a list of dates, or "found".', key="knots")
+            dates = sorted({_day(knot, "knots") for knot in self.knots})
+            if len(dates) != len(self.knots):
+                raise InputError("a date is given twice", "Give each knot once.", key="knots")
+            self._set(knots=tuple(dates))
+            for key in ("at_most", "knot_every"):
+                if getattr(self, key) is not None:
+                    raise InputError(f'{key} belongs to knots = "found"', "Give both.", key=key)
+        if self.knots and self.form != "linear":
+            raise InputError(f"knots bend a line, not a trend that is {self.form}", "Leave them out.", key="knots")
+        for key in ("at_most", "knot_every"):
+            number = getattr(self, key)
+            if number is not None and (isinstance(number, bool) or not isinstance(number, int) or number < 1):
+                raise InputError(f"found {number!r}", "Give a whole number from 1 on.", key=key)
+
+    @property
+    def limits(self) -> tuple[Limit, Limit]:
+        """The lower and the upper limit of a saturating trend."""
+        return limit_of(self.lower, "lower"), limit_of(self.upper, "upper")
+
+    @property
+    def found(self) -> bool:
+        """Whether its bends are found from the data."""
+        return self.knots == "found"
+
+    @property
+    def needs_dynamics(self) -> bool:  # type: ignore[override]
+        """Whether noise whose neighbours are alike could be taken for bends."""
+        return self.found
+
+    @property
+    def holds_level(self) -> bool:  # type: ignore[override]
+        """Whether no constant stands beside it."""
+        return self.form == "saturating"
+
+    def needs(self) -> tuple[str, ...]:
+        """The columns that give limits."""
+        return tuple(limit.column for limit in self.limits if limit.column) if self.holds_level else ()
 
     def learn(self, view: View) -> TrendState:
         """Place the knots among the fitted periods.
@@ -76,21 +167,96 @@ class Trend(Term):
             the slopes on both sides apart.
         """
         rows = view.rows
+        last = rows.first + rows.n - 1
+        if self.form == "saturating":
+            return TrendState(rows.first, last, saturation=saturating(view, *self.limits))
+        if self.found:
+            return TrendState(rows.first, last, *self._candidates(rows))
         ordinals = []
         for knot in self.knots:
             at = int(rows.frequency.ordinals(instant_of(knot, rows.frequency))[0])
-            if not rows.first < at < rows.first + rows.n - 1:
+            if not rows.first < at < last:
                 raise InputError(f"{knot} lies outside the fitted {rows.spell()}", "Remove it.", key="knots")
             ordinals.append(at)
-        return TrendState(rows.first, rows.first + rows.n - 1, tuple(ordinals), tuple(str(knot) for knot in self.knots))
+        return TrendState(rows.first, last, tuple(ordinals))
+
+    def _candidates(self, rows: Axis) -> tuple[tuple[int, ...], int]:
+        """Candidate knots, and how far they are apart."""
+        usual = max(round(rows.frequency.periods_a_year / 4.0), _CLOSEST, -(-rows.n // _MOST_KNOTS))
+        if self.at_most is not None:
+            usual = max(1, -(-rows.n // (2 * _MOST_KNOTS)))
+        spacing = self.knot_every or usual
+        margin = max(round(_MARGIN * rows.n), 2) if self.at_most is not None else spacing
+        knots = range(rows.first + margin, rows.first + rows.n - max(margin // 2, 2), spacing)
+        if self.at_most is not None:
+            knots = range(rows.first + margin, rows.first + rows.n - margin, spacing)
+        if len(knots) < 3:
+            raise InputError(
+                f"{rows.spell()} are too few to find bends in", "State them as dates, or leave them out.", key="knots"
+            )
+        return tuple(knots), spacing
 
     def block(self, view: View, axis: Axis, state: TrendState) -> Block:
-        """One column of time in years, and one that starts at each knot."""
-        names = (
-            f"{self.name}: slope a year",
-            *(f"{self.name}: slope change at {day}" for day in state.dates),
-        )
-        return Block(_columns(axis.ordinals, axis, state), names)
+        """Time in years and what starts at each knot; powers of time; or a curve between the limits."""
+        if self.form == "none":
+            return Block(np.zeros((axis.n, 0)), ())
+        if state.saturation is not None:
+            return state.saturation.block(str(self.name), view, axis)
+        ordinals = axis.ordinals
+        columns = self._columns(ordinals, axis, state)
+        if self.form == "polynomial":
+            powers = ("slope a year", *(f"year to the {power}" for power in range(2, int(self.degree or 0) + 1)))
+            names = tuple(f"{self.name}: {power}" for power in powers)
+            return Block(columns, names, Readout(names, self._as_powers(axis, state)))
+        days = [str(axis.frequency.index(axis.frequency.starts(np.array([knot])))[0].date()) for knot in state.knots]
+        if self.knots and not self.found:
+            days = [str(knot) for knot in self.knots]
+        names = (f"{self.name}: slope a year", *(f"{self.name}: slope change at {day}" for day in days))
+        if self.found and self.at_most is None:
+            group = ("", *([self.group] * len(state.knots)))
+            return Block(columns, names, groups=group)
+        return Block(columns, names)
+
+    @property
+    def group(self) -> str:
+        """What the small slope changes are called together."""
+        return f"{self.name}: slope changes"
+
+    def fresh(self, view: View, axis: Axis, state: TrendState) -> tuple[Fresh, ...]:
+        """Bends that the future may hold, as large as those found in the past."""
+        if not (self.found and self.at_most is None and state.knots):
+            return ()
+        end = axis.first + axis.n
+        later = np.arange(state.knots[-1] + state.spacing, end, state.spacing)
+        if not len(later):
+            return ()
+        time = self._time(axis.ordinals, state)
+        columns = np.maximum(time[:, None] - self._time(later, state), 0.0) / axis.frequency.periods_a_year
+        return (Fresh(columns, self.group),)
+
+    def choice(self, state: TrendState) -> Choice | None:
+        """Which of the candidates are bends, where so many sharp ones are asked for."""
+        if not (self.found and self.at_most is not None and state.spacing):
+            return None
+        steps = tuple((i + 1,) for i in range(len(state.knots)))
+        return Choice((0,), steps, self.at_most, nested=False, apart=max(1, _apart(state)))
+
+    def chosen(self, state: TrendState, kept: tuple[int, ...]) -> TrendState:
+        """The state with some of the candidates."""
+        return replace(state, knots=tuple(state.knots[step] for step in kept))
+
+    def remarks(self, view: View, state: TrendState) -> tuple[Finding, ...]:
+        """What the analyst should know."""
+        if not (self.found and self.at_most is not None):
+            return ()
+        days = [
+            str(day.date())
+            for day in view.rows.frequency.index(view.rows.frequency.starts(np.array(state.knots, dtype=np.int64)))
+        ]
+        told = f"at {' and '.join(days)}" if days else "nowhere: one slope serves throughout"
+        message = f"Looked for up to {self.at_most} bends of the trend; the data are evidence of bends {told}."
+        advice = "Their places have intervals: see offing.bends." if days else ""
+        return (Finding("bends", "note", message, str(self.name), advice, {"bends": float(len(days))}),)
 
     @property
     def measured_from(self) -> str:
@@ -102,21 +268,59 @@ class Trend(Term):
     def reference_on(self, view: View, axis: Axis, state: TrendState) -> Reference:
         """The columns at the period from which the trend is measured."""
         at = self.reference
-        if at is None:
-            return Reference(_columns(np.array([state.last]), axis, state))
         if isinstance(at, (int, float)):
-            return Reference(np.zeros((1, 1 + len(state.knots))), float(at))
+            return Reference(np.zeros((1, len(self.block(view, axis.part(0, 1), state).names))), float(at))
         if at == "a year before":
-            return Reference(_columns(axis.ordinals - axis.frequency.periods_a_year, axis, state))
-        day = instant_of(_day(at, "reference"), axis.frequency)
-        return Reference(_columns(axis.frequency.ordinals(day), axis, state))
+            # Whole periods, or the mean year between them where a year is no whole number of periods.
+            ordinals = axis.ordinals - axis.frequency.periods_a_year
+        elif at is None:
+            ordinals = np.array([float(state.last)])
+        else:
+            day = instant_of(_day(at, "reference"), axis.frequency)
+            ordinals = axis.frequency.ordinals(day).astype(np.float64)
+        if state.saturation is not None:
+            return Reference(
+                np.zeros((len(ordinals), 0)), curve=state.saturation.curve(str(self.name), view, axis, ordinals)
+            )
+        if self.form == "none":
+            return Reference(np.zeros((1, 0)))
+        return Reference(self._columns(ordinals, axis, state))
+
+    def _time(self, ordinals: np.ndarray, state: TrendState) -> Array:
+        """Periods, the steps beyond the last fitted one shortened by the damping."""
+        time = ordinals.astype(np.float64)
+        if self.damping == 1.0:
+            return np.asarray(time)
+        ahead = np.maximum(time - state.last, 0.0)
+        damped = self.damping * (1.0 - self.damping**ahead) / (1.0 - self.damping)
+        return np.asarray(np.minimum(time, state.last) + damped)
+
+    def _columns(self, ordinals: np.ndarray, axis: Axis, state: TrendState) -> Array:
+        time, years = self._time(ordinals, state), axis.frequency.periods_a_year
+        if self.form == "polynomial":
+            # Legendre's polynomials on the fitted periods are near to orthogonal there, powers are not.
+            place = 2.0 * (time - state.first) / max(state.last - state.first, 1) - 1.0
+            basis = np.polynomial.legendre.legvander(place, int(self.degree or 1))[:, 1:]
+            return np.asarray(basis - (-1.0) ** np.arange(1, basis.shape[1] + 1))  # zero in the first fitted period
+        starts = np.array([state.first, *state.knots], dtype=np.float64)
+        since = time[:, None] - starts
+        return np.column_stack([since[:, :1], np.maximum(since[:, 1:], 0.0)]) / years
+
+    def _as_powers(self, axis: Axis, state: TrendState) -> Array:
+        """The coefficients of powers of the years since the first fitted period, from those of the columns."""
+        degree = int(self.degree or 1)
+        span = max(state.last - state.first, 1) / axis.frequency.periods_a_year
+        place = np.polynomial.Polynomial([-1.0, 2.0 / span])
+        powers = np.zeros((degree, degree))
+        for j in range(1, degree + 1):
+            inner = np.polynomial.Polynomial(np.polynomial.legendre.leg2poly([0.0] * j + [1.0]))(place)
+            powers[:j, j - 1] = inner.coef[1 : j + 1]
+        return powers
 
 
-def _columns(ordinals: np.ndarray, axis: Axis, state: TrendState) -> Array:
-    starts = np.array([state.first, *state.knots])
-    since = ordinals[:, None] - starts
-    bends = np.maximum(since[:, 1:], 0.0)
-    return np.column_stack([since[:, :1], bends]) / axis.frequency.periods_a_year
+def _apart(state: TrendState) -> int:
+    """How many candidates two sharp bends are apart at least."""
+    return round(_MARGIN * (state.last - state.first + 1) / state.spacing)
 
 
 def _day(value: object, key: str) -> str:

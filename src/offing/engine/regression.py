@@ -1,0 +1,231 @@
+"""One regression: coefficients, how strongly they are drawn to zero, shape parameters and the noise's dynamics.
+
+Nested as: strengths and dynamics by restricted maximum likelihood given the shapes; shapes by least squares given
+strengths and dynamics (Golub & Pereyra 1973, with the step of Kaufman 1975); until nothing moves.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import minimize_scalar
+
+from offing.engine.dynamics import Chain, Times
+from offing.engine.estimate import Estimate, least_squares
+from offing.engine.strengths import Groups, Learnt, learn
+from offing.engine.triangle import Array, triangle
+
+#: Autocorrelations beyond this are those of a target that has no level to come back to.
+_MOST = 0.98
+_ROUNDS = 60
+
+
+@dataclass(frozen=True)
+class Bent:
+    """What shape parameters θ (s,) make of the model: f = `columns` (n, k) @ β + `offset` (n,).
+
+    `slopes(β)` gives the derivative (n, s) of f by θ.
+    """
+
+    columns: Array
+    offset: Array
+    slopes: Callable[[Array], Array]
+
+
+@dataclass(frozen=True)
+class Shapes:
+    """Shape parameters: where they start, between which bounds they lie (s,), and what they make of the model.
+
+    `starts` (several, s) are all tried. `linear` (s,) marks those that enter as factors, such as the effects of a season
+    that grows with the trend: they can be drawn to zero as coefficients can.
+    """
+
+    starts: Array
+    lower: Array
+    upper: Array
+    bend: Callable[[Array], Bent]
+    linear: NDArray[np.bool_]
+
+
+@dataclass(frozen=True)
+class Problem:
+    """What is to be estimated from n rows.
+
+    `groups` (k + s,) gives the strength group of each coefficient, −1 where it is free; `bounded` (G,) says which groups'
+    spread is kept from zero. With `related` noise is a chain over the `times` (n,) of the rows.
+    """
+
+    target: Array
+    columns: Array
+    times: Times
+    groups: Groups
+    bounded: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, dtype=bool))
+    related: bool = False
+    shapes: Shapes | None = None
+
+
+@dataclass(frozen=True)
+class Solved:
+    """The estimate, γ of each group (G,), and whether the rounds came to rest."""
+
+    estimate: Estimate
+    ratios: Array
+    converged: bool
+
+
+def regress(problem: Problem) -> Solved:
+    """Solve a problem.
+
+    Raises
+    ------
+    TooFewRowsError
+        If the rows do not suffice for the columns.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from offing.engine.regression import Problem, regress
+    >>> x = np.column_stack([np.ones(5), np.arange(5.0)])
+    >>> regress(Problem(2.0 + x[:, 1], x, np.arange(5), np.array([-1, -1]))).estimate.beta.round(9).tolist()
+    [2.0, 1.0]
+    """
+    if problem.shapes is None:
+        flat = np.zeros(problem.columns.shape[1], dtype=bool)
+        chain, ratios = _learn(problem, problem.columns, problem.target, problem.groups)
+        estimate = least_squares(
+            problem.columns, problem.target, ratios=_spread(ratios, problem.groups), chain=chain, shapes=flat
+        )
+        return Solved(estimate, ratios, True)
+    tried = [_separate(problem, problem.shapes, start) for start in np.atleast_2d(problem.shapes.starts)]
+    return min(tried, key=lambda each: _objective(each.estimate))
+
+
+def _objective(estimate: Estimate) -> float:
+    drawn = np.isfinite(estimate.ratios)
+    return estimate.rss + float((np.square(estimate.beta[drawn]) / estimate.ratios[drawn]).sum())
+
+
+def _spread(ratios: Array, groups: Groups) -> Array:
+    """γ (k,) of each column."""
+    return np.where(groups >= 0, np.append(ratios, np.inf)[groups], np.inf)
+
+
+def _learn(problem: Problem, columns: Array, target: Array, groups: Groups) -> tuple[Chain, Array]:
+    """The noise's chain and γ of the groups, together."""
+    independent = Chain(0.0, problem.times)
+    if not problem.related:
+        if not len(problem.bounded):
+            return independent, np.zeros(0)
+        return independent, _strengths(problem, columns, target, groups, independent)[0].ratios
+
+    near: list[Array | None] = [None]
+
+    def deviance(angle: float) -> float:
+        chain = Chain(_MOST * np.tanh(angle), problem.times)
+        found, added = _strengths(problem, columns, target, groups, chain, near[0])
+        near[0] = np.maximum(found.ratios, 1e-4 * found.ratios.max(initial=0.0))
+        return found.deviance + added
+
+    # The likelihood can have two valleys: alike neighbours, or bends that make them alike.
+    grid = np.arctanh(np.array([-0.4, 0.0, 0.3, 0.6, 0.85]) / _MOST)
+    values = [deviance(each) for each in grid]
+    i = int(np.argmin(values))
+    low, high = grid[max(i - 1, 0)], grid[min(i + 1, len(grid) - 1)]
+    if i in (0, len(grid) - 1):
+        low, high = (np.arctanh(-0.97), grid[1]) if i == 0 else (grid[-2], 3.5)
+    found = minimize_scalar(deviance, bounds=(low, high), method="bounded", options={"xatol": 1e-5})
+    chain = Chain(float(_MOST * np.tanh(found.x)), problem.times)
+    return chain, _strengths(problem, columns, target, groups, chain)[0].ratios
+
+
+def _strengths(
+    problem: Problem, columns: Array, target: Array, groups: Groups, chain: Chain, near: Array | None = None
+) -> tuple[Learnt, float]:
+    together = chain.whiten(np.column_stack([columns, target]))
+    return learn(triangle(together), groups, len(target), problem.bounded, near), chain.log_determinant
+
+
+def _separate(problem: Problem, shapes: Shapes, start: Array) -> Solved:
+    """Projected Gauss–Newton from one start, strengths and dynamics learnt anew until nothing moves."""
+    k, theta = problem.columns.shape[1], np.clip(start, shapes.lower, shapes.upper)
+    groups, free = problem.groups, problem.groups[:k]
+    chain, ratios, estimate, converged = Chain(0.0, problem.times), np.full(len(problem.bounded), np.inf), None, False
+    bent = shapes.bend(theta)
+    slopes = bent.slopes(least_squares(bent.columns, problem.target - bent.offset, chain=chain).beta)
+    for outer in range(_ROUNDS):
+        before = np.concatenate([theta, [chain.phi], ratios])
+        if problem.related or len(ratios):
+            inside = np.concatenate([np.ones(k, dtype=bool), shapes.linear])
+            wide = np.column_stack([bent.columns, slopes[:, shapes.linear]])
+            aim = problem.target - bent.offset + slopes[:, shapes.linear] @ theta[shapes.linear]
+            chain, ratios = _learn(problem, wide, aim, groups[inside])
+        spread = _spread(ratios, groups)
+        theta, bent, slopes, converged = _descend(problem, shapes, theta, spread, chain)
+        wide = np.column_stack([bent.columns, slopes])
+        aim = problem.target - bent.offset + slopes @ theta
+        estimate = least_squares(wide, aim, ratios=spread, chain=chain, shapes=np.arange(len(groups)) >= len(free))
+        after = np.concatenate([theta, [chain.phi], ratios])
+        size = np.maximum(np.abs(before), 1e-3)
+        if outer and converged and (np.abs(after - before) <= 1e-4 * size).all():
+            break
+        if not (problem.related or len(ratios)):
+            break
+    assert estimate is not None
+    beta = estimate.beta.copy()
+    beta[k:] = theta  # at a bound the linear step would leave it
+    at_rest = Estimate(**{**estimate.__dict__, "beta": beta})
+    return Solved(at_rest, ratios, converged)
+
+
+def _descend(
+    problem: Problem, shapes: Shapes, theta: Array, spread: Array, chain: Chain
+) -> tuple[Array, Bent, Array, bool]:
+    """θ of least squares given strengths and dynamics: its model, its slopes, and whether it came to rest."""
+    k = problem.columns.shape[1]
+    pull = 1.0 / spread[k:]
+
+    def at(trial: Array) -> tuple[Bent, Array, float]:
+        bent = shapes.bend(trial)
+        inner = least_squares(bent.columns, problem.target - bent.offset, ratios=spread[:k], chain=chain)
+        return bent, bent.slopes(inner.beta), _objective(inner) + float(pull @ np.square(trial))
+
+    bent, slopes, value = at(theta)
+    damping = 0.0
+    for _ in range(_ROUNDS):
+        wide = np.column_stack([bent.columns, slopes])
+        aim = problem.target - bent.offset + slopes @ theta
+        size = np.linalg.norm(chain.whiten(slopes), axis=0)
+        step = _step(wide, aim, spread, chain, theta, damping * size)
+        trial = np.clip(theta + step, shapes.lower, shapes.upper)
+        moved = np.abs(trial - theta)
+        if (moved <= 1e-9 * np.maximum(np.abs(theta), 1e-3 * (shapes.upper - shapes.lower).clip(max=1e3))).all():
+            return theta, bent, slopes, True
+        other, lean, lower = at(trial)
+        if lower <= value * (1.0 + 1e-13):
+            rest = value - lower <= 1e-14 * value
+            theta, bent, slopes, value = trial, other, lean, lower
+            damping = damping / 10.0 if damping > 1e-6 else 0.0
+            if rest:
+                return theta, bent, slopes, True
+        else:
+            if damping > 1e8:
+                return theta, bent, slopes, True  # no smaller step lowers it either: rounding is all that is left
+            damping = max(10.0 * damping, 1e-3)
+    return theta, bent, slopes, False
+
+
+def _step(wide: Array, aim: Array, spread: Array, chain: Chain, theta: Array, damping: Array) -> Array:
+    """The Gauss–Newton step of θ, damped as by Levenberg (1944) and Marquardt (1963)."""
+    k = wide.shape[1] - len(theta)
+    if not damping.any():
+        return np.asarray(least_squares(wide, aim, ratios=spread, chain=chain).beta[k:] - theta)
+    white = chain.whiten(np.column_stack([wide, aim]))
+    pulls = np.zeros((2 * len(theta), wide.shape[1] + 1))
+    pulls[: len(theta), k:-1] = np.diag(damping)
+    pulls[: len(theta), -1] = damping * theta
+    both = np.vstack([white, pulls])
+    found = least_squares(both[:, :-1], both[:, -1], ratios=spread)
+    return np.asarray(found.beta[k:] - theta)
