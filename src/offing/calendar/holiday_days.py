@@ -126,14 +126,15 @@ def country_days(
         If the country or its subdivision is not known there, its calendar does not cover the years, or it tells no half
         days.
     """
-    whole = _country_days(country, subdivision, first_year, last_year, "public", 1.0)
+    whole = _country_days(country, subdivision, first_year, last_year, category="public", share=1.0)
     if not half_days:
         return whole
-    return joined([whole, _country_days(country, subdivision, first_year, last_year, "half_day", 0.5)])
+    half = _country_days(country, subdivision, first_year, last_year, category="half_day", share=0.5)
+    return joined([whole, half])
 
 
 def _country_days(
-    country: str, subdivision: str | None, first_year: int, last_year: int, category: str, share: float
+    country: str, subdivision: str | None, first_year: int, last_year: int, *, category: str, share: float
 ) -> Days:
     import holidays  # noqa: PLC0415  a tenth of a second that most studies need not spend
 

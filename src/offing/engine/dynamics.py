@@ -65,7 +65,7 @@ class Chain:
         return free
 
     def carried(self, noise: Array, at: Times) -> Array:
-        """What is expected (m,) at the times `at` of the `noise` (n,) of the last row before each; 0 before the first."""
+        """What is expected (m,) at the times `at` of the `noise` (n,) of the last row before each; 0 without one."""
         last = np.searchsorted(self.times, at, side="left") - 1
         gap = np.maximum(at - self.times[np.maximum(last, 0)], 1)
         return np.where(last >= 0, np.power(self.phi, gap) * noise[np.maximum(last, 0)], 0.0)

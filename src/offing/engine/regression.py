@@ -7,7 +7,7 @@ strengths and dynamics (Golub & Pereyra 1973, with the step of Kaufman 1975); un
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -39,8 +39,8 @@ class Bent:
 class Shapes:
     """Shape parameters: where they start, between which bounds they lie (s,), and what they make of the model.
 
-    `starts` (several, s) are all tried. `linear` (s,) marks those that enter as factors, such as the effects of a season
-    that grows with the trend: they can be drawn to zero as coefficients can.
+    `starts` (several, s) are all tried. `linear` (s,) marks those that enter as factors, such as the effects of a
+    season that grows with the trend: they can be drawn to zero as coefficients can.
     """
 
     starts: Array
@@ -54,8 +54,8 @@ class Shapes:
 class Problem:
     """What is to be estimated from n rows.
 
-    `groups` (k + s,) gives the strength group of each coefficient, −1 where it is free; `bounded` (G,) says which groups'
-    spread is kept from zero. With `related` noise is a chain over the `times` (n,) of the rows.
+    `groups` (k + s,) gives the strength group of each coefficient, −1 where it is free; `bounded` (G,) says which
+    groups' spread is kept from zero. With `related` noise is a chain over the `times` (n,) of the rows.
     """
 
     target: Array
@@ -119,13 +119,13 @@ def _learn(problem: Problem, columns: Array, target: Array, groups: Groups) -> t
     if not problem.related:
         if not len(problem.bounded):
             return independent, np.zeros(0)
-        return independent, _strengths(problem, columns, target, groups, independent)[0].ratios
+        return independent, _strengths(problem, columns, target, groups, chain=independent)[0].ratios
 
     near: list[Array | None] = [None]
 
     def deviance(angle: float) -> float:
         chain = Chain(_MOST * np.tanh(angle), problem.times)
-        found, added = _strengths(problem, columns, target, groups, chain, near[0])
+        found, added = _strengths(problem, columns, target, groups, chain=chain, near=near[0])
         near[0] = np.maximum(found.ratios, 1e-4 * found.ratios.max(initial=0.0))
         return found.deviance + added
 
@@ -138,11 +138,11 @@ def _learn(problem: Problem, columns: Array, target: Array, groups: Groups) -> t
         low, high = (np.arctanh(-0.97), grid[1]) if i == 0 else (grid[-2], 3.5)
     found = minimize_scalar(deviance, bounds=(low, high), method="bounded", options={"xatol": 1e-5})
     chain = Chain(float(_MOST * np.tanh(found.x)), problem.times)
-    return chain, _strengths(problem, columns, target, groups, chain)[0].ratios
+    return chain, _strengths(problem, columns, target, groups, chain=chain)[0].ratios
 
 
 def _strengths(
-    problem: Problem, columns: Array, target: Array, groups: Groups, chain: Chain, near: Array | None = None
+    problem: Problem, columns: Array, target: Array, groups: Groups, *, chain: Chain, near: Array | None = None
 ) -> tuple[Learnt, float]:
     together = chain.whiten(np.column_stack([columns, target]))
     return learn(triangle(together), groups, len(target), problem.bounded, near), chain.log_determinant
@@ -151,33 +151,32 @@ def _strengths(
 def _separate(problem: Problem, shapes: Shapes, start: Array) -> Solved:
     """Projected Gauss–Newton from one start, strengths and dynamics learnt anew until nothing moves."""
     k, theta = problem.columns.shape[1], np.clip(start, shapes.lower, shapes.upper)
-    groups, free = problem.groups, problem.groups[:k]
-    chain, ratios, estimate, converged = Chain(0.0, problem.times), np.full(len(problem.bounded), np.inf), None, False
+    groups = problem.groups
+    chain, ratios = Chain(0.0, problem.times), np.full(len(problem.bounded), np.inf)
     bent = shapes.bend(theta)
     slopes = bent.slopes(least_squares(bent.columns, problem.target - bent.offset, chain=chain).beta)
-    for outer in range(_ROUNDS):
+    learning = problem.related or len(ratios) > 0
+    for turn in range(_ROUNDS):
         before = np.concatenate([theta, [chain.phi], ratios])
-        if problem.related or len(ratios):
+        if learning:
             inside = np.concatenate([np.ones(k, dtype=bool), shapes.linear])
             wide = np.column_stack([bent.columns, slopes[:, shapes.linear]])
             aim = problem.target - bent.offset + slopes[:, shapes.linear] @ theta[shapes.linear]
             chain, ratios = _learn(problem, wide, aim, groups[inside])
         spread = _spread(ratios, groups)
         theta, bent, slopes, converged = _descend(problem, shapes, theta, spread, chain)
-        wide = np.column_stack([bent.columns, slopes])
-        aim = problem.target - bent.offset + slopes @ theta
-        estimate = least_squares(wide, aim, ratios=spread, chain=chain, shapes=np.arange(len(groups)) >= len(free))
         after = np.concatenate([theta, [chain.phi], ratios])
-        size = np.maximum(np.abs(before), 1e-3)
-        if outer and converged and (np.abs(after - before) <= 1e-4 * size).all():
+        still = turn > 0 and bool((np.abs(after - before) <= 1e-4 * np.maximum(np.abs(before), 1e-3)).all())
+        if not learning or (converged and still):
             break
-        if not (problem.related or len(ratios)):
-            break
-    assert estimate is not None
+    else:
+        converged = False
+    wide = np.column_stack([bent.columns, slopes])
+    aim = problem.target - bent.offset + slopes @ theta
+    estimate = least_squares(wide, aim, ratios=spread, chain=chain, shapes=np.arange(len(groups)) >= k)
     beta = estimate.beta.copy()
     beta[k:] = theta  # at a bound the linear step would leave it
-    at_rest = Estimate(**{**estimate.__dict__, "beta": beta})
-    return Solved(at_rest, ratios, converged)
+    return Solved(replace(estimate, beta=beta), ratios, converged)
 
 
 def _descend(
@@ -198,7 +197,7 @@ def _descend(
         wide = np.column_stack([bent.columns, slopes])
         aim = problem.target - bent.offset + slopes @ theta
         size = np.linalg.norm(chain.whiten(slopes), axis=0)
-        step = _step(wide, aim, spread, chain, theta, damping * size)
+        step = _step(wide, aim, spread, chain, theta=theta, damping=damping * size)
         trial = np.clip(theta + step, shapes.lower, shapes.upper)
         moved = np.abs(trial - theta)
         if (moved <= 1e-9 * np.maximum(np.abs(theta), 1e-3 * (shapes.upper - shapes.lower).clip(max=1e3))).all():
@@ -217,7 +216,7 @@ def _descend(
     return theta, bent, slopes, False
 
 
-def _step(wide: Array, aim: Array, spread: Array, chain: Chain, theta: Array, damping: Array) -> Array:
+def _step(wide: Array, aim: Array, spread: Array, chain: Chain, *, theta: Array, damping: Array) -> Array:
     """The Gauss–Newton step of θ, damped as by Levenberg (1944) and Marquardt (1963)."""
     k = wide.shape[1] - len(theta)
     if not damping.any():

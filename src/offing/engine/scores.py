@@ -27,7 +27,7 @@ class FitFigures:
     mape: float
 
 
-def fit_figures(working: Array, rss: float, columns: int, dof: float, target: Array, fitted: Array) -> FitFigures:
+def fit_figures(working: Array, target: Array, fitted: Array, *, rss: float, columns: int, dof: float) -> FitFigures:
     """Figures from the `working` target (n,) with its `rss`, and `target` and `fitted` (n,) on their own scale.
 
     `columns` counts the estimated columns, the constant included, `dof` the degrees of freedom that they left. The

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import solve_triangular
-from scipy.optimize import minimize
+from scipy.optimize import Bounds, minimize
 
 from offing.engine.triangle import Array, solve, take, triangle
 
@@ -98,14 +98,13 @@ def learn(whole: Array, groups: Groups, rows: int, bounded: NDArray[np.bool_], n
     def deviance(logs: Array) -> tuple[float, Array]:
         return _deviance(parts, logs, rows, bounded)
 
-    best = None
-    for guess in (1.0, 1e-3, 1e3) if near is None else (1.0,):
-        start = np.clip(np.log(guess / sizes if near is None else near), low, high)
-        found = minimize(deviance, start, jac=True, method="L-BFGS-B", bounds=np.column_stack([low, high]),
-                         options={"ftol": 1e-13, "gtol": 1e-7})  # fmt: skip
-        if best is None or found.fun < best.fun - 1e-9:
-            best = found
-    assert best is not None
+    starts = [1.0 / sizes, 1e-3 / sizes, 1e3 / sizes] if near is None else [near]
+    found = [
+        minimize(deviance, np.clip(np.log(start), low, high), jac=True, method="L-BFGS-B", bounds=Bounds(low, high),
+                 options={"ftol": 1e-13, "gtol": 1e-7})
+        for start in starts
+    ]  # fmt: skip
+    best = min(found, key=lambda each: round(float(each.fun), 9))  # the first of equals
     return Learnt(np.exp(best.x), float(best.fun) + parts.log_determinant)
 
 
@@ -125,4 +124,4 @@ def _deviance(parts: Projected, logs: Array, rows: int, bounded: NDArray[np.bool
     value = dof * np.log(rss) + 2.0 * np.log(np.abs(np.diagonal(root))).sum() - np.log(precision).sum()
     pull = precision * (variances + dof * np.square(effects) / rss)
     slope = np.bincount(parts.groups, 1.0 - pull, minlength=len(logs))
-    return float(value - logs[bounded].sum()), slope - bounded
+    return float(value - logs[bounded].sum()), np.asarray(slope - bounded, dtype=np.float64)

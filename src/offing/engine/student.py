@@ -8,7 +8,7 @@ from scipy.special import stdtr, stdtrit
 from offing.engine.triangle import Array
 
 
-def quantile(probability: Array | float, dof: int) -> Array:
+def quantile(probability: Array | float, dof: float) -> Array:
     """Value (same shape) that a t variable with `dof` degrees of freedom stays below with `probability`.
 
     Examples
@@ -20,6 +20,6 @@ def quantile(probability: Array | float, dof: int) -> Array:
     return np.asarray(stdtrit(float(dof), np.asarray(probability, dtype=float)))
 
 
-def two_sided_p(t: Array, dof: int) -> Array:
+def two_sided_p(t: Array, dof: float) -> Array:
     """Probability of a t variable at least as far from zero as `t` on either side."""
     return np.asarray(2.0 * stdtr(float(dof), -np.abs(t)))

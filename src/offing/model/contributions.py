@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -30,9 +29,9 @@ ADJUSTMENT = "adjustment"
 class Ahead:
     """A run of periods on the working scale, all (n,).
 
-    `base` is what the values before the run add, `carried` what the noise before it adds to z, `levels` are η, `variances`
-    those of the noise around it, `worth` what one unit of z is worth, `factor` and `mean` belong to the target's own
-    scale; `cut` is the mean within the target's limits.
+    `base` is what the values before the run add, `carried` what the noise before it adds to z, `levels` are η,
+    `variances` those of the noise around it, `worth` what one unit of z is worth, `factor` and `mean` belong to the
+    target's own scale; `cut` is the mean within the target's limits.
     """
 
     base: Array
@@ -147,6 +146,11 @@ def contribute(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead | 
     scale, slots, n = fit.scale, fit.layout.slots, axis.n
     path = _fitted_path(fit) if ahead is None else ahead
 
+    def spread_of(place: int) -> Array:
+        """Standard error (n,) of what only the periods ahead hold of a term."""
+        found = [] if ahead is None else fit.unknown_ahead(view, axis, design, place)
+        return np.sqrt(sum((np.square(carried(each)).sum(axis=1) for each in found), np.zeros(n)))
+
     def carried(parts: Array) -> Array:
         """What parts (n, …) of z add to v: through later periods of a forecast, in their own period of the history."""
         if ahead is not None:
@@ -163,13 +167,13 @@ def contribute(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead | 
         level, base = level + reference, base + at_reference
         deviations.append(carried(value))
         errors.append(fit.estimate.standard_errors(carried(function)))
-        errors[-1] = np.hypot(errors[-1], _fresh_error(fit, view, axis, design, place, carried, ahead is not None))
+        errors[-1] = np.hypot(errors[-1], spread_of(place))
     if fit.model.related:
         names, labels = [*names, PAST], [*labels, PAST]
         deviations.append(carried(path.carried))
         errors.append(fit.estimate.standard_errors(carried(-echoes(fit, axis)[1])))
     split = np.array(deviations).reshape(len(names), n), np.array(errors).reshape(len(names), n)
-    rows = _on_target(fit, path, path.base + carried(level), fit.estimate.standard_errors(carried(base)), *split)
+    rows = _on_target(fit, path, (path.base + carried(level), fit.estimate.standard_errors(carried(base))), split)
     values, low, high = rows
     extra = []
     if np.ptp(path.variances) and scale.log:
@@ -206,7 +210,7 @@ def _measured(
     part = design.part(place, beta)
     function = np.zeros((axis.n, fit.layout.k)) if part.whole is None else part.whole.copy()
     if part.whole is None:
-        function[:, slot.at] = part.own
+        function[:, slot.places] = part.own
     reference = term.reference_on(view, axis, fit.states[slot.term])
     columns = reference.columns
     if columns is None:
@@ -220,18 +224,8 @@ def _measured(
     at = Design(design.layout, blocks, len(block.columns) if slot.factor else len(columns)).part(place, beta)
     there = np.zeros_like(function) if at.whole is None else at.whole
     if at.whole is None:
-        there[:, slot.at] = at.own
+        there[:, slot.places] = at.own
     return part.value - at.value - reference.offset, function - there, at.value + reference.offset, there
-
-
-def _fresh_error(
-    fit: Fit, view: View, axis: Axis, design: Design, place: int, carried: Callable[[Array], Array], future: bool
-) -> Array:
-    """Standard error (n,) of what only the periods ahead hold of a term."""
-    if not future:
-        return np.zeros(axis.n)
-    found = [carried(each) for each in fit.unknown_ahead(view, axis, design, place)]
-    return np.sqrt(sum((np.square(each).sum(axis=1) for each in found), np.zeros(axis.n)))
 
 
 def echoes(fit: Fit, axis: Axis) -> tuple[Array, Array]:
@@ -245,18 +239,21 @@ def echoes(fit: Fit, axis: Axis) -> tuple[Array, Array]:
 
 
 def _on_target(
-    fit: Fit, path: Ahead, level: Array, level_error: Array, deviations: Array, errors: Array
+    fit: Fit, path: Ahead, level: tuple[Array, Array], split: tuple[Array, Array]
 ) -> tuple[Array, Array, Array]:
-    """Baseline, contributions and correction (J + 2, n) in units of the factored target, with their low and high."""
+    """Baseline, contributions and correction (J + 2, n) in units of the factored target, with their low and high.
+
+    `level` (n,) and the terms' deviations (J, n) of the `split` come each with their standard errors.
+    """
     variances = path.variances if fit.scale.log else None
-    parts: Attribution = attribute(level, deviations, variances)
+    parts: Attribution = attribute(level[0], split[0], variances)
     reach = float(quantile(0.975, fit.estimate.dof))
-    spread, offset = reach * level_error, fit.scale.offset
+    spread, offset = reach * level[1], fit.scale.offset
     if variances is None:
         edges = parts.baseline - spread, parts.baseline + spread
     else:
         edges = parts.baseline * np.exp(-spread) - offset, parts.baseline * np.exp(spread) - offset
-    half = reach * errors * parts.weights
+    half = reach * split[1] * parts.weights
     return (
         np.vstack([parts.baseline - offset, parts.contributions, parts.correction]),
         np.vstack([edges[0], parts.contributions - half, parts.correction]),

@@ -156,7 +156,7 @@ def _effect(fit: Fit, driver: Driver) -> Effect | None:
 
 
 def _on_target(fit: Fit, low: Array, steps: Array) -> tuple[Array, Array]:
-    """Changes and shares (3,) of the target from `steps` (3,) on the working scale, starting at the values `low` (n,)."""
+    """Changes and shares (3,) of the target from `steps` (3,) on the working scale, from the values `low` (n,) on."""
     none = np.full(3, np.nan)
     if not fit.scale.plain:
         return steps, none  # changes of what is fitted; what they come to depends on how long they last

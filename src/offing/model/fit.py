@@ -116,7 +116,7 @@ class Fit:
         return self.estimate.chain.carried(self.left[self.used], self.axis.ordinals)
 
     def unknown_ahead(self, view: View, axis: Axis, design: Design, place: int) -> list[Array]:
-        """Columns (n, m) of the `place`-th term that only later periods have, times the spread of their coefficients."""
+        """Columns (n, m) of the `place`-th term that only later periods have, times their coefficients' spread."""
         slot = self.layout.slots[place]
         found = []
         for each in self.model.terms[place].fresh(view, axis, self.states[slot.term]):
@@ -255,11 +255,11 @@ class Fit:
         residual = (self.left - self.carried)[self.used]
         return fit_figures(
             self.working[self.used],
-            float(residual @ residual),
-            int(self.estimate.kept.sum()),
-            self.estimate.dof,
             self.target[self.used],
             self.means[self.used],
+            rss=float(residual @ residual),
+            columns=int(self.estimate.kept.sum()),
+            dof=self.estimate.dof,
         )
 
     @cached_property

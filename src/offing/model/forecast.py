@@ -101,11 +101,11 @@ class Forecast:
     @cached_property
     def spread(self) -> Array:
         """Standard error (h,) of η: of the coefficients, and of what only the future holds of the terms."""
-        return np.sqrt(np.square(self.half).sum(axis=0))
+        return np.asarray(np.sqrt(np.square(self.half).sum(axis=0)))
 
     @cached_property
     def half(self) -> Array:
-        """H (m, h) with H'H the covariance of η that comes from the coefficients and from what only the future holds."""
+        """H (m, h) with H'H the covariance of η from the coefficients and from what only the future holds."""
         fit, scale = self.fit, self.fit.scale
         z = self._linearised[1] + self.path.carried
         gradient = scale.gradient(self.start, z, self.design - echoes(fit, self.axis)[1])

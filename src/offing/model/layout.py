@@ -21,14 +21,14 @@ CONSTANT = "constant"
 
 @dataclass(frozen=True)
 class Slot:
-    """A term's place among the coefficients: `at` (m,) are its own, of which the last `curved` are shape parameters.
+    """A term's place among the coefficients: `places` (m,) are its own, the last `curved` of them shape parameters.
 
     `factor` says that its columns are shares of the constant and the trend: then all its coefficients are shape
     parameters to the solver, though they are linear ones to people. `level` marks a trend, which these multiply.
     """
 
     term: str
-    at: NDArray[np.intp]
+    places: NDArray[np.intp]
     names: tuple[str, ...]
     readout: Readout
     groups: tuple[str, ...]
@@ -56,7 +56,7 @@ class Layout:
     @cached_property
     def owners(self) -> list[str]:
         """Name of the term that owns each coefficient (k,)."""
-        return self._placed(CONSTANT, [(slot, (slot.term,) * len(slot.at)) for slot in self.slots])
+        return self._placed(CONSTANT, [(slot, (slot.term,) * len(slot.places)) for slot in self.slots])
 
     @cached_property
     def groups(self) -> tuple[NDArray[np.intp], tuple[str, ...]]:
@@ -68,14 +68,14 @@ class Layout:
     def _placed(self, first: str, parts: Sequence[tuple[Slot, tuple[str, ...]]]) -> list[str]:
         placed = [first] * self.k
         for slot, words in parts:
-            for at, word in zip(slot.at.tolist(), words, strict=True):
+            for at, word in zip(slot.places.tolist(), words, strict=True):
                 placed[at] = word
         return placed
 
     @property
     def k(self) -> int:
         """Number of coefficients, the constant included."""
-        return 1 + sum(len(slot.at) for slot in self.slots)
+        return 1 + sum(len(slot.places) for slot in self.slots)
 
     @property
     def plain(self) -> bool:
@@ -91,7 +91,7 @@ class Layout:
             shapes = len(slot.readout.names) - slot.curved
             for i, (name, function) in enumerate(zip(slot.readout.names, slot.readout.matrix, strict=True)):
                 row = np.zeros(self.k)
-                row[slot.at] = function
+                row[slot.places] = function
                 rows.append((slot.term, name, "linear" if i < shapes else "shape", row))
         return rows
 
@@ -123,7 +123,7 @@ class Design:
         columns[:, 0] = 1.0 if self.layout.constant else 0.0
         for slot, block in zip(self.layout.slots, self.blocks, strict=True):
             if not slot.factor:
-                columns[:, slot.at[: len(slot.at) - slot.curved]] = block.columns
+                columns[:, slot.places[: len(slot.places) - slot.curved]] = block.columns
         return columns
 
     @property
@@ -142,9 +142,9 @@ class Design:
         slot, block = self.layout.slots[place], self.blocks[place]
         if not slot.factor:
             return _plain(slot, block, beta)
-        share, level = block.columns @ beta[slot.at], self._level(beta)
+        share, level = block.columns @ beta[slot.places], self._level(beta)
         whole = share[:, None] * level.own
-        whole[:, slot.at] += level.value[:, None] * block.columns
+        whole[:, slot.places] += level.value[:, None] * block.columns
         return Part(level.value * share, level.value[:, None] * block.columns, whole)
 
     def level(self, beta: Array) -> Array:
@@ -160,7 +160,7 @@ class Design:
             if slot.level:
                 part = _plain(slot, block, beta)
                 value = value + part.value
-                whole[:, slot.at] = part.own
+                whole[:, slot.places] = part.own
         return Part(value, whole)
 
     def linearised(self, beta: Array) -> tuple[Array, Array]:
@@ -174,7 +174,7 @@ class Design:
             part = self.part(place, beta)
             value = value + part.value
             if part.whole is None:
-                matrix[:, slot.at] += part.own
+                matrix[:, slot.places] += part.own
             else:
                 matrix += part.whole
         return matrix, value
@@ -194,24 +194,24 @@ class Design:
             offset = np.zeros(len(linear))
             for slot, block in zip(self.layout.slots, self.blocks, strict=True):
                 if slot.factor:
-                    factors = factors + block.columns[rows] @ beta[slot.at]
+                    factors = factors + block.columns[rows] @ beta[slot.places]
                 elif block.curve is not None:
-                    own = slot.at[len(slot.at) - slot.curved :]
+                    own = slot.places[len(slot.places) - slot.curved :]
                     value, slopes = block.curve.value(beta[own])
                     offset, curves[:, own] = offset + value[rows], slopes[rows]
             columns = linear.copy()
             columns[:, self._levels] *= factors[:, None]
             base = offset
 
-            def slopes(inner: Array) -> Array:
+            def lean(inner: Array) -> Array:
                 level = base + linear[:, self._levels] @ inner[self._levels]
                 found = curves * factors[:, None]
                 for slot, block in zip(self.layout.slots, self.blocks, strict=True):
                     if slot.factor:
-                        found[:, slot.at] = level[:, None] * block.columns[rows]
+                        found[:, slot.places] = level[:, None] * block.columns[rows]
                 return np.asarray(found[:, k:])
 
-            return Bent(columns, offset * factors, slopes)
+            return Bent(columns, offset * factors, lean)
 
         lower, upper, flags = (np.concatenate([each[i] for each in pieces]) for i in (1, 2, 3))
         several = max(len(each[0]) for each in pieces)
@@ -223,7 +223,7 @@ class Design:
         found = []
         for slot, block in zip(self.layout.slots, self.blocks, strict=True):
             if slot.factor:
-                m = len(slot.at)
+                m = len(slot.places)
                 wide = np.full(m, np.inf)
                 found.append((np.zeros((1, m)), -wide, wide, np.ones(m, dtype=bool)))
             elif block.curve is not None:
@@ -234,16 +234,16 @@ class Design:
     @cached_property
     def _levels(self) -> NDArray[np.intp]:
         """The linear columns that factors multiply."""
-        trends = [slot.at[: len(slot.at) - slot.curved] for slot in self.layout.slots if slot.level]
+        trends = [slot.places[: len(slot.places) - slot.curved] for slot in self.layout.slots if slot.level]
         return np.concatenate([np.array([0], dtype=np.intp), *trends])
 
 
 def _plain(slot: Slot, block: Block, beta: Array) -> Part:
     """What a term adds that is no factor."""
-    linear = slot.at[: len(slot.at) - slot.curved]
+    linear = slot.places[: len(slot.places) - slot.curved]
     value, own = block.columns @ beta[linear], block.columns
     if block.curve is not None:
-        bent, slopes = block.curve.value(beta[slot.at[len(linear) :]])
+        bent, slopes = block.curve.value(beta[slot.places[len(linear) :]])
         value, own = value + bent, np.column_stack([own, slopes])
     return Part(value, own)
 

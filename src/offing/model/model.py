@@ -260,7 +260,7 @@ class Model:
         if not asked:
             return design
         menus = [
-            Menu(tuple(tuple(slot.at[list(step)].tolist()) for step in choice.steps),
+            Menu(tuple(tuple(slot.places[list(step)].tolist()) for step in choice.steps),
                  min(choice.at_most, len(choice.steps)), choice.nested, choice.least, choice.apart)
             for _, slot, choice in asked
         ]  # fmt: skip

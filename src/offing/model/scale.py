@@ -31,8 +31,9 @@ from offing.terms.transforms import (
 class Scale:
     """How a target y becomes what is fitted.
 
-    u = f·y with known factors f; v = ln(u + offset) on a log scale, else u; z = gain·Δv with Δ the differences over `lags`, or
-    z = 100 (u / u of the year before − 1) for growth. The way back runs through the values before each period.
+    u = f·y with known factors f; v = ln(u + offset) on a log scale, else u; z = gain·Δv with Δ the differences over
+    `lags`, or z = 100 (u / u of the year before − 1) for growth. The way back runs through the values before each
+    period.
     """
 
     factors: tuple[Factor, ...]

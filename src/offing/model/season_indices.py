@@ -115,8 +115,8 @@ class SeasonIndices:
         top, low = int(np.argmax(self.index)), int(np.argmin(self.index))
         return (
             f"{self.target} by {self.cycle}: highest in {self.positions[top]} "
-            f"({percent(float(self.share[top]))} against {self.against or 'the average'}), lowest in {self.positions[low]} "
-            f"({percent(float(self.share[low]))})."
+            f"({percent(float(self.share[top]))} against {self.against or 'the average'}), lowest in "
+            f"{self.positions[low]} ({percent(float(self.share[low]))})."
         )
 
     def __str__(self) -> str:
@@ -176,7 +176,7 @@ def indices(fit: Fit, term: str | None = None, *, against: str | None = None) ->
     names = tuple(state.places.names[i] for i in seen)
     functions = np.zeros((len(seen), fit.layout.k))
     for i, position in enumerate(seen):
-        functions[i, slot.at] = columns[fit.used & (at == position)].mean(axis=0)
+        functions[i, slot.places] = columns[fit.used & (at == position)].mean(axis=0)
     found = _measured(fit, functions, slot.factor, _place_of(against, names))
     added = fit.rows.part(place, fit.estimate.beta).value
     rest = fit.means / np.exp(added) if fit.scale.log else fit.means - added / fit.factor
@@ -198,7 +198,7 @@ def _place_of(against: str | None, names: tuple[str, ...]) -> int | None:
 
 
 def _measured(fit: Fit, functions: Array, factor: bool, place: int | None) -> tuple[Array, Array, Array, Array]:
-    """Index, low, high and share (m,) from the functions (m, k) that give the effects: of the mean, or of a position."""
+    """Index, low, high and share (m,), of the mean or of a position, from functions (m, k) that give the effects."""
     effects = functions @ fit.estimate.beta
     reach = float(quantile(0.975, fit.estimate.dof))
     factors = np.exp(effects) if fit.scale.log else 1.0 + effects

@@ -72,7 +72,7 @@ class _Choice:
     def columns(self, term: str, pairs: int | None = None) -> list[int]:
         """Columns of a term in the superset; of harmonics the first `pairs`."""
         slot = next(slot for slot in self.fit.layout.slots if slot.term == term)
-        own = slot.at.tolist()
+        own: list[int] = slot.places.tolist()
         return own if pairs is None else own[: 2 * pairs]
 
     def criterion(self, changed: Mapping[str, list[int]] | None = None) -> float:
@@ -193,7 +193,9 @@ def _seasons(choice: _Choice, futures: Mapping[str, int]) -> list[Proposal]:
         # A driver of which no future is known will not be there to explain what the season could.
         usable = [other for other in _names(choice) if futures.get(other, 1)]
         every = {other: choice.columns(other) for other in usable if not other.startswith("log ")}
-        options = [len(choice.columns(slot.term)) // 2] if term.harmonics is None else range(1, term.harmonics + 1)
+        options = (
+            range(1, term.harmonics + 1) if isinstance(term.harmonics, int) else [len(choice.columns(slot.term)) // 2]
+        )
         scored = {
             pairs: choice.criterion({**every, slot.term: choice.columns(slot.term, pairs)})
             if term.harmonics is not None

@@ -27,7 +27,7 @@ _BRIDGE, _BEFORE_LONG = "bridge day", "day before a long weekend"
 
 @dataclass(frozen=True, order=True)
 class Piece:
-    """A column: a `group` on average or its `member`, so many days `away` from the day itself, or an `other` kind of day.
+    """A column: a `group` on average or its `member`, so many days `away` from the day, or an `other` kind of day.
 
     `drawn` says with which strength it is drawn to its group, as a text; empty where it is free.
     """
@@ -97,8 +97,8 @@ class Holidays(Term):
     Raises
     ------
     InputError
-        If not exactly one of `table`, `country` and `calendars` is given. Later: if a table ends before a period that is
-        asked for, or a holiday falls there that the fitted periods never held and that has no group to lean on.
+        If not exactly one of `table`, `country` and `calendars` is given. Later: if a table ends before a period that
+        is asked for, or a holiday falls there that the fitted periods never held and that has no group to lean on.
 
     Examples
     --------
@@ -110,7 +110,7 @@ class Holidays(Term):
     table: str | Path | pd.DataFrame | None = field(default=None, compare=False)
     country: str | None = None
     subdivision: str | None = None
-    calendars: Sequence[dict[str, Any]] = ()
+    calendars: Sequence[Mapping[str, Any]] = ()
     half_days: bool = False
     ignore: Sequence[str] = ()
     groups: dict[str, list[str]] = field(default_factory=dict)
@@ -179,7 +179,7 @@ class Holidays(Term):
 
     def _members_held(self, rows: Axis, days: Days, away: int) -> list[str]:
         names = list(dict.fromkeys(days.names))
-        present = (day_shares(rows, days.shifted(away), names) > 0.0).any(axis=0)
+        present = np.asarray((day_shares(rows, days.shifted(away), names) > 0.0).any(axis=0))
         return sorted(name for name, here in zip(names, present.tolist(), strict=True) if here)
 
     def _pieces(self, held: Mapping[int, list[str]], groups: Mapping[str, str]) -> list[Piece]:
@@ -227,7 +227,7 @@ class Holidays(Term):
         columns[:, whole] = day_shares(axis, moved, [state.pieces[i].group for i in whole], keys)
 
     def fresh(self, view: View, axis: Axis, state: HolidayState) -> tuple[Fresh, ...]:
-        """Holidays that the fitted periods never held: their deviations from the group are known by its spread alone."""
+        """Holidays that the fitted periods never held: of their deviations from the group only the spread is known."""
         days = self._days(state.source, axis)
         found = []
         for away, name, group in self._unseen(axis, days, state):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -77,9 +76,8 @@ class Saturation:
         share = expit(rate * (years - middle))
         bell = share * (1.0 - share) * (high - low)
         value = low + (high - low) * share
-        slopes = [-rate * bell, (years - middle) * bell]
-        slopes += [part for part, limit in zip((1.0 - share, share), limits, strict=True) if limit is None]
-        slopes = np.column_stack(slopes)
+        ends = [part for part, limit in zip((1.0 - share, share), limits, strict=True) if limit is None]
+        slopes = np.column_stack([-rate * bell, (years - middle) * bell, *ends])
         if not self.log:
             return value, slopes
         level = np.maximum(value + self.offset, 1e-300)
@@ -121,19 +119,19 @@ def saturating(view: View, lower: Limit, upper: Limit) -> Saturation:
             raise InputError(
                 f"half of the target lies beyond the {limit.key} limit", 'Give another, or "estimated".', key=limit.key
             )
-    return _started(rows, goal.log, goal.offset, (lower, upper), (low, high), known, spread)
+    limits, span = (lower, upper), rows.n / rows.frequency.periods_a_year
+    starts = _starts(known, limits, (low, high), span)
+    edge = 20.0 * spread
+    least = (-20.0 * span, -100.0 / span, *_estimated(limits, low - edge, middle))
+    most = (20.0 * span, 100.0 / span, *_estimated(limits, middle, high + edge))
+    return Saturation(lower, upper, rows.first, goal.log, goal.offset, starts, least, most)
 
 
-def _started(
-    rows: Axis,
-    log: bool,
-    offset: float,
-    limits: tuple[Limit, Limit],
-    at: tuple[float, float],
-    known: Array,
-    spread: float,
-) -> Saturation:
-    span = rows.n / rows.frequency.periods_a_year
+def _starts(
+    known: Array, limits: tuple[Limit, Limit], at: tuple[float, float], span: float
+) -> tuple[tuple[float, ...], ...]:
+    """Where to begin with the known values over `span` years: limits as they seem, and farther away if estimated."""
+    spread = float(np.ptp(known)) or 1.0
     piece = max(len(known) // 8, 1)
     ends = [float(np.mean(part)) for part in (known[:piece], known[-piece:])]
     starts = []
@@ -145,12 +143,7 @@ def _started(
         rate = float(logits[1] - logits[0]) / span
         rate = rate if abs(rate) > 0.05 / span else 0.05 / span
         starts.append((-float(logits[0]) / rate, rate, *_estimated(limits, low, high)))
-    free = any(limit.estimated for limit in limits)
-    edge = 20.0 * spread
-    low_bounds = (-20.0 * span, -100.0 / span, *_estimated(limits, at[0] - edge, float(np.median(known))))
-    high_bounds = (20.0 * span, 100.0 / span, *_estimated(limits, float(np.median(known)), at[1] + edge))
-    chosen: Callable[[], tuple[tuple[float, ...], ...]] = lambda: tuple(starts if free else starts[:1])  # noqa: E731
-    return Saturation(*limits, rows.first, log, offset, chosen(), low_bounds, high_bounds)
+    return tuple(starts if any(limit.estimated for limit in limits) else starts[:1])
 
 
 def _estimated(limits: tuple[Limit, Limit], low: float, high: float) -> list[float]:

@@ -171,7 +171,7 @@ class Term(ABC):
         return self
 
     def fresh(self, view: View, axis: Axis, state: Any) -> tuple[Fresh, ...]:
-        """What the periods of `axis` hold that the fitted ones could not: the term may change there as it did before."""
+        """What `axis` holds that the fitted periods could not: the term may change there as it did before."""
         return ()
 
     def choice(self, state: Any) -> Choice | None:

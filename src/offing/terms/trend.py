@@ -46,7 +46,8 @@ class Trend(Term):
     Parameters
     ----------
     form
-        ``linear`` (with knots: piecewise), ``polynomial`` of a `degree`, ``saturating`` between two limits, or ``none``.
+        ``linear`` (with knots: piecewise), ``polynomial`` of a `degree`, ``saturating`` between two limits, or
+        ``none``.
     knots
         Dates on which the slope changes: from the period that holds the date on, the new slope applies. ``"found"``:
         the slope may change a little at many candidate dates, how much is learnt from the data together with the
@@ -54,7 +55,8 @@ class Trend(Term):
     at_most
         With found knots: so many sharp bends at most, as many as the data are evidence of, instead of many small ones.
     knot_every
-        With found knots: how many periods the candidates are apart. By default a quarter of a year, at least two periods.
+        With found knots: how many periods the candidates are apart. By default a quarter of a year, at least two
+        periods.
     degree
         Of the polynomial, 2 to 10.
     damping
@@ -280,7 +282,8 @@ class Trend(Term):
             ordinals = axis.frequency.ordinals(day).astype(np.float64)
         if state.saturation is not None:
             return Reference(
-                np.zeros((len(ordinals), 0)), curve=state.saturation.curve(str(self.name), view, axis, ordinals)
+                np.zeros((len(ordinals), 0)),
+                curve=state.saturation.curve(str(self.name), view, axis, np.asarray(ordinals, float)),
             )
         if self.form == "none":
             return Reference(np.zeros((1, 0)))
