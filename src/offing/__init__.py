@@ -14,16 +14,23 @@ if TYPE_CHECKING:
     from offing.base import Finding, InputError, OffingError, Treatment
     from offing.calendar import Axis, Frequency
     from offing.draw import figure
-    from offing.model import (
-        Contributions,
-        Effects,
-        Fit,
-        Forecast,
-        Model,
+    from offing.explain import (
+        Agreed,
+        CycleShape,
+        HolidayEffects,
         SeasonIndices,
-        effects,
+        Split,
+        Totals,
+        TrendPath,
+        agree,
+        cycle,
+        holiday_effects,
         indices,
+        split,
+        totals,
+        trend,
     )
+    from offing.model import Contributions, Effects, Fit, Forecast, Model, effects
     from offing.study import Study, open_study
     from offing.survey import Survey, inspect
     from offing.tables import Panel, Table, Treat, aggregate, read
@@ -37,7 +44,23 @@ _ROOMS = {
     "base": ("Finding", "InputError", "OffingError", "Treatment"),
     "calendar": ("Axis", "Frequency"),
     "draw": ("figure",),
-    "model": ("Contributions", "Effects", "Fit", "Forecast", "Model", "SeasonIndices", "effects", "indices"),
+    "explain": (
+        "Agreed",
+        "CycleShape",
+        "HolidayEffects",
+        "SeasonIndices",
+        "Split",
+        "Totals",
+        "TrendPath",
+        "agree",
+        "cycle",
+        "holiday_effects",
+        "indices",
+        "split",
+        "totals",
+        "trend",
+    ),
+    "model": ("Contributions", "Effects", "Fit", "Forecast", "Model", "effects"),
     "study": ("Study", "open_study"),
     "survey": ("Survey", "inspect"),
     "tables": ("Panel", "Table", "Treat", "aggregate", "read"),
@@ -46,8 +69,10 @@ _ROOMS = {
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
 
 __all__ = [
+    "Agreed",
     "Axis",
     "Contributions",
+    "CycleShape",
     "Driver",
     "Effects",
     "Event",
@@ -55,6 +80,7 @@ __all__ = [
     "Fit",
     "Forecast",
     "Frequency",
+    "HolidayEffects",
     "Holidays",
     "InputError",
     "Model",
@@ -62,21 +88,30 @@ __all__ = [
     "Panel",
     "Season",
     "SeasonIndices",
+    "Split",
     "Study",
     "Survey",
     "Table",
+    "Totals",
     "Treat",
     "Treatment",
     "Trend",
+    "TrendPath",
     "WorkingTime",
     "__version__",
     "aggregate",
+    "agree",
+    "cycle",
     "effects",
     "figure",
+    "holiday_effects",
     "indices",
     "inspect",
     "open_study",
     "read",
+    "split",
+    "totals",
+    "trend",
 ]
 
 

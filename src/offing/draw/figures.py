@@ -18,7 +18,8 @@ from offing.draw.survey import (
     draw_seasons,
     draw_years,
 )
-from offing.model import Contributions, Effects, Fit, Forecast, SeasonIndices
+from offing.explain import SeasonIndices
+from offing.model import Contributions, Effects, Fit, Forecast
 from offing.survey import Coverage, Echoes, History, Scatter, Seasons, Survey, Years
 
 

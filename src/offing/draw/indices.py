@@ -6,7 +6,7 @@ import numpy as np
 
 from offing.calendar import MONTHS
 from offing.draw.style import INK, QUIET, TERMS, WARM, Picture, canvas, legend, thousands
-from offing.model import SeasonIndices
+from offing.explain import SeasonIndices
 from offing.model.words import in_units
 
 

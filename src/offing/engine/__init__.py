@@ -6,11 +6,12 @@ Sizes are written n (rows), k (columns of the design), q (targets), J (terms).
 from offing.engine.attribution import Attribution, attribute
 from offing.engine.choose import Menu, choose
 from offing.engine.correlation import cross_correlation
-from offing.engine.dynamics import Chain
+from offing.engine.dynamics import Chain, running
 from offing.engine.estimate import Estimate, TooFewRowsError, least_squares
 from offing.engine.jumps import Jump, chance_limit, largest_pulse, largest_step
 from offing.engine.paths import SEED, accumulate, accumulated, difference_weights, growth_paths
 from offing.engine.periodogram import Peak, peaks
+from offing.engine.places import place_interval
 from offing.engine.regression import Bent, Problem, Shapes, Solved, regress
 from offing.engine.robust import Usual, usual
 from offing.engine.scores import FitFigures, fit_figures, lag_one_correlation
@@ -49,8 +50,10 @@ __all__ = [
     "largest_step",
     "least_squares",
     "peaks",
+    "place_interval",
     "quantile",
     "regress",
+    "running",
     "solve",
     "take",
     "triangle",

@@ -12,6 +12,16 @@ from offing.engine.triangle import Array
 Times = NDArray[np.int64]
 
 
+def running(noise: Array, phi: float) -> Array:
+    """Sums u (n, …) with u_t = φ u_{t−1} + noise_t, zero before the first row."""
+    if phi == 0.0:
+        return noise
+    sums = np.array(noise)
+    for t in range(1, len(sums)):
+        sums[t] += phi * sums[t - 1]
+    return sums
+
+
 @dataclass(frozen=True)
 class Chain:
     """Noise u_t = φ u_{t−1} + e_t, seen at the `times` (n,) in rising order; a gap raises φ to its length.
@@ -69,6 +79,15 @@ class Chain:
         last = np.searchsorted(self.times, at, side="left") - 1
         gap = np.maximum(at - self.times[np.maximum(last, 0)], 1)
         return np.where(last >= 0, np.power(self.phi, gap) * noise[np.maximum(last, 0)], 0.0)
+
+    def related(self, values: Array) -> Array:
+        """V (n, n) @ `values` (n,), with V the covariance over s² of n periods in a row of which nothing is known.
+
+        V is never made: the noise is a filter of independent shocks, which runs forwards and backwards.
+        """
+        first = 1.0 / (1.0 - self.phi**2)
+        back = running(values[::-1], self.phi)[::-1]
+        return running(np.concatenate([back[:1] * first, back[1:]]), self.phi)
 
     def conditional_variances(self, at: Times) -> Array:
         """Variance (m,) over s² of the noise at the times `at`, given the rows before each."""

@@ -7,7 +7,8 @@ from collections.abc import Iterable
 import pandas as pd
 
 from offing.base import Treatment
-from offing.model import Contributions, Fit, Forecast, SeasonIndices
+from offing.explain import SeasonIndices
+from offing.model import Contributions, Fit, Forecast
 
 #: The scenario of a forecast that rests on the drivers' plan alone.
 AS_PLANNED = "as planned"

@@ -5,6 +5,5 @@ from offing.model.driver_effects import Effects, effects
 from offing.model.fit import Fit
 from offing.model.forecast import Forecast
 from offing.model.model import Model
-from offing.model.season_indices import SeasonIndices, indices
 
-__all__ = ["Contributions", "Effects", "Fit", "Forecast", "Model", "SeasonIndices", "effects", "indices"]
+__all__ = ["Contributions", "Effects", "Fit", "Forecast", "Model", "effects"]

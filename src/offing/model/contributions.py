@@ -163,7 +163,7 @@ def contribute(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead | 
     names, labels = [slot.term for slot in slots], [fit.label_of(term) for term in fit.model.terms]
     deviations, errors = [], []
     for place in range(len(slots)):
-        value, function, reference, at_reference = _measured(fit, view, axis, design, place)
+        value, function, reference, at_reference = measured(fit, view, axis, design, place)
         level, base = level + reference, base + at_reference
         deviations.append(carried(value))
         errors.append(fit.estimate.standard_errors(carried(function)))
@@ -201,10 +201,13 @@ def contribute(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead | 
     )
 
 
-def _measured(
+def measured(
     fit: Fit, view: View, axis: Axis, design: Design, place: int
 ) -> tuple[Array, Array, Array | float, Array | float]:
-    """A term's value less its reference (n,), its derivative (n, k), the reference and the derivative of that."""
+    """A term's value less its reference (n,), its derivative (n, k), the reference and the derivative of that.
+
+    The reference needs no value of a driver in the periods of `axis`.
+    """
     slot, beta = fit.layout.slots[place], fit.estimate.beta
     term = fit.model.terms[place]
     part = design.part(place, beta)

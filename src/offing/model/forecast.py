@@ -98,6 +98,11 @@ class Forecast:
         mean = fit.mean_of(levels, variances, factor)
         return Ahead(base, levels, variances, worth, factor, mean, fit.cut(mean), carried)
 
+    @property
+    def working(self) -> Array:
+        """What is expected (h,) on the scale that is fitted: the terms, and what is carried on from the last noise."""
+        return np.asarray(self._linearised[1] + self.path.carried)
+
     @cached_property
     def spread(self) -> Array:
         """Standard error (h,) of η: of the coefficients, and of what only the future holds of the terms."""
@@ -107,7 +112,7 @@ class Forecast:
     def half(self) -> Array:
         """H (m, h) with H'H the covariance of η from the coefficients and from what only the future holds."""
         fit, scale = self.fit, self.fit.scale
-        z = self._linearised[1] + self.path.carried
+        z = self.working
         gradient = scale.gradient(self.start, z, self.design - echoes(fit, self.axis)[1])
         parts = [fit.estimate.half(gradient)]
         for place in range(len(fit.layout.slots)):
@@ -149,8 +154,8 @@ class Forecast:
                 raise InputError(f"found {probability!r}", "Give probabilities between 0 and 1.", key="levels")
         scale, path = self.fit.scale, self.path
         if scale.growth and self.axis.n > scale.before:
-            z = self._linearised[1] + path.carried
-            values = np.quantile(growth_paths(self.start, z, self.design, self.fit.estimate), probabilities, axis=0).T
+            paths = growth_paths(self.start, self.working, self.design, self.fit.estimate)
+            values = np.quantile(paths, probabilities, axis=0).T
         else:
             spread = np.sqrt(path.variances + np.square(self.spread))
             working = path.levels[:, None] + spread[:, None] * quantile(np.array(probabilities), self.fit.estimate.dof)

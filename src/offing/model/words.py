@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import html
+import math
 import textwrap
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
@@ -40,6 +41,11 @@ def signed(value: float, digits: int = 3) -> str:
 def percent(share: float, digits: int = 2) -> str:
     """A share as a signed percentage."""
     return f"{signed(100.0 * share, digits)} %"
+
+
+def percents(shares: Iterable[float]) -> list[str]:
+    """Shares as signed percentages, an empty text where there is none."""
+    return [percent(float(share)) if math.isfinite(share) else "" for share in shares]
 
 
 def in_units(name: str, unit: str) -> str:

@@ -12,6 +12,7 @@ from collections.abc import Mapping
 
 import pandas as pd
 
+from offing.explain import SeasonIndices, indices
 from offing.handover import (
     Bundle,
     coefficient_rows,
@@ -23,7 +24,7 @@ from offing.handover import (
     json_text,
     treatment_rows,
 )
-from offing.model import Fit, Forecast, SeasonIndices, effects, indices
+from offing.model import Fit, Forecast, effects
 from offing.study.study import Study
 from offing.terms import Season
 

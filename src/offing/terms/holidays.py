@@ -287,6 +287,10 @@ class Holidays(Term):
         first, after = axis.days
         return calendar.counted(axis, flags) / (after - first)
 
+    def unseen(self, axis: Axis, state: HolidayState) -> list[tuple[int, str, str]]:
+        """Distance, name and group of the holidays in `axis` that the fitted periods never held."""
+        return self._unseen(axis, self._days(state.source, axis), state)
+
     def _unseen(self, axis: Axis, days: Days, state: HolidayState) -> list[tuple[int, str, str]]:
         """Distance, name and group of what falls in `axis` and has no column of its own, though its like have."""
         found = []

@@ -257,7 +257,7 @@ class Trend(Term):
         ]
         told = f"at {' and '.join(days)}" if days else "nowhere: one slope serves throughout"
         message = f"Looked for up to {self.at_most} bends of the trend; the data are evidence of bends {told}."
-        advice = "Their places have intervals: see offing.bends." if days else ""
+        advice = "Their places have intervals: see offing.trend." if days else ""
         return (Finding("bends", "note", message, str(self.name), advice, {"bends": float(len(days))}),)
 
     @property

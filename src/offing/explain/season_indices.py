@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -12,12 +11,10 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, nearest
 from offing.engine import quantile
+from offing.model import Fit
 from offing.model.words import as_html, percent, signed, text_table, wrapped
 from offing.tables.table import Array
 from offing.terms.season import Season, SeasonState
-
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
 
 #: Ratios bent by more than this share are worth a word.
 _BENT = 0.01
@@ -167,7 +164,7 @@ def indices(fit: Fit, term: str | None = None, *, against: str | None = None) ->
     >>> week.table.set_index("position")["index"].round(2)["Sunday"]
     np.float64(3.57)
     """
-    season = _chosen(fit, term)
+    season = chosen_season(fit, term)
     state: SeasonState = fit.states[str(season.name)]
     place = [slot.term for slot in fit.layout.slots].index(str(season.name))
     slot, columns = fit.layout.slots[place], fit.rows.blocks[place].columns
@@ -177,7 +174,7 @@ def indices(fit: Fit, term: str | None = None, *, against: str | None = None) ->
     functions = np.zeros((len(seen), fit.layout.k))
     for i, position in enumerate(seen):
         functions[i, slot.places] = columns[fit.used & (at == position)].mean(axis=0)
-    found = _measured(fit, functions, slot.factor, _place_of(against, names))
+    found = measured_from(fit, functions, slot.factor, _place_of(against, names))
     added = fit.rows.part(place, fit.estimate.beta).value
     rest = fit.means / np.exp(added) if fit.scale.log else fit.means - added / fit.factor
     owners = state.places.cycle.owners(fit.axis)
@@ -197,7 +194,7 @@ def _place_of(against: str | None, names: tuple[str, ...]) -> int | None:
     return names.index(against)
 
 
-def _measured(fit: Fit, functions: Array, factor: bool, place: int | None) -> tuple[Array, Array, Array, Array]:
+def measured_from(fit: Fit, functions: Array, factor: bool, place: int | None) -> tuple[Array, Array, Array, Array]:
     """Index, low, high and share (m,), of the mean or of a position, from functions (m, k) that give the effects."""
     effects = functions @ fit.estimate.beta
     reach = float(quantile(0.975, fit.estimate.dof))
@@ -222,7 +219,8 @@ def _measured(fit: Fit, functions: Array, factor: bool, place: int | None) -> tu
     return index, index - spread, index + spread, index / level if level > 0.0 else np.full(len(index), np.nan)
 
 
-def _chosen(fit: Fit, term: str | None) -> Season:
+def chosen_season(fit: Fit, term: str | None) -> Season:
+    """The season of a name, or the only one."""
     seasons = {str(each.name): each for each in fit.model.terms if isinstance(each, Season)}
     if term is None and len(seasons) == 1:
         return next(iter(seasons.values()))

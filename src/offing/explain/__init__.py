@@ -1,0 +1,26 @@
+"""What a fit or a forecast says, asked from one side each: functions that take a result and give a table to read."""
+
+from offing.explain.agreement import Agreed, agree
+from offing.explain.cycle_shape import CycleShape, cycle
+from offing.explain.holiday_effects import HolidayEffects, holiday_effects
+from offing.explain.season_indices import SeasonIndices, indices
+from offing.explain.sharing import Split, split
+from offing.explain.totals import Totals, totals
+from offing.explain.trend_path import TrendPath, trend
+
+__all__ = [
+    "Agreed",
+    "CycleShape",
+    "HolidayEffects",
+    "SeasonIndices",
+    "Split",
+    "Totals",
+    "TrendPath",
+    "agree",
+    "cycle",
+    "holiday_effects",
+    "indices",
+    "split",
+    "totals",
+    "trend",
+]

@@ -1,0 +1,97 @@
+"""Years, quarters, months and weeks that hold the periods of a series."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from itertools import pairwise
+
+import numpy as np
+from numpy.typing import NDArray
+
+from offing.base import InputError, nearest
+from offing.calendar import Axis, Frequency
+from offing.calendar.frequency import UNITS, Unit
+
+#: Names of periods are understood so many years before and after the data.
+_YEARS = 40
+
+
+def coarser(frequency: Frequency, by: str) -> Frequency:
+    """The frequency of the groups: civil or fiscal years, say, as the series' own calendar has them.
+
+    Raises
+    ------
+    InputError
+        If the groups would be no longer than the periods.
+    """
+    longer = UNITS[UNITS.index(frequency.unit) + 1 :]
+    if by not in longer:
+        raise InputError(f"found {by!r}", nearest(by, longer) if longer else "Use shorter periods.", key="by")
+    unit: Unit = longer[longer.index(by)]
+    if frequency.weeks is not None or frequency.unit in ("quarter", "year"):
+        return replace(frequency, unit=unit)
+    return Frequency(unit, zone=frequency.zone, week_ends=frequency.week_ends if unit == "week" else "sunday")
+
+
+def owners(axis: Axis, groups: Frequency) -> NDArray[np.int64]:
+    """Ordinal (n,) of the group that holds each period's middle."""
+    return groups.ordinals(axis.starts + (axis.ends - axis.starts) // 2)
+
+
+@dataclass(frozen=True)
+class Group:
+    """A year, quarter, month or week: its name, and the periods of a series that lie in it."""
+
+    label: str
+    axis: Axis
+
+
+def group_named(label: str, near: Axis) -> Group:
+    """The group of a name such as ``2026``, ``2026-Q1`` or ``2026-03``, as its periods of the series.
+
+    Raises
+    ------
+    InputError
+        If there is none of that name.
+    """
+    frequency = near.frequency
+    seen: dict[str, tuple[Frequency, int]] = {}
+    for by in reversed(UNITS[UNITS.index(frequency.unit) + 1 :]):
+        if by in ("year", "quarter", "month"):
+            groups = coarser(frequency, by)
+            middle = int(groups.ordinals(near.starts[-1:])[0])
+            reach = round(_YEARS * groups.periods_a_year)
+            named = Axis(groups, middle - reach, 2 * reach)
+            seen |= dict(zip(named.labels(), ((groups, at) for at in named.ordinals.tolist()), strict=True))
+    if label not in seen:
+        ways = " or ".join(["2026", "2026-Q1", "2026-03"][: max(1, 5 - UNITS.index(frequency.unit))])
+        raise InputError(f"{label!r} names no longer period", f"Write it as {ways}.", key="period")
+    groups, at = seen[label]
+    edges = groups.starts(np.array([at, at + 1]))
+    first, last = (int(each) for each in frequency.ordinals(edges))
+    around = Axis(frequency, first - 1, last - first + 3)
+    inside = np.flatnonzero(owners(around, groups) == at)
+    return Group(label, around.part(int(inside[0]), int(inside[-1]) + 1))
+
+
+def groups_named(stated: Mapping[str, float], near: Axis) -> list[tuple[Group, float]]:
+    """Groups with the number stated for each, which must not overlap.
+
+    Raises
+    ------
+    InputError
+        If there is none, a number is no finite one, or two groups overlap.
+    """
+    if not stated:
+        raise InputError("no total is given", 'Give such as {"2026": 12000}.', key="totals")
+    found = []
+    for label, number in stated.items():
+        if isinstance(number, bool) or not isinstance(number, (int, float, np.number)) or not np.isfinite(number):
+            raise InputError(f"found {number!r} for {label}", "Give a number.", key="totals")
+        found.append((group_named(str(label), near), float(number)))
+    found.sort(key=lambda pair: pair[0].axis.first)
+    for (one, _), (other, _) in pairwise(found):
+        if other.axis.first < one.axis.first + one.axis.n:
+            raise InputError(f"{one.label} and {other.label} overlap", "Give one of them.", key="totals")
+    return found

@@ -1,0 +1,69 @@
+"""A forecast's periods together: how they vary with each other, and joint paths of outcomes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from offing.engine import SEED, growth_paths, running
+from offing.model.forecast import Forecast
+from offing.tables.table import Array
+
+_BATCH, _BATCHES = 250, 16
+
+
+def slopes(forecast: Forecast) -> Array:
+    """Derivative (h,) of the mean on the target's own scale by η."""
+    path, scale = forecast.path, forecast.fit.scale
+    return np.asarray((path.mean * path.factor + scale.offset if scale.log else 1.0) / path.factor)
+
+
+def covariance_times(forecast: Forecast, columns: Array) -> Array:
+    """Σ @ `columns` (h, q), with Σ (h, h) the covariance of outcomes on the target's scale, to first order for logs.
+
+    Σ is never made: noise is a filter of independent shocks, which runs forwards and backwards.
+    """
+    lean = slopes(forecast)[:, None]
+    moved = lean * columns
+    known = forecast.half.T @ (forecast.half @ moved)
+    h, reach = len(moved), _reach(forecast)
+    padded = np.zeros((reach, moved.shape[1]))
+    padded[reach - h :] = moved
+    # The filter L is lower triangular and alike along its diagonals, so that its transpose is L run backwards.
+    noise = _filtered(forecast, _filtered(forecast, padded[::-1])[::-1])[reach - h :]
+    return np.asarray(lean * (known + forecast.fit.estimate.variance * noise))
+
+
+def outcome_paths(forecast: Forecast) -> Iterator[Array]:
+    """4,000 seeded joint paths of outcomes on the target's scale, in batches (250, h).
+
+    Coefficients and noise vary together by Student's t, as in the quantiles of single periods.
+    """
+    fit, path = forecast.fit, forecast.path
+    estimate, h = fit.estimate, forecast.axis.n
+    if fit.scale.growth:
+        z = forecast.working
+        whole = growth_paths(forecast.start, z, forecast.design, estimate) / path.factor
+        yield from (fit.cut(whole[i : i + _BATCH]) for i in range(0, len(whole), _BATCH))
+        return
+    generator = np.random.default_rng(SEED)
+    for _ in range(_BATCHES):
+        swell = np.sqrt(estimate.dof / generator.chisquare(estimate.dof, _BATCH))
+        known = forecast.half.T @ generator.standard_normal((len(forecast.half), _BATCH))
+        shocks = generator.standard_normal((_reach(forecast), _BATCH)) * np.sqrt(estimate.variance)
+        noise = _filtered(forecast, shocks)[-h:]
+        levels = path.levels[:, None] + (known + noise) * swell
+        values = np.exp(levels) - fit.scale.offset if fit.scale.log else levels
+        yield fit.cut((values / path.factor[:, None]).T)
+
+
+def _reach(forecast: Forecast) -> int:
+    """Periods from the last used one to the last forecast one: the noise of those before the origin is unknown too."""
+    return int(forecast.axis.first + forecast.axis.n - 1 - forecast.fit.estimate.chain.times[-1])
+
+
+def _filtered(forecast: Forecast, shocks: Array) -> Array:
+    """What shocks (n, q) to single periods make of v in their and all later periods."""
+    scale = forecast.fit.scale
+    return scale.spread(running(shocks, forecast.fit.estimate.chain.phi), np.full(len(shocks), 1.0 / scale.gain))
