@@ -6,7 +6,9 @@ from functools import singledispatch
 
 from offing.base import InputError
 from offing.draw.contributions import draw_contributions
+from offing.draw.cycle import draw_cycle
 from offing.draw.effects import draw_effects
+from offing.draw.holidays import draw_holidays
 from offing.draw.indices import draw_indices
 from offing.draw.series import draw_fit, draw_forecast
 from offing.draw.style import Picture, styled
@@ -18,7 +20,9 @@ from offing.draw.survey import (
     draw_seasons,
     draw_years,
 )
-from offing.explain import SeasonIndices
+from offing.draw.totals import draw_agreed, draw_split, draw_totals
+from offing.draw.trend import draw_trend
+from offing.explain import Agreed, CycleShape, HolidayEffects, SeasonIndices, Split, Totals, TrendPath
 from offing.model import Contributions, Effects, Fit, Forecast
 from offing.survey import Coverage, Echoes, History, Scatter, Seasons, Survey, Years
 
@@ -30,7 +34,8 @@ def figure(result: object) -> Picture:
     ----------
     result
         A `Fit` (history and fitted line), a `Forecast` (history and fan), `Contributions` (signed stacks),
-        `Effects` (what each driver does), `SeasonIndices`, or a view of a `Survey`: its ``history``, ``years``,
+        `Effects` (what each driver does), `TrendPath`, `CycleShape`, `HolidayEffects`, `SeasonIndices` (a table),
+        `Totals` (years), a `Split`, an `Agreed` forecast, or a view of a `Survey`: its ``history``, ``years``,
         ``seasons``, ``scatter``, ``echoes`` or ``coverage``. A survey itself is drawn as its history.
 
     Returns
@@ -67,6 +72,12 @@ _draw.register(Forecast, draw_forecast)
 _draw.register(Contributions, draw_contributions)
 _draw.register(Effects, draw_effects)
 _draw.register(SeasonIndices, draw_indices)
+_draw.register(CycleShape, draw_cycle)
+_draw.register(TrendPath, draw_trend)
+_draw.register(HolidayEffects, draw_holidays)
+_draw.register(Totals, draw_totals)
+_draw.register(Split, draw_split)
+_draw.register(Agreed, draw_agreed)
 _draw.register(History, draw_history)
 _draw.register(Years, draw_years)
 _draw.register(Seasons, draw_seasons)

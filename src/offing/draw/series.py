@@ -7,7 +7,7 @@ from matplotlib.axes import Axes
 from matplotlib.dates import AutoDateFormatter, AutoDateLocator
 
 from offing.calendar import Axis
-from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, legend, thousands
+from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, legend, thousands, times_of
 from offing.model import Fit, Forecast
 from offing.model.words import in_units, number, percent
 
@@ -22,7 +22,7 @@ def draw_fit(fit: Fit) -> Picture:
         f"{figures.rows} of {fit.axis.spell()} were fitted. {fit.source_note}",
     )
     _history(axes, fit, fit.axis)
-    axes.plot(_times(fit.axis), fit.fitted["fitted"], color=WARM, lw=1.2, dashes=(5, 1.5), label="fitted")
+    axes.plot(times_of(fit.axis), fit.fitted["fitted"], color=WARM, lw=1.2, dashes=(5, 1.5), label="fitted")
     _finish(axes, fit)
     return picture
 
@@ -35,7 +35,7 @@ def draw_forecast(forecast: Forecast) -> Picture:
     year = round(1.25 * axis.frequency.periods_a_year)
     shown = min(fit.axis.n, max(3 * axis.n, min(year, 8 * axis.n), 24))
     _history(axes, fit, fit.axis.part(fit.axis.n - shown, fit.axis.n))
-    times = _times(axis)
+    times = times_of(axis)
     levels = sorted(forecast.levels, reverse=True)
     tones = FAN[-len(levels) :] if len(levels) <= len(FAN) else [FAN[0]] * (len(levels) - 3) + list(FAN)
     for level, tone in zip(levels, tones, strict=True):
@@ -44,9 +44,9 @@ def draw_forecast(forecast: Forecast) -> Picture:
     axes.plot(
         times, forecast.mean, color=WARM, lw=2.2, marker="D" if axis.n <= 60 else "", ms=3.5, label="forecast (mean)"
     )
-    axes.axvline(_times(axis)[0] - np.timedelta64(_half(axis), "us"), color=QUIET, lw=1, dashes=(2, 2))
+    axes.axvline(times_of(axis)[0] - np.timedelta64(_half(axis), "us"), color=QUIET, lw=1, dashes=(2, 2))
     axes.annotate(
-        "origin", (_times(axis)[0] - np.timedelta64(_half(axis), "us"), 1.0), xycoords=("data", "axes fraction"),
+        "origin", (times_of(axis)[0] - np.timedelta64(_half(axis), "us"), 1.0), xycoords=("data", "axes fraction"),
         xytext=(-5, -4), textcoords="offset points", ha="right", va="top", color=INK, fontsize=10,
     )  # fmt: skip
     _finish(axes, fit)
@@ -55,13 +55,13 @@ def draw_forecast(forecast: Forecast) -> Picture:
 
 def _history(axes: Axes, fit: Fit, axis: Axis) -> None:
     values = fit.target[axis.first - fit.axis.first :][: axis.n]
-    axes.plot(_times(axis), values, color=INK, lw=1.8, label=fit.label)
+    axes.plot(times_of(axis), values, color=INK, lw=1.8, label=fit.label)
     treated = np.flatnonzero(fit.treated[axis.first - fit.axis.first :][: axis.n])
     if len(treated):
         # What was excluded has no value any more: it is marked where it was read, what was filled where it is now.
         read = fit.view.actual(fit.model.target, axis)
         at = np.where(np.isfinite(read), read, values)[treated]
-        axes.plot(_times(axis)[treated], at, lw=0, marker="s", ms=7, mfc="none", mec=WARM, mew=1.6, label="treated")
+        axes.plot(times_of(axis)[treated], at, lw=0, marker="s", ms=7, mfc="none", mec=WARM, mew=1.6, label="treated")
 
 
 def _finish(axes: Axes, fit: Fit) -> None:
@@ -88,10 +88,6 @@ def _change(forecast: Forecast) -> str:
     if before < 0 or len(past) < axis.n or not (past > 0.0).all():
         return said
     return f"{said}, {percent(average / float(past.mean()) - 1.0)} on a year before"
-
-
-def _times(axis: Axis) -> np.ndarray:
-    return axis.frequency.wall(axis.starts).astype("datetime64[us]")
 
 
 def _half(axis: Axis) -> int:

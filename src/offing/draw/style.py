@@ -9,9 +9,12 @@ from contextlib import AbstractContextManager
 from typing import Any
 
 import matplotlib as mpl
+import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter
+
+from offing.calendar import Axis
 
 INK = "#22303c"
 QUIET = "#8793a0"
@@ -95,6 +98,42 @@ def grid(title: str, caption: str, panels: int) -> tuple[Picture, list[Axes]]:
         left, bottom = 0.075 + column * width, high - (row + 1) * height + 0.015
         found.append(_dressed(picture.add_axes((left, bottom, width - 0.055, height - 0.095))))
     return picture, found
+
+
+def stacked(title: str, caption: str, upper: float = 0.62) -> tuple[Picture, Axes, Axes]:
+    """An empty figure like `canvas`, with two axes above each other; the upper one takes the share `upper`."""
+    picture, (low, high) = _page(title, caption)
+    base, room = low + 0.095, high - low - 0.145
+    below = picture.add_axes((0.085, base, 0.875, room * (1.0 - upper) - 0.07))
+    above = picture.add_axes((0.085, base + room * (1.0 - upper), 0.875, room * upper), sharex=below)
+    return picture, _dressed(above), _dressed(below)
+
+
+def round_canvas(title: str, caption: str) -> tuple[Picture, Any]:
+    """An empty figure with polar axes: a cycle goes around clockwise from the top."""
+    picture, (low, high) = _page(title, caption)
+    axes: Any = picture.add_axes((0.2, low + 0.045, 0.6, high - low - 0.1), projection="polar")
+    axes.set_theta_zero_location("N")
+    axes.set_theta_direction(-1)
+    axes.set_facecolor(PAPER)
+    axes.grid(color=FAINT)
+    axes.spines["polar"].set_color(FAINT)
+    return picture, axes
+
+
+def bare(title: str, caption: str) -> tuple[Picture, Axes]:
+    """An empty figure with one area from 0 to 1 in both directions, without axes."""
+    picture, (low, high) = _page(title, caption)
+    axes = picture.add_axes((0.05, low + 0.03, 0.9, high - low - 0.04))
+    axes.set_axis_off()
+    axes.set_xlim(0.0, 1.0)
+    axes.set_ylim(0.0, 1.0)
+    return picture, axes
+
+
+def times_of(axis: Axis) -> np.ndarray:
+    """Starts (n,) of periods on the wall clock, as Matplotlib takes them."""
+    return axis.frequency.wall(axis.starts).astype("datetime64[us]")
 
 
 def columns_of(panels: int) -> int:

@@ -138,8 +138,8 @@ def agree(
     """Change a forecast so that it adds up to stated totals.
 
     ``proportional`` multiplies all forecast periods of a total by the same number. ``least change`` takes the
-    means that are nearest to the forecast in the metric of its covariance (Stone, Champernowne & Meade 1942): periods of
-    which less is known change more, and neighbours that err together change together. Outcomes that are known count
+    means that are nearest to the forecast in the metric of its covariance (Stone, Champernowne & Meade 1942): periods
+    of which less is known change more, and neighbours that err together change together. Outcomes that are known count
     into their total and stay. Limits of the target are respected. Intervals are those of outcomes given the totals.
 
     Parameters

@@ -7,11 +7,13 @@ from collections.abc import Iterable
 import pandas as pd
 
 from offing.base import Treatment
-from offing.explain import SeasonIndices
+from offing.explain import Agreed, HolidayEffects, SeasonIndices, Split, Totals, TrendPath
 from offing.model import Contributions, Fit, Forecast
 
 #: The scenario of a forecast that rests on the drivers' plan alone.
 AS_PLANNED = "as planned"
+#: The scenario of a forecast that was brought to stated totals.
+AGREED = "agreed"
 
 _TREATMENT = ["source", "column", "period", "before", "after", "reason"]
 
@@ -36,11 +38,57 @@ def forecast_rows(forecast: Forecast) -> pd.DataFrame:
     return _keyed(rows, forecast.fit, AS_PLANNED)
 
 
-def contribution_rows(contributions: Contributions, fit: Fit, *, of_forecast: bool) -> pd.DataFrame:
+def agreed_rows(agreed: Agreed) -> pd.DataFrame:
+    """Rows of ``forecast.csv`` of a forecast that was brought to stated totals."""
+    forecast = agreed.forecast
+    table = pd.DataFrame({"horizon": forecast.table["horizon"], "forecast": agreed.mean}).join(agreed.quantiles())
+    rows = _stamped(table, forecast.fit)
+    rows.insert(0, "origin", _iso([forecast.origin], forecast.fit)[0])
+    return _keyed(rows, forecast.fit, AGREED)
+
+
+def split_rows(found: Split, fit: Fit) -> pd.DataFrame:
+    """Rows of ``split.csv``: one a period of each total."""
+    return _keyed(_stamped(found.table, fit), fit, "")
+
+
+def total_rows(found: Totals, fit: Fit) -> pd.DataFrame:
+    """Rows of ``totals.csv``: one a year, or other group, by its name."""
+    rows = found.table.reset_index(drop=True)
+    rows.insert(0, "measure", "average" if found.average else "sum")
+    rows.insert(1, "by", found.axis.frequency.unit)
+    rows.insert(2, "period", found.axis.labels())
+    return _keyed(rows, fit, AS_PLANNED)
+
+
+def trend_rows(found: TrendPath, fit: Fit) -> pd.DataFrame:
+    """Rows of ``trend.csv``: one a period."""
+    rows = _stamped(found.path.rename(columns={"trend": "value"}), fit)
+    rows.insert(0, "term", found.term)
+    return _keyed(rows, fit, AS_PLANNED)
+
+
+def bend_rows(found: TrendPath, fit: Fit) -> pd.DataFrame:
+    """Rows of ``bends.csv``: one a slope change."""
+    rows = found.table.copy()
+    rows.insert(0, "term", found.term)
+    return _keyed(rows, fit, "")
+
+
+def holiday_rows(found: HolidayEffects, fit: Fit) -> pd.DataFrame:
+    """Rows of ``holidays.csv``: one a holiday and day around it."""
+    rows = found.table.copy()
+    rows.insert(0, "term", found.term)
+    return _keyed(rows, fit, "")
+
+
+def contribution_rows(
+    contributions: Contributions, fit: Fit, *, of_forecast: bool, scenario: str = AS_PLANNED
+) -> pd.DataFrame:
     """Rows of ``contributions.csv``; periods whose drivers are unknown have none."""
     rows = contributions.table.dropna(subset="contribution")
     rows = rows.assign(period=_iso(rows["period"], fit))
-    return _keyed(rows, fit, AS_PLANNED if of_forecast else "")
+    return _keyed(rows, fit, scenario if of_forecast else "")
 
 
 def index_rows(found: SeasonIndices, fit: Fit) -> pd.DataFrame:

@@ -62,6 +62,7 @@ def study_from(text: str, path: Path) -> Study:
     except ValidationError as error:
         raise place.first_fault(error, (), _known_keys()) from error
     _check_sources(spec, place)
+    _check_totals(spec, place)
     terms = [_term(entry, i, path.parent, place) for i, entry in enumerate(spec.terms)]
     _check_drivers(spec, terms, place)
     treatments = [_built(Treat, entry, ("treatments", i), place) for i, entry in enumerate(spec.treatments)]
@@ -95,6 +96,7 @@ def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
         ("target", "data"): schema.ColumnSpec,
         ("estimation",): schema.EstimationSpec,
         ("forecast",): schema.ForecastSpec,
+        ("totals", "*"): schema.TotalSpec,
     }
     return {at: list(part.model_fields) for at, part in parts.items()}
 
@@ -114,6 +116,16 @@ def _check_sources(spec: schema.StudySpec, place: Place) -> None:
             raise place.error(at, f"the source '{first}' is its plan already", "Keep one of them.")
     if all(source.plan_for is not None for source in spec.sources.values()):
         raise place.error(("sources",), "there are only plans", "Add the source that they continue.")
+
+
+def _check_totals(spec: schema.StudySpec, place: Place) -> None:
+    for i, each in enumerate(spec.totals):
+        if (each.total is None) == (each.average is None):
+            raise place.error(("totals", i), "totals are sums or averages", "Give one of total and average.")
+        if each.type == "split" and each.way is not None:
+            raise place.error(("totals", i, "way"), "a split has one way", "Remove it.")
+        if each.type in [other.type for other in spec.totals[:i]]:
+            raise place.error(("totals", i), f"there are two tables to {each.type}", "Put their numbers into one.")
 
 
 def _term(entry: Mapping[str, Any], i: int, folder: Path, place: Place) -> Term:
@@ -168,9 +180,21 @@ def _models(spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], 
 
     def made(chosen: list[Term], name: str = "main") -> Model:
         try:
-            return Model(target, chosen, spec.target.scale, name, treatments, spec.target.transform)
+            return Model(
+                target,
+                chosen,
+                spec.target.scale,
+                name,
+                treatments,
+                spec.target.transform,
+                offset=spec.target.offset,
+                lower_limit=spec.target.lower_limit,
+                upper_limit=spec.target.upper_limit,
+                errors=spec.estimation.errors,
+            )
         except InputError as error:
-            at = ("treatments",) if error.key == "treatments" else ("target", str(error.key))
+            elsewhere = {"treatments": ("treatments",), "errors": ("estimation", "errors"), "terms": ("terms",)}
+            at = elsewhere.get(str(error.key), ("target", str(error.key)))
             raise place.error(at, error.found, error.advice) from error
 
     if not spec.models:

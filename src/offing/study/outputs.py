@@ -8,25 +8,32 @@ from __future__ import annotations
 import dataclasses
 import re
 import zlib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from typing import Any
 
 import pandas as pd
 
-from offing.explain import SeasonIndices, indices
 from offing.handover import (
+    AGREED,
     Bundle,
+    agreed_rows,
+    bend_rows,
     coefficient_rows,
     contribution_rows,
     csv_text,
     fitted_rows,
     forecast_rows,
+    holiday_rows,
     index_rows,
     json_text,
+    split_rows,
+    total_rows,
     treatment_rows,
+    trend_rows,
 )
 from offing.model import Fit, Forecast, effects
+from offing.model.words import wrapped
 from offing.study.study import Study
-from offing.terms import Season
 
 
 def in_words(study: Study, step: str) -> str:
@@ -55,20 +62,28 @@ def tables(study: Study, step: str) -> dict[str, pd.DataFrame]:
         found["contributions"] += [
             contribution_rows(each.contributions, each.fit, of_forecast=True) for each in forecasts
         ]
-    if step == "explain" and (seasons := _seasons(study)):
-        found["indices"] = [index_rows(each, fit) for _, fit, each in seasons]
-    return {name: pd.concat(rows, ignore_index=True) for name, rows in found.items()}
+        found["forecast"] += [agreed_rows(each) for each in study.agreed.values()]
+        found["contributions"] += [
+            contribution_rows(each.contributions, each.forecast.fit, of_forecast=True, scenario=AGREED)
+            for each in study.agreed.values()
+        ]
+        found["totals"] = [total_rows(each, study.fits[name]) for name, made in study.totals.items() for each in made]
+        found["split"] = [split_rows(each, study.fits[name]) for name, each in study.splits.items()]
+    if step == "explain":
+        for name, answers in study.answers.items():
+            for (file, kind), rows in _ROWS.items():
+                made = [rows(each, study.fits[name]) for each in answers.get(kind, {}).values()]
+                found[file] = [*found.get(file, []), *made]
+    return {name: pd.concat(rows, ignore_index=True) for name, rows in found.items() if rows}
 
 
-def _seasons(study: Study) -> list[tuple[str, Fit, SeasonIndices]]:
-    """Name of the fit, the fit and the indices of every season of dummies or harmonics."""
-    return [
-        (name, fit, indices(fit, str(term.name)))
-        for name, fit in study.fits.items()
-        if fit.scale.plain
-        for term in fit.model.terms
-        if isinstance(term, Season)
-    ]
+#: Tables of answers, by file and kind of answer.
+_ROWS: dict[tuple[str, str], Callable[[Any, Fit], pd.DataFrame]] = {
+    ("trend", "trend"): trend_rows,
+    ("bends", "trend"): bend_rows,
+    ("indices", "indices"): index_rows,
+    ("holidays", "holidays"): holiday_rows,
+}
 
 
 def bundle(study: Study, step: str) -> Bundle:
@@ -95,11 +110,19 @@ def _words(study: Study, name: str, fit: Fit, step: str) -> str:
     if step == "fit":
         return str(fit)
     forecast = study.forecasts[name]
+    summed = [wrapped(each.sentence) for each in study.totals[name]]
+    changed = [str(made) for made in (study.agreed.get(name), study.splits.get(name)) if made is not None]
     if step == "forecast":
-        return str(forecast)
+        return "\n\n".join([str(forecast), "\n".join(summed), *changed])
     told = effects(fit)
     lines = [told.heading, *(f"  {line}" for line in told.lines)]
-    return "\n".join([*(lines if told.effects else []), "", str(forecast.contributions)])
+    answers = [
+        wrapped(each.sentence)
+        for kind, found in study.answers[name].items()
+        if kind != "indices"  # the cycle says the same
+        for each in found.values()
+    ]
+    return "\n".join([*(lines if told.effects else []), *answers, *summed, "", str(forecast.contributions)])
 
 
 def _findings(study: Study, step: str) -> list[dict[str, object]]:
@@ -131,8 +154,13 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
                 results["history"] = fit.contributions
             if (told := effects(fit)).effects:
                 results["effects"] = told
-            seasons = [each for owner, _, each in _seasons(study) if owner == name]
-            results |= {f"indices-{file_part(each.term)}" if len(seasons) > 1 else "indices": each for each in seasons}
+            for kind, made in study.answers[name].items():
+                for term, each in made.items():
+                    results[f"{kind}-{file_part(term)}" if len(made) > 1 else kind] = each
+            whole = study.totals[name]
+            results |= {f"totals-{i + 1}" if len(whole) > 1 else "totals": each for i, each in enumerate(whole)}
+            results |= {"agreed": study.agreed[name]} if name in study.agreed else {}
+            results |= {"split": study.splits[name]} if name in study.splits else {}
         suffix = "" if len(study.fits) == 1 else f"-{file_part(name)}"
         found |= {f"{kind}{suffix}": png(figure(result)) for kind, result in results.items()}
     return found

@@ -81,6 +81,9 @@ class TargetSpec(Part):
 
     data: Text | ColumnSpec
     scale: Literal["level", "log"] = "level"
+    offset: float = 0.0
+    lower_limit: float | None = None
+    upper_limit: float | None = None
     transform: list[str | dict[str, Any]] = []
 
 
@@ -93,7 +96,7 @@ class ModelSpec(Part):
 class EstimationSpec(Part):
     """The table ``[estimation]``."""
 
-    errors: Literal["independent"] = "independent"
+    errors: Literal["independent", "ar"] | None = None
     covariance: Literal["classical"] = "classical"
 
 
@@ -103,6 +106,22 @@ class ForecastSpec(Part):
     horizon: Annotated[int, Field(ge=1)] | None = None
     until: str | date | None = None
     levels: Annotated[list[Share], Field(min_length=1)] = [0.5, 0.8, 0.95]
+    sums: list[Unit] | None = None
+    averages: list[Unit] = []
+
+
+class TotalSpec(Part):
+    """A table ``[[totals]]``: numbers by the year, quarter or month that they are stated for."""
+
+    type: Literal["split", "agree"]
+    total: dict[str, float] | None = None
+    average: dict[str, float] | None = None
+    way: Literal["proportional", "least change"] | None = None
+
+    @property
+    def stated(self) -> dict[str, float]:
+        """The numbers, of whichever kind."""
+        return self.total or self.average or {}
 
 
 class StudySpec(Part):
@@ -117,3 +136,4 @@ class StudySpec(Part):
     models: dict[str, ModelSpec] = {}
     estimation: EstimationSpec = EstimationSpec()
     forecast: ForecastSpec = ForecastSpec()
+    totals: list[TotalSpec] = []

@@ -10,14 +10,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from offing.base import InputError
+from offing.explain import Agreed, Split, Totals, agree, split, totals
 from offing.handover import file_digest, frame_digest, run_record
 from offing.model import Fit, Forecast, Model
+from offing.study.answers import answers
 from offing.study.faults import Place
 from offing.tables import Panel, Table, read
 from offing.terms import Term
 
 if TYPE_CHECKING:
-    from offing.study.schema import StudySpec
+    from offing.study.schema import StudySpec, TotalSpec
 
 
 @dataclass(frozen=True)
@@ -100,6 +102,46 @@ class Study:
                 for name, fit in fits.items()
             }
 
+    @cached_property
+    def answers(self) -> dict[str, dict[str, dict[str, Any]]]:
+        """Trends, cycles, indices and holidays by the names of their fits, the kind of answer, and the term."""
+        return {name: answers(each) for name, each in self.forecasts.items()}
+
+    @cached_property
+    def totals(self) -> dict[str, list[Totals]]:
+        """Sums and averages of the forecasts' years, or what else the study asks for, by the names of their fits."""
+        asked = self.spec.forecast
+        found = {}
+        with self._placing(("forecast",)):
+            for name, each in self.forecasts.items():
+                usual = [] if each.axis.frequency.unit == "year" else ["year"]
+                sums = [totals(each, by) for by in (usual if asked.sums is None else asked.sums)]
+                found[name] = [*sums, *(totals(each, by, average=True) for by in asked.averages)]
+        return found
+
+    @cached_property
+    def agreed(self) -> dict[str, Agreed]:
+        """The forecasts brought to the totals that the study states, if any."""
+        found = {}
+        for i, spec in self._stated("agree"):
+            with self._placing(("totals", i)):
+                for name, each in self.forecasts.items():
+                    found[name] = agree(each, spec.stated, way=spec.way or "proportional", average=spec.total is None)
+        return found
+
+    @cached_property
+    def splits(self) -> dict[str, Split]:
+        """The stated totals split over their periods, if any."""
+        found = {}
+        for i, spec in self._stated("split"):
+            with self._placing(("totals", i)):
+                for name, each in self.fits.items():
+                    found[name] = split(each, spec.stated, average=spec.total is None)
+        return found
+
+    def _stated(self, kind: str) -> list[tuple[int, TotalSpec]]:
+        return [(i, each) for i, each in enumerate(self.spec.totals) if each.type == kind]
+
     def record(self, *, plans: bool) -> dict[str, Any]:
         """What ``run.json`` holds: versions, fingerprints of the files read, with or without `plans`, options.
 
@@ -119,14 +161,16 @@ class Study:
         return run_record(prints, options)
 
     @contextmanager
-    def _placing(self) -> Iterator[None]:
-        """Let an error about a term say where in the study the term stands."""
+    def _placing(self, elsewhere: tuple[str | int, ...] = ()) -> Iterator[None]:
+        """Let an error about a term say where in the study the term stands; others are about `elsewhere`."""
         try:
             yield
         except InputError as error:
             names = [str(term.name) for term in self.terms]
-            if error.term in names and error.file is None:
-                at: tuple[str | int, ...] = ("terms", names.index(str(error.term)), *([error.key] if error.key else []))
+            at: tuple[str | int, ...] = elsewhere
+            if error.term in names:
+                at = ("terms", names.index(str(error.term)), *([error.key] if error.key else []))
+            if at and error.file is None:
                 error.file, error.line = self.path.name, Place(self.path.name, self.text).line(at)
             raise
 

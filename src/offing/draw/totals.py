@@ -1,0 +1,78 @@
+"""Years and their totals, and stated totals met by a split or a changed forecast."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from offing.draw.style import FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, thousands, times_of
+from offing.explain import Agreed, Split, Totals
+from offing.model.words import in_units, number, percent
+
+
+def draw_totals(result: Totals) -> Picture:
+    """A bar a year: what is known in ink, what is forecast in warm on top, with the interval of the whole."""
+    note = f" {result.note}" if result.note else ""
+    picture, axes = canvas(
+        result.sentence.rstrip("."),
+        f"{'Averages' if result.average else 'Totals'} by {result.axis.frequency.unit}: the line spans the joint 95 % "
+        f"interval of the whole. Pale bars lack periods.{note}",
+    )
+    places, whole = np.arange(result.axis.n), result.complete
+    for flags, alpha in ((whole, 1.0), (~whole, 0.35)):
+        at = np.flatnonzero(flags)
+        axes.bar(at, result.actual[at], 0.62, color=INK, alpha=0.85 * alpha, label="actual" if alpha == 1.0 else "")
+        ahead = at[result.ahead[at] > 0]
+        axes.bar(ahead, result.forecast[ahead], 0.62, bottom=result.actual[ahead], color=FAN[1], hatch="//",
+                 edgecolor=WARM, lw=0, alpha=alpha, label="forecast" if alpha == 1.0 else "")  # fmt: skip
+    future = places[result.ahead > 0]
+    axes.vlines(future, result.low[future], result.high[future], color=WARM, lw=2.4)
+    top = np.maximum(result.high, result.total)
+    if len(places) <= 24:
+        for i in places.tolist():
+            change = f"\n{percent(float(result.change[i]))}" if np.isfinite(result.change[i]) else ""
+            axes.annotate(f"{number(float(result.total[i]), 4)}{change}", (i, top[i]), xytext=(0, 5),
+                          textcoords="offset points", ha="center", va="bottom", fontsize=10)  # fmt: skip
+    step = -(-len(places) // 24)
+    axes.set_xticks(places[::step], result.axis.labels()[::step])
+    axes.set_ylabel(in_units(result.target, result.unit))
+    axes.set_ylim(min(0.0, float(np.nanmin(result.low))), 1.12 * float(np.nanmax(top)))
+    thousands(axes.yaxis)
+    legend(axes)
+    return picture
+
+
+def draw_split(result: Split) -> Picture:
+    """A bar a period with its interval."""
+    picture, axes = canvas(result.sentence.split(":")[0] + ": stated totals split over their periods", result.sentence)
+    places = np.arange(len(result.value))
+    labels = [name for axis in result.axis for name in axis.labels()]
+    if len(places) <= 120:
+        axes.bar(places, result.value, 0.7, color=FAN[1])
+        axes.vlines(places, result.low, result.high, color=WARM, lw=2.0)
+    else:
+        axes.fill_between(places, result.low, result.high, color=FAN[0], lw=0)
+        axes.plot(places, result.value, color=WARM, lw=1.6)
+    step = -(-len(places) // 14)
+    axes.set_xticks(places[::step], labels[::step])
+    axes.set_ylabel(in_units(result.target, result.unit))
+    thousands(axes.yaxis)
+    return picture
+
+
+def draw_agreed(result: Agreed) -> Picture:
+    """The forecast before and after, with the interval that the totals leave."""
+    forecast = result.forecast
+    picture, axes = canvas(result.told[0].rstrip("."), f"{result.sentence} {' '.join(result.told[1:])} "
+                           "The band spans 95 % of outcomes given the totals.")  # fmt: skip
+    times, band = times_of(forecast.axis), result.table
+    axes.fill_between(times, band["low"], band["high"], color=FAN[0], lw=0, label="95 % band, agreed")
+    marker = "D" if forecast.axis.n <= 60 else ""
+    axes.plot(times, result.mean, color=WARM, lw=2.2, marker=marker, ms=3.5, label="agreed")
+    axes.plot(times, forecast.mean, color=TERMS[0], lw=1.6, dashes=(4, 2), label="forecast before")
+    axes.axhline(0.0, color=QUIET, lw=1) if (band["low"] < 0.0).any() else None
+    axes.set_ylabel(in_units(forecast.fit.label, forecast.fit.unit))
+    axes.set_xlabel(f"{forecast.axis.frequency.unit} (start)")
+    thousands(axes.yaxis)
+    axes.margins(x=0.01)
+    legend(axes)
+    return picture
