@@ -37,14 +37,15 @@ def offing() -> None:
 
 @offing.command()
 @click.argument("folder", type=click.Path(path_type=Path, file_okay=False), default=Path("tern-islands"))
-def demo(folder: Path) -> None:
+@click.option("--story", type=click.Choice(["ferry", "heat"]), default="ferry", help="Which one.", show_default=True)
+def demo(folder: Path, story: str) -> None:
     """Write a made-up study into FOLDER, run it in full and compare it with the truth.
 
-    FOLDER is tern-islands by default.
+    FOLDER is tern-islands by default. The ferry's study is of weeks, that of the district heat of hours.
     """
-    from offing.demo import run_demo  # noqa: PLC0415
+    from offing.demo import run_demo, run_heat  # noqa: PLC0415
 
-    run_demo(folder, click.echo)
+    {"ferry": run_demo, "heat": run_heat}[story](folder, click.echo)
 
 
 @offing.command()

@@ -1,7 +1,9 @@
-"""The Tern Islands: made-up data whose truth is known, and a guided run over them."""
+"""The Tern Islands: made-up data whose truth is known, and guided runs over them."""
 
 from offing.demo.ferry import World, ferry
+from offing.demo.heat import heat
+from offing.demo.heat_story import run_heat
 from offing.demo.messy import messy_tables
 from offing.demo.run import run_demo
 
-__all__ = ["World", "ferry", "messy_tables", "run_demo"]
+__all__ = ["World", "ferry", "heat", "messy_tables", "run_demo", "run_heat"]

@@ -7,13 +7,13 @@ from importlib.resources import files
 from pathlib import Path
 
 import numpy as np
-import pandas as pd
 
+from offing.demo.compared import compare, inset, shown
 from offing.demo.ferry import ferry
 from offing.demo.messy import messy_tables
 from offing.handover import Bundle, csv_text
-from offing.model import Fit, effects
-from offing.model.words import number, text_table, wrapped
+from offing.model import effects
+from offing.model.words import text_table
 from offing.study import Study, open_study
 from offing.study.inspecting import inspected, study_of
 from offing.study.outputs import bundle
@@ -52,10 +52,10 @@ def run_demo(folder: Path, say: Say) -> Study:
     study = open_study(folder / "study.toml")
     (fit,), (forecast,) = study.fits.values(), study.forecasts.values()
     say("2. Fitted trend + season + holidays + drivers:\n")
-    say(_inset(fit.sentences))
+    say(inset(fit.sentences))
 
     say("\n3. Forecast 13 weeks, from the drivers' plan:\n")
-    say(_inset(forecast.sentences))
+    say(inset(forecast.sentences))
     say("")
     say(forecast.text_table())
 
@@ -66,12 +66,19 @@ def run_demo(folder: Path, say: Say) -> Study:
 
     say("\n5. Held the estimates against the truth:\n")
     compared = compare(fit, world.truth)
-    say(text_table(*_shown(compared)))
+    say(text_table(*shown(compared)))
     say(
         f"\n   {int(compared['inside'].sum())} of {len(compared)} true effects lie in their 95 % intervals; "
         "about one in twenty should not."
     )
 
+    _tell_files(study, folder, say)
+    _tell_messy(folder, say)
+    _tell_next(folder, effects(fit).effects[0].driver, say)
+    return study
+
+
+def _tell_files(study: Study, folder: Path, say: Say) -> None:
     results = folder / "results"
     written = bundle(study, "explain").write(results)
     say(f"\n6. Wrote {len(written)} files to {results}. Open first:")
@@ -80,21 +87,21 @@ def run_demo(folder: Path, say: Say) -> Study:
     say("     effects.png        what each driver does")
     say("     forecast.csv, contributions.csv, coefficients.csv ... the same as tables")
 
-    _tell_messy(folder, say)
-    top = effects(fit).effects[0]
+
+def _tell_next(folder: Path, driver: str, say: Say) -> None:
     say("\nTry next:")
+    say("     offing demo heat --story heat     an hourly study: hours by kind of day, school holidays, clock changes")
     say(f"     offing inspect {' '.join(str(folder / 'raw' / name) for name in RAW)}")
     say(f"         --to week --set {DECIMAL} --write-study {folder / 'raw' / 'suggested.toml'}")
     say(f"     offing explain {folder / 'study.toml'}")
-    say(f"     change '{top.driver}' in plan.csv (the driver with the largest effect), then")
+    say(f"     change '{driver}' in plan.csv (the driver with the largest effect), then")
     say(f"     offing forecast {folder / 'study.toml'} --out {folder / 'changed'}")
-    return study
 
 
 def _tell_messy(folder: Path, say: Say) -> None:
     say("\n7. Looked at the messy tables and let them suggest a study:\n")
     survey = look_at_messy(folder / "raw")
-    say(_inset("\n".join(survey.sentences)))
+    say(inset("\n".join(survey.sentences)))
     gap = forecast_gap(survey, inspected(clean_files(folder), "tickets.sold", None, ()))
     say(f"\n   Its forecast and that of the study which the clean tables suggest differ by at most {gap:.0e} of it.")
 
@@ -122,24 +129,3 @@ def forecast_gap(first: Survey, second: Survey) -> float:
         (forecast,) = study_of(survey).forecasts.values()
         means.append(forecast.mean)
     return float(np.abs(means[0] / means[1] - 1.0).max())
-
-
-def compare(fit: Fit, truth: pd.DataFrame) -> pd.DataFrame:
-    """Estimates beside the truth: ``column, true, coefficient, low, high, inside``."""
-    both = truth.merge(fit.coefficients, on=["term", "column"], how="left", validate="one_to_one")
-    inside = (both["low"] <= both["true"]) & (both["true"] <= both["high"])
-    return both[["column", "true", "coefficient", "low", "high"]].assign(inside=inside)
-
-
-def _shown(compared: pd.DataFrame) -> tuple[list[str], list[list[str]]]:
-    numbers = [[number(value) for value in compared[name]] for name in ("true", "coefficient", "low", "high")]
-    inside = ["yes" if each else "NO" for each in compared["inside"]]
-    return ["effect (log scale)", "true", "estimated", "from", "to", "inside"], [
-        compared["column"].tolist(),
-        *numbers,
-        inside,
-    ]
-
-
-def _inset(text: str) -> str:
-    return wrapped("\n".join(f"   {line}" for line in text.splitlines()))

@@ -9,7 +9,7 @@ import numpy as np
 from matplotlib.patches import Patch
 
 from offing.base import InputError
-from offing.calendar import UNITS, Frequency
+from offing.calendar import UNITS, Axis, Frequency
 from offing.draw.style import HATCHES, INK, PAPER, TERMS, Picture, canvas, legend, short, thousands
 from offing.model import Contributions
 from offing.model.words import in_units, number
@@ -45,7 +45,7 @@ def stacks(contributions: Contributions) -> Stacks:
             break
     sizes = np.bincount(at)
     averaged = np.array([np.bincount(at, row) / sizes for row in (*rows, total)])
-    names = [str(stamp)[:7] for stamp in coarse.index(coarse.starts(blocks))]
+    names = [Axis(coarse, int(block), 1).labels()[0] for block in blocks]
     return Stacks(names, averaged[0], averaged[1:-1], averaged[-1], unit)
 
 
@@ -69,7 +69,7 @@ def draw_contributions(contributions: Contributions) -> Picture:
         }
         axes.bar(places, row, 0.82, bottom=np.where(row >= 0, above, below), lw=0.4, **look)
         above, below = above + np.maximum(row, 0), below + np.minimum(row, 0)
-        handles.append(Patch(label=short(term, 20), **look))
+        handles.append(Patch(label=short(term, 18), **look))
     level = axes.plot(places, bars.baseline, color=INK, lw=1.1, dashes=(4, 2), label="baseline")
     mark = axes.plot(places, bars.total, color=INK, lw=0, marker="_", mew=2.6, label="total",
                      ms=max(5.0, min(26.0, 420.0 / len(places))))  # fmt: skip

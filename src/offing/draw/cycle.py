@@ -25,8 +25,10 @@ from offing.explain import CycleShape
 from offing.explain.cycle_shape import Course
 from offing.model.words import in_units, number, percent
 
-#: From below the average over the paper to above it; lightness tells how far, hue and the scale beside it which way.
-_HEAT = LinearSegmentedColormap.from_list("offing heat", [TERMS[5], TERMS[0], "#a9c6cf", PAPER, *FAN, WARM, "#6b2411"])
+#: From below the average over the paper to above it: lightness tells how far, hue and the scale which way.
+_HEAT = LinearSegmentedColormap.from_list(
+    "offing heat", [TERMS[5], TERMS[0], "#a3c3ce", PAPER, FAN[1], WARM, "#6b2411"]
+)
 _AROUND = ("year", "365.25 days", "365 days", "1 years")
 
 

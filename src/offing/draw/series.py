@@ -11,6 +11,9 @@ from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, legend, th
 from offing.model import Fit, Forecast
 from offing.model.words import in_units, number, percent
 
+#: Lines of more periods than this are drawn thin.
+_DENSE = 200
+
 
 def draw_fit(fit: Fit) -> Picture:
     """History in ink, the fitted mean as a thin warm line over it."""
@@ -34,6 +37,8 @@ def draw_forecast(forecast: Forecast) -> Picture:
     # A little more than a year where that leaves the fan wide enough to read.
     year = round(1.25 * axis.frequency.periods_a_year)
     shown = min(fit.axis.n, max(3 * axis.n, min(year, 8 * axis.n), 24))
+    if axis.n > _DENSE:
+        shown = min(fit.axis.n, axis.n)  # of so many periods no more can be told apart
     _history(axes, fit, fit.axis.part(fit.axis.n - shown, fit.axis.n))
     times = times_of(axis)
     levels = sorted(forecast.levels, reverse=True)
@@ -42,7 +47,13 @@ def draw_forecast(forecast: Forecast) -> Picture:
         band = forecast.quantiles(((1 - level) / 2, (1 + level) / 2)).to_numpy()
         axes.fill_between(times, band[:, 0], band[:, 1], color=tone, lw=0, label=f"{100 * level:g} % band")
     axes.plot(
-        times, forecast.mean, color=WARM, lw=2.2, marker="D" if axis.n <= 60 else "", ms=3.5, label="forecast (mean)"
+        times,
+        forecast.mean,
+        color=WARM,
+        lw=2.2 if axis.n <= _DENSE else 1.1,
+        marker="D" if axis.n <= 60 else "",
+        ms=3.5,
+        label="forecast (mean)",
     )
     axes.axvline(times_of(axis)[0] - np.timedelta64(_half(axis), "us"), color=QUIET, lw=1, dashes=(2, 2))
     axes.annotate(
@@ -55,7 +66,7 @@ def draw_forecast(forecast: Forecast) -> Picture:
 
 def _history(axes: Axes, fit: Fit, axis: Axis) -> None:
     values = fit.target[axis.first - fit.axis.first :][: axis.n]
-    axes.plot(times_of(axis), values, color=INK, lw=1.8, label=fit.label)
+    axes.plot(times_of(axis), values, color=INK, lw=1.8 if len(values) <= 4 * _DENSE else 0.9, label=fit.label)
     treated = np.flatnonzero(fit.treated[axis.first - fit.axis.first :][: axis.n])
     if len(treated):
         # What was excluded has no value any more: it is marked where it was read, what was filled where it is now.

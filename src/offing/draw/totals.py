@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from matplotlib.patches import Patch
 
 from offing.draw.style import FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, thousands, times_of
 from offing.explain import Agreed, Split, Totals
@@ -20,10 +21,16 @@ def draw_totals(result: Totals) -> Picture:
     places, whole = np.arange(result.axis.n), result.complete
     for flags, alpha in ((whole, 1.0), (~whole, 0.35)):
         at = np.flatnonzero(flags)
-        axes.bar(at, result.actual[at], 0.62, color=INK, alpha=0.85 * alpha, label="actual" if alpha == 1.0 else "")
+        axes.bar(
+            at,
+            result.actual[at],
+            0.62,
+            color=INK,
+            alpha=0.85 * alpha,
+        )
         ahead = at[result.ahead[at] > 0]
         axes.bar(ahead, result.forecast[ahead], 0.62, bottom=result.actual[ahead], color=FAN[1], hatch="//",
-                 edgecolor=WARM, lw=0, alpha=alpha, label="forecast" if alpha == 1.0 else "")  # fmt: skip
+                 edgecolor=WARM, lw=0, alpha=alpha)  # fmt: skip
     future = places[result.ahead > 0]
     axes.vlines(future, result.low[future], result.high[future], color=WARM, lw=2.4)
     top = np.maximum(result.high, result.total)
@@ -32,12 +39,14 @@ def draw_totals(result: Totals) -> Picture:
             change = f"\n{percent(float(result.change[i]))}" if np.isfinite(result.change[i]) else ""
             axes.annotate(f"{number(float(result.total[i]), 4)}{change}", (i, top[i]), xytext=(0, 5),
                           textcoords="offset points", ha="center", va="bottom", fontsize=10)  # fmt: skip
-    step = -(-len(places) // 24)
-    axes.set_xticks(places[::step], result.axis.labels()[::step])
+    labels = result.axis.labels()
+    step = -(-len(places) * (len(labels[0]) + 2) // 120)
+    axes.set_xticks(places[::step], labels[::step])
     axes.set_ylabel(in_units(result.target, result.unit))
     axes.set_ylim(min(0.0, float(np.nanmin(result.low))), 1.12 * float(np.nanmax(top)))
     thousands(axes.yaxis)
-    legend(axes)
+    known, forecast = Patch(color=INK, alpha=0.85), Patch(facecolor=FAN[1], hatch="//", edgecolor=WARM, lw=0)
+    legend(axes, handles=[known, forecast], labels=["actual", "forecast"])
     return picture
 
 

@@ -36,8 +36,8 @@ class HolidayEffects:
     days
         How many such days the fitted periods hold (m,).
     own
-        How much of a deviation from the group was learnt from the holiday's own days (m,): 0 leans on the group alone,
-        1 on itself alone.
+        How much its own days told of it (m,): 1 less the variance of its effect over that of a holiday of its group
+        that was never seen. 0 leans on the group alone, 1 on itself alone.
 
     Examples
     --------
@@ -163,12 +163,15 @@ def holiday_effects(result: Fit | Forecast, term: str | None = None) -> HolidayE
         away.append(piece.away)
         functions.append(function)
         days.append(columns[fit.used, i].sum() * days_each / hours)
-        leans = bool(piece.member) and (piece.group, piece.away) in whole
-        own.append(_learnt(fit, slot.places[i]) if leans else np.nan)
+        own.append(np.nan)
     more = np.zeros((len(functions), fit.layout.k))
     more[:, slot.places] = np.array(functions)
     errors = estimate.standard_errors(more)
     values = more @ estimate.beta
+    for i, piece in enumerate(state.pieces):
+        if piece.member and piece.drawn:
+            unseen = errors[whole[piece.group, piece.away]] ** 2 + estimate.ratios[slot.places[i]] * estimate.variance
+            own[i] = float(np.clip(1.0 - errors[i] ** 2 / unseen, 0.0, 1.0))
     if isinstance(result, Forecast):
         for at, name, group in chosen.unseen(result.axis, state):
             i = whole[group, at]
@@ -189,15 +192,6 @@ def holiday_effects(result: Fit | Forecast, term: str | None = None) -> HolidayE
         tuple(names[i] for i in order), tuple(groups[i] for i in order), tuple(away[i] for i in order),
         edges[0], edges[1], edges[2], np.round(np.array(days)[order]), np.array(own, dtype=float)[order],
     )  # fmt: skip
-
-
-def _learnt(fit: Fit, at: int) -> float:
-    """Share of what could be learnt of a deviation that was: its variance after the data over that before."""
-    ratio = float(fit.estimate.ratios[at])
-    if not np.isfinite(ratio) or ratio * fit.estimate.variance <= 0.0:
-        return float("nan")
-    error = float(fit.estimate.standard_errors(np.eye(1, fit.layout.k, int(at)))[0])
-    return float(np.clip(1.0 - error**2 / (ratio * fit.estimate.variance), 0.0, 1.0))
 
 
 def _chosen(fit: Fit, term: str | None) -> Holidays:

@@ -81,19 +81,20 @@ class Totals:
 
     @property
     def change(self) -> Array:
-        """Share (g,) by which the whole differs from the one before, NaN where either is incomplete or not positive."""
+        """Share (g,) by which the whole differs from a year before, NaN where either is incomplete or not positive."""
+        year = max(round(self.axis.frequency.periods_a_year), 1)
         change = np.full(self.axis.n, np.nan)
-        fit = self.complete & (self.total > 0.0)
-        both = fit[1:] & fit[:-1]
-        change[1:][both] = self.total[1:][both] / self.total[:-1][both] - 1.0
+        whole = self.complete & (self.total > 0.0)
+        both = whole[year:] & whole[:-year]
+        change[year:][both] = self.total[year:][both] / self.total[:-year][both] - 1.0
         return change
 
     @cached_property
     def table(self) -> pd.DataFrame:
         """One row a year: ``actual, forecast, total, low, high, percent, periods, missing, status``.
 
-        `percent` is against the year before, `periods` how many periods of it are known or forecast, `missing` how
-        many are neither.
+        `percent` is against the same part of the year before, `periods` how many periods of it are known or forecast,
+        `missing` how many are neither.
         """
         return pd.DataFrame(
             {
@@ -112,13 +113,16 @@ class Totals:
 
     @property
     def sentence(self) -> str:
-        """What the first whole year with forecast periods comes to."""
-        name, unit = in_units(self.target, self.unit), self.axis.frequency.unit
+        """What the first whole year with forecast periods comes to, or the first that has some."""
+        name = in_units(self.target, self.unit)
         kind = "average" if self.average else "total"
         at = next((i for i, word in enumerate(self.status) if word in _WORDS[1:3]), None)
         if at is None:
-            return f"{name}, {kind} by {unit}: no {unit} is whole with the forecast."
-        change = "".join(f", {each} against the {unit} before" for each in percents(self.change[at : at + 1]) if each)
+            at = int(np.flatnonzero(self.ahead)[0])
+            size = count(int((self.known + self.ahead)[at]), self.period)
+            label, total = self.axis.labels()[at], number(float(self.total[at]), 4)
+            return f"{name}, {kind} of {label} so far: {total} in the {size} that are known or forecast."
+        change = "".join(f", {each} against the year before" for each in percents(self.change[at : at + 1]) if each)
         return (
             f"{name}, {kind} of {self.axis.labels()[at]}: {number(float(self.total[at]), 4)}{change}; with 95 % "
             f"probability from {number(float(self.low[at]), 4)} to {number(float(self.high[at]), 4)}."

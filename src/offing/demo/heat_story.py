@@ -1,0 +1,83 @@
+"""``offing demo --story heat``: the hourly study of the islands' district heat."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from importlib.resources import files
+from pathlib import Path
+
+import pandas as pd
+
+from offing.demo.compared import compare, inset, shown
+from offing.demo.heat import heat, school_days
+from offing.handover import Bundle, csv_text
+from offing.model.words import text_table
+from offing.study import Study, open_study
+from offing.study.outputs import bundle
+
+Say = Callable[[str], object]
+
+
+def run_heat(folder: Path, say: Say) -> Study:
+    """Write the heat study into `folder`, run it in full, and tell each step through `say`.
+
+    Raises
+    ------
+    InputError
+        If the folder cannot be written to.
+    """
+    world = heat()
+    made = Bundle()
+    made.add("heat.csv", csv_text(_stamped(world.history)))
+    made.add("plan.csv", csv_text(_stamped(world.plan)))
+    made.add("island_days.csv", csv_text(world.days))
+    made.add("school_days.csv", csv_text(school_days()))
+    made.add("truth.csv", csv_text(world.truth))
+    made.add("study.toml", files("offing.demo").joinpath("heat.toml").read_text(encoding="utf-8"))
+    made.write(folder)
+    say(f"1. Made up {len(world.history):,} hours of the Tern Islands' district heat, and wrote to {folder}:")
+    say("     heat.csv         load of the network, with outside temperature, wind, sun and beds occupied")
+    say(f"     plan.csv         the drivers' plan for the {len(world.plan)} hours that follow; clocks change in them")
+    say("     island_days.csv  the islands' holidays")
+    say("     school_days.csv  their school holidays, as ranges of days")
+    say("     study.toml       what to read, which terms, how far to forecast")
+    say("     truth.csv        the effects that the data were made with\n")
+    say("2. Fitting trend + hour by kind of day + season + holidays + drivers, with related noise ...\n")
+    study = open_study(folder / "study.toml")
+    (fit,), (forecast,) = study.fits.values(), study.forecasts.values()
+    say(inset(fit.sentences))
+
+    say("\n3. What the calendar does:\n")
+    for kind in ("trend", "cycle", "holidays"):
+        for each in study.answers["main"].get(kind, {}).values():
+            say(inset(each.sentence))
+
+    say("\n4. Forecast and its months:\n")
+    say(inset(forecast.sentence))
+    for each in study.totals["main"]:
+        say(inset(each.sentence))
+
+    say("\n5. Held the estimates against the truth:\n")
+    compared = compare(fit, world.truth)
+    hours = compared["column"].str.contains("by kind of day")
+    say(text_table(*shown(compared[~hours])))
+    say(
+        f"\n   {int(compared['inside'].sum())} of all {len(compared)} true effects, {int(hours.sum())} of them hours "
+        "on a kind of day, lie in their\n   95 % intervals; about one in twenty should not."
+    )
+
+    results = folder / "results"
+    written = bundle(study, "explain").write(results)
+    say(f"\n6. Wrote {len(written)} files to {results}. Open first:")
+    say("     cycle-season-in-day-by-kind-of-day-*.png  every hour on every kind of day, as a heat map")
+    say("     cycle-season.png                          the year around")
+    say("     trend.png, holidays-*.png, totals.png     the trend, the holidays, the months")
+    say("     contributions.png                         why: every day split into contributions")
+    return study
+
+
+def _stamped(frame: pd.DataFrame) -> pd.DataFrame:
+    """The hours as a first column of text with their offset, which tells both hours of a night when clocks go back."""
+    rows = frame.reset_index()
+    rows[rows.columns[0]] = [stamp.isoformat() for stamp in rows.iloc[:, 0]]
+    return rows
