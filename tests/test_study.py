@@ -96,8 +96,8 @@ def test_the_study_and_python_agree(demo_folder):
     ("step", "files", "words"),
     [
         ("fit", 7, "each driver changes ferry tickets in each week by"),
-        ("forecast", 9, "Each week's outcome lies between q0.025 and q0.975 with 95 % probability, if the drivers"),
-        ("explain", 14, "Contributions to ferry tickets (tickets), measured from a baseline of the trend"),
+        ("forecast", 10, "Each week's outcome lies between q0.025 and q0.975 with 95 % probability, if the drivers"),
+        ("explain", 22, "Contributions to ferry tickets (tickets), measured from a baseline of the trend"),
     ],
 )
 def test_commands_print_words_and_write_files(step, files, words, run_cli, folder):
@@ -172,7 +172,7 @@ STUDY_FAULTS = {
     "no horizon": ("horizon = 13", "", "study.toml: the study does not say how far to forecast. Add [forecast] with horizon = 13, say."),
     "horizon beyond the plan": ("horizon = 13", "horizon = 27", "study.toml, line 34, period 2026-12-28, term 'fare': the driver has no value there. plan.csv ends with 2026-12-21: add rows, or forecast fewer periods."),
     "missing data file": ('file = "tickets.csv"', 'file = "no.csv"', "no.csv'. Check the path."),
-    "errors of another kind": ("[forecast]", '[estimation]\nerrors = "ar"\n[forecast]', "key 'estimation.errors': found 'ar'. Allowed: \"independent\"."),
+    "errors of another kind": ("[forecast]", '[estimation]\nerrors = "arr"\n[forecast]', "key 'estimation.errors': found 'arr'. Allowed: \"independent\" or \"ar\"."),
     "model's unknown term": ("[forecast]", '[models.a]\nterms = ["trent"]\n[forecast]', "key 'models.a.terms[1]': there is no term 'trent'. Did you mean 'trend'?"),
     "model's name": ("[forecast]", '[models."../a"]\nterms = []\n[forecast]', "found the name '../a'. Names of models are letters"),
 }  # fmt: skip

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import solve_triangular
-from scipy.optimize import Bounds, minimize
+from scipy.optimize import Bounds, minimize, minimize_scalar
 
 from offing.engine.triangle import Array, solve, take, triangle
 
@@ -94,6 +94,9 @@ def learn(whole: Array, groups: Groups, rows: int, bounded: NDArray[np.bool_], n
     sizes = np.array([max(lengths[parts.groups == g].mean(), 1e-300) if (parts.groups == g).any() else 1.0
                       for g in range(count)])  # fmt: skip
     low, high = np.log(_WEAKEST / sizes), np.log(_STRONGEST / sizes)
+    if count == 1:
+        log, least = _single(parts, rows, bool(bounded[0]), float(low[0]), float(high[0]))
+        return Learnt(np.exp(np.array([log])), least + parts.log_determinant)
 
     def deviance(logs: Array) -> tuple[float, Array]:
         return _deviance(parts, logs, rows, bounded)
@@ -106,6 +109,29 @@ def learn(whole: Array, groups: Groups, rows: int, bounded: NDArray[np.bool_], n
     ]  # fmt: skip
     best = min(found, key=lambda each: round(float(each.fun), 9))  # the first of equals
     return Learnt(np.exp(best.x), float(best.fun) + parts.log_determinant)
+
+
+def _single(parts: Projected, rows: int, bounded: bool, low: float, high: float) -> tuple[float, float]:
+    """Logarithm of γ of the only group between its bounds, and the deviance there.
+
+    In the singular directions of the columns each trial is a sum (Harville 1977): a grid finds the valley.
+    """
+    left, values, _ = np.linalg.svd(parts.root)
+    squares, seen = np.square(values), np.square(left.T @ parts.target)
+    dof = rows - parts.free
+
+    def deviance(log: Array | float) -> Array:
+        growth = 1.0 + np.exp(np.asarray(log))[..., None] * squares
+        rss = parts.rss + (seen / growth).sum(axis=-1)
+        return np.asarray(dof * np.log(rss) + np.log(growth).sum(axis=-1) - bounded * np.asarray(log))
+
+    grid = np.linspace(low, high, 80)
+    i = int(np.argmin(deviance(grid)))
+    edges = float(grid[max(i - 1, 0)]), float(grid[min(i + 1, len(grid) - 1)])
+    found = minimize_scalar(lambda log: float(deviance(log)), bounds=edges, method="bounded", options={"xatol": 1e-7})
+    ends = [float(found.x), low, high]
+    best = min(ends, key=lambda log: float(deviance(log)))
+    return best, float(deviance(best))
 
 
 def _deviance(parts: Projected, logs: Array, rows: int, bounded: NDArray[np.bool_]) -> tuple[float, Array]:
