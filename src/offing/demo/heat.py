@@ -119,7 +119,9 @@ def _drivers(hours: pd.DatetimeIndex, generator: np.random.Generator) -> pd.Data
     temperature = 9.5 - 7.5 * winter + 2.2 * daily + 3.2 * _wandering(n, 0.985, generator)
     height = np.clip(np.sin(np.pi * (clock - 6.0 - winter) / (12.0 - 2.0 * winter)), 0.0, None)
     clouds = np.clip(0.55 + 0.3 * _wandering(n, 0.93, generator), 0.05, 1.0)
-    beds = 2400.0 - 1300.0 * winter + 260.0 * (hours.dayofweek.to_numpy() >= 4) + 180.0 * _wandering(n, 0.99, generator)
+    beds = (
+        2400.0 - 1300.0 * winter + 260.0 * (hours.day_of_week.to_numpy() >= 4) + 180.0 * _wandering(n, 0.99, generator)
+    )
     return pd.DataFrame(
         {
             "outside temperature": np.round(temperature, 1),
@@ -140,7 +142,7 @@ def _log_mean(hours: pd.DatetimeIndex, drivers: pd.DataFrame, days: pd.DataFrame
             inside = (dates >= pd.Timestamp(first)) & (dates <= pd.Timestamp(until))
             total = total + TRUTH[term, f"{term}: {name}"] * inside
             off |= np.asarray(inside) & (term == "holidays")
-    weekday = hours.dayofweek.to_numpy()
+    weekday = hours.day_of_week.to_numpy()
     kind = np.where(off | (weekday == 6), 2, np.where(weekday == 5, 1, 0))
     effects = hour_effects()
     by_kind = np.array([[effects[each, h] for h in range(24)] for each in KINDS])

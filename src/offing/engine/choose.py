@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-from itertools import pairwise
 
 import numpy as np
+from scipy.linalg import qr
 
 from offing.engine.triangle import Array, solve, take
 
@@ -15,8 +15,8 @@ from offing.engine.triangle import Array, solve, take
 class Menu:
     """Steps, each a set of columns, of which so many are taken: the first ones, or any that lie `apart`.
 
-    With `nested` from `least` to `at_most` of the first steps; else up to `at_most` of any, whose places count as
-    estimated.
+    With `nested` from `least` to `at_most` of the first steps; else up to `at_most` of any, each a single column, whose
+    places count as estimated.
     """
 
     steps: tuple[tuple[int, ...], ...]
@@ -40,6 +40,7 @@ def choose(whole: Array, rows: int, always: Sequence[int], menus: Sequence[Menu]
     Examples
     --------
     >>> import numpy as np
+    from scipy.linalg import qr
     >>> from offing.engine import triangle
     >>> from offing.engine.choose import Menu, choose
     >>> x = np.random.default_rng(1).normal(size=(80, 4))
@@ -60,43 +61,52 @@ def choose(whole: Array, rows: int, always: Sequence[int], menus: Sequence[Menu]
 
 def _best(whole: Array, rows: int, held: list[int], menu: Menu) -> tuple[int, ...]:
     corner, places, free = _beside(whole, held, menu)
-
-    def value(kept: tuple[int, ...]) -> float:
-        own = [places[column] for step in kept for column in menu.steps[step]]
-        found = solve(take(corner, [*own, corner.shape[1] - 1]))
-        estimated = free + float(found.kept.sum()) + (0.0 if menu.nested else len(kept))
-        return criterion(float(found.rss[0]), rows, estimated)
-
     if menu.nested:
+
+        def value(kept: tuple[int, ...]) -> float:
+            own = [places[column] for step in kept for column in menu.steps[step]]
+            found = solve(take(corner, [*own, corner.shape[1] - 1]))
+            return criterion(float(found.rss[0]), rows, free + float(found.kept.sum()))
+
         return min((tuple(range(m)) for m in range(menu.least, menu.at_most + 1)), key=value)
+    steps = corner[:, [places[step[0]] for step in menu.steps]]
     best: tuple[int, ...] = ()
-    path = [best]
+    path = [(float(corner[:, -1] @ corner[:, -1]), best)]
     for _ in range(menu.at_most):
-        added = [kept for step in range(len(menu.steps)) if (kept := _with(menu, path[-1], step)) is not None]
-        if not added:
+        rss, kept = _with_one_more(steps, corner[:, -1], path[-1][1], menu.apart)
+        if len(kept) == len(path[-1][1]):
             break
-        path.append(_moved(min(added, key=value), menu, value))
-    return min(path, key=value)
+        path.append(_moved(steps, corner[:, -1], (rss, kept), menu.apart))
+    return min(path, key=lambda each: criterion(each[0], rows, free + 2.0 * len(each[1])))[1]
 
 
-def _moved(kept: tuple[int, ...], menu: Menu, value: Callable[[tuple[int, ...]], float]) -> tuple[int, ...]:
+def _with_one_more(steps: Array, target: Array, kept: tuple[int, ...], apart: int) -> tuple[float, tuple[int, ...]]:
+    """The `kept` columns of `steps` (m, k) with the one that helps most, `apart` from them, and what they leave."""
+    basis = qr(steps[:, list(kept)], mode="economic")[0] if kept else np.zeros((len(steps), 0))
+    free, left = steps - basis @ (basis.T @ steps), target - basis @ (basis.T @ target)
+    lengths = np.square(free).sum(axis=0)
+    open_to = lengths > 1e-12 * np.square(steps).sum(axis=0)
+    for step in kept:
+        open_to[max(step - apart + 1, 0) : step + apart] = False
+    if not open_to.any():
+        return float(left @ left), kept
+    gain = np.where(open_to, np.square(free.T @ left) / np.where(open_to, lengths, 1.0), -1.0)
+    step = int(np.argmax(gain))
+    return float(left @ left - gain[step]), tuple(sorted((*kept, step)))
+
+
+def _moved(
+    steps: Array, target: Array, start: tuple[float, tuple[int, ...]], apart: int
+) -> tuple[float, tuple[int, ...]]:
     """Steps moved one by one for as long as that helps."""
+    best = start
     for _ in range(20):
-        best = kept
-        for step in kept:
-            rest = tuple(each for each in kept if each != step)
-            moved = [other for place in range(len(menu.steps)) if (other := _with(menu, rest, place)) is not None]
-            best = min([best, *moved], key=value)
-        if best == kept:
+        others = [tuple(each for each in best[1] if each != step) for step in best[1]]
+        moved = min((_with_one_more(steps, target, rest, apart) for rest in others), key=lambda each: each[0])
+        if moved[0] >= best[0] * (1.0 - 1e-12):
             break
-        kept = best
-    return kept
-
-
-def _with(menu: Menu, kept: tuple[int, ...], step: int) -> tuple[int, ...] | None:
-    """The steps with one more, or None where it is too near to another."""
-    both = tuple(sorted((*kept, step)))
-    return both if all(b - a >= menu.apart for a, b in pairwise(both)) else None
+        best = moved
+    return best
 
 
 def _beside(whole: Array, held: list[int], menu: Menu) -> tuple[Array, dict[int, int], int]:

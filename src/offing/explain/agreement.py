@@ -140,7 +140,8 @@ def agree(
     ``proportional`` multiplies all forecast periods of a total by the same number. ``least change`` takes the
     means that are nearest to the forecast in the metric of its covariance (Stone, Champernowne & Meade 1942): periods
     of which less is known change more, and neighbours that err together change together. Outcomes that are known count
-    into their total and stay. Limits of the target are respected. Intervals are those of outcomes given the totals.
+    into their total and stay, as do periods outside all totals. Limits of the target are respected. Intervals are
+    those of outcomes given the totals.
 
     Parameters
     ----------
@@ -240,7 +241,8 @@ def _least(forecast: Forecast, rows: Array, wanted: Array) -> tuple[Array, Array
     for _ in range(forecast.axis.n + 1):
         conditions = np.column_stack([rows, *(np.eye(1, len(mean), at)[0] for at in held)])
         aims = np.concatenate([wanted, list(held.values())])
-        times = covariance_times(forecast, conditions)
+        # A total says nothing of periods outside all totals: they stay, though the model would let them follow.
+        times = covariance_times(forecast, conditions) * np.asarray(rows.any(axis=1))[:, None]
         inner = np.linalg.pinv(conditions.T @ times, hermitian=True)
         after = mean + times @ (inner @ (aims - conditions.T @ mean))
         slack = 1e-9 * np.abs(mean).max()

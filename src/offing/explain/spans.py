@@ -66,7 +66,7 @@ def group_named(label: str, near: Axis) -> Group:
             seen |= dict(zip(named.labels(), ((groups, at) for at in named.ordinals.tolist()), strict=True))
     if label not in seen:
         ways = " or ".join(["2026", "2026-Q1", "2026-03"][: max(1, 5 - UNITS.index(frequency.unit))])
-        raise InputError(f"{label!r} names no longer period", f"Write it as {ways}.", key="period")
+        raise InputError(f"{label!r} is no year, quarter or month near the data", f"Write it as {ways}.", key="totals")
     groups, at = seen[label]
     edges = groups.starts(np.array([at, at + 1]))
     first, last = (int(each) for each in frequency.ordinals(edges))

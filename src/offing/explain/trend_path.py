@@ -181,10 +181,10 @@ def trend(result: Fit | Forecast, term: str | None = None) -> TrendPath:
     """The path of the trend and its slope changes.
 
     Found bends that are many and small are told across overlapping windows of six stretches between candidates, as the
-    mean slope of the three stretches after less that of the three before. Each interval is that of prediction for effects
-    drawn to zero (Henderson 1975): it covers as stated on average over the windows (Nychka 1988), more often where a
-    bend lies in the middle of its window, less often where it lies at the edge. Sharp bends have an interval for their
-    place by profile likelihood (Feder 1975), and their change counts that the place is estimated.
+    mean slope of the three stretches after less that of the three before. Each interval is that of prediction for
+    effects drawn to zero (Henderson 1975): it covers as stated on average over the windows (Nychka 1988), more often
+    where a bend lies in the middle of its window, less often where it lies at the edge. Sharp bends have an interval
+    for their place by profile likelihood (Feder 1975), and their change counts that the place is estimated.
 
     Parameters
     ----------
