@@ -149,7 +149,7 @@ STUDY_FAULTS = {
     "unknown key": ('scale = "log"', 'scal = "log"', "study.toml, line {line}, key 'target.scal': there is no such key. Did you mean 'scale'?"),
     "unknown term key": ("harmonics = 3", "harmonic = 3", "study.toml, line {line}, key 'terms[2].harmonic': there is no such key. Did you mean 'harmonics'?"),
     "unknown source key": ('note = "made', 'notes = "made', "study.toml, line {line}, key 'sources.tickets.notes': there is no such key. Did you mean 'note'?"),
-    "wrong type": ("harmonics = 3", 'harmonics = "3"', "study.toml, line {line}, key 'terms[2].harmonics': found '3'. Give a whole number."),
+    "wrong type": ("harmonics = 3", 'harmonics = "3"', "study.toml, line {line}, key 'terms[2].harmonics': found '3'. Allowed: \"chosen\", or give a whole number."),
     "wrong type in a list": ("lags = [0, 1]", 'lags = [0, "1"]', "line {line}, key 'terms[7].lags[2]': found '1'. Give a whole number."),
     "wrong choice": ('scale = "log"', 'scale = "logs"', "line {line}, key 'target.scale': found 'logs'. Allowed: \"level\" or \"log\"."),
     "unknown kind": ('type = "season"', 'type = "saison"', "line {line}, key 'terms[2].type': found 'saison'. Did you mean 'season'?"),

@@ -52,7 +52,12 @@ class Place:
         fault = faults[0]
         path = (*at, *_in_file(fault["loc"], (at, lines)))
         found, advice = _worded(fault, path, known)
-        return self.error(path, found, advice)
+        # Where several kinds of value may stand, each has its own fault.
+        others = [
+            _worded(each, path, known) for each in faults[1:] if (*at, *_in_file(each["loc"], (at, lines))) == path
+        ]
+        advices = dict.fromkeys(each[1] for each in [(found, advice), *others] if each[0] == found and each[1])
+        return self.error(path, found, _either(list(advices)))
 
 
 def _in_file(location: tuple[Any, ...], where: tuple[Path, Mapping[Path, int]]) -> Path:
@@ -104,6 +109,14 @@ def _allowed(kind: str, fault: Any) -> str:
     if wanted is not None and ("type" in kind or "parsing" in kind or "from_float" in kind):
         return f"Give {wanted}."
     return f"{fault['msg']}."
+
+
+def _either(advices: list[str]) -> str:
+    """One sentence of several advices, the words that may stand first."""
+    if len(advices) < 2:
+        return "".join(advices)
+    told = [each.rstrip(".") for each in sorted(advices, key=lambda each: not each.startswith("Allowed"))]
+    return f"{told[0]}, or {' or '.join(each[0].lower() + each[1:] for each in told[1:])}."
 
 
 def _dotted(path: Path) -> str:
