@@ -113,6 +113,22 @@ class Estimate:
         return broken
 
 
+@dataclass(frozen=True)
+class Reduced:
+    """Whitened `rows` (n, k + 1) of [X | y] and their triangle, the `whole` (k + 1, k + 1)."""
+
+    rows: Array
+    whole: Array
+
+    @classmethod
+    def of(cls, design: Array, target: Array, chain: Chain) -> Reduced:
+        """The rows freed of what their predecessors foretell, and their triangle."""
+        together = np.empty((len(target), design.shape[1] + 1), order="F")  # as LAPACK wants it, which saves it a copy
+        together[:, :-1], together[:, -1] = design, target
+        rows = chain.whiten(together)
+        return cls(rows, triangle(rows))
+
+
 def least_squares(
     design: Array,
     target: Array,
@@ -120,6 +136,7 @@ def least_squares(
     ratios: Array | None = None,
     chain: Chain | None = None,
     shapes: NDArray[np.bool_] | None = None,
+    reduced: Reduced | None = None,
     tolerance: float = RANK_TOLERANCE,
 ) -> Estimate:
     """Estimate `target` (n,) on `design` (n, k) by least squares.
@@ -136,6 +153,8 @@ def least_squares(
         The dynamics of the noise; by default it is independent.
     shapes
         Which columns (k,) are derivatives by shape parameters.
+    reduced
+        The whitened rows [X | y] with their triangle, where they are at hand.
 
     Raises
     ------
@@ -154,15 +173,13 @@ def least_squares(
     ratios = np.full(k, np.inf) if ratios is None else ratios
     chain = Chain(0.0, np.arange(n)) if chain is None else chain
     shapes = np.zeros(k, dtype=bool) if shapes is None else shapes
-    together = np.empty((n, k + 1), order="F")  # as LAPACK wants it, which saves it a copy
-    together[:, :k], together[:, k] = design, target
-    together = chain.whiten(together)
-    whole = triangle(together)
+    reduced = Reduced.of(design, target, chain) if reduced is None else reduced
+    whole = reduced.whole
     kept, root, beta = solve_drawn(whole, ratios, tolerance)
     free = kept & ~np.isfinite(ratios)
     if n <= free.sum():
         raise TooFewRowsError(f"{n} rows cannot estimate {free.sum()} columns and the noise")
-    white, aim = together[:, :-1], together[:, -1]
+    white, aim = reduced.rows[:, :-1], reduced.rows[:, -1]
     columns = white if kept.all() else white[:, kept]
     pull = 1.0 / ratios[kept]
     inner = beta[kept]

@@ -14,9 +14,9 @@ from numpy.typing import NDArray
 from scipy.optimize import minimize_scalar
 
 from offing.engine.dynamics import Chain, Times
-from offing.engine.estimate import Estimate, least_squares
+from offing.engine.estimate import Estimate, Reduced, least_squares
 from offing.engine.strengths import Groups, Learnt, learn
-from offing.engine.triangle import Array, triangle
+from offing.engine.triangle import Array
 
 #: Autocorrelations beyond this are those of a target that has no level to come back to.
 _MOST = 0.98
@@ -94,10 +94,11 @@ def regress(problem: Problem) -> Solved:
     """
     if problem.shapes is None:
         flat = np.zeros(problem.columns.shape[1], dtype=bool)
-        chain, ratios = _learn(problem, problem.columns, problem.target, problem.groups)
+        chain, ratios, reduced = _learn(problem, problem.columns, problem.target, problem.groups)
         estimate = least_squares(
-            problem.columns, problem.target, ratios=_spread(ratios, problem.groups), chain=chain, shapes=flat
-        )
+            problem.columns, problem.target, ratios=_spread(ratios, problem.groups), chain=chain, shapes=flat,
+            reduced=reduced,
+        )  # fmt: skip
         return Solved(estimate, ratios, True)
     tried = [_separate(problem, problem.shapes, start) for start in np.atleast_2d(problem.shapes.starts)]
     return min(tried, key=lambda each: _objective(each.estimate))
@@ -113,21 +114,22 @@ def _spread(ratios: Array, groups: Groups) -> Array:
     return np.where(groups >= 0, np.append(ratios, np.inf)[groups], np.inf)
 
 
-def _learn(problem: Problem, columns: Array, target: Array, groups: Groups) -> tuple[Chain, Array]:
-    """The noise's chain and γ of the groups, together."""
+def _learn(problem: Problem, columns: Array, target: Array, groups: Groups) -> tuple[Chain, Array, Reduced | None]:
+    """The noise's chain and γ of the groups, together, and the whitened rows with their triangle if any were made."""
     independent = Chain(0.0, problem.times)
     if not problem.related:
         if not len(problem.bounded):
-            return independent, np.zeros(0)
-        return independent, _strengths(problem, columns, target, groups, chain=independent)[0].ratios
+            return independent, np.zeros(0), None
+        learnt, reduced = _strengths(problem, columns, target, groups, chain=independent)
+        return independent, learnt.ratios, reduced
 
     near: list[Array | None] = [None]
 
     def deviance(angle: float) -> float:
         chain = Chain(_MOST * np.tanh(angle), problem.times)
-        found, added = _strengths(problem, columns, target, groups, chain=chain, near=near[0])
+        found, _ = _strengths(problem, columns, target, groups, chain=chain, near=near[0])
         near[0] = np.maximum(found.ratios, 1e-4 * found.ratios.max(initial=0.0))
-        return found.deviance + added
+        return found.deviance + chain.log_determinant
 
     # The likelihood can have two valleys: alike neighbours, or bends that make them alike.
     grid = np.arctanh(np.array([-0.4, 0.0, 0.3, 0.6, 0.85]) / _MOST)
@@ -138,14 +140,16 @@ def _learn(problem: Problem, columns: Array, target: Array, groups: Groups) -> t
         low, high = (np.arctanh(-0.97), grid[1]) if i == 0 else (grid[-2], 3.5)
     found = minimize_scalar(deviance, bounds=(low, high), method="bounded", options={"xatol": 1e-5})
     chain = Chain(float(_MOST * np.tanh(found.x)), problem.times)
-    return chain, _strengths(problem, columns, target, groups, chain=chain)[0].ratios
+    learnt, reduced = _strengths(problem, columns, target, groups, chain=chain)
+    return chain, learnt.ratios, reduced
 
 
 def _strengths(
     problem: Problem, columns: Array, target: Array, groups: Groups, *, chain: Chain, near: Array | None = None
-) -> tuple[Learnt, float]:
-    together = chain.whiten(np.column_stack([columns, target]))
-    return learn(triangle(together), groups, len(target), problem.bounded, near), chain.log_determinant
+) -> tuple[Learnt, Reduced]:
+    """γ of the groups given the noise's chain, and the whitened rows with their triangle."""
+    reduced = Reduced.of(columns, target, chain)
+    return learn(reduced.whole, groups, len(target), problem.bounded, near), reduced
 
 
 def _separate(problem: Problem, shapes: Shapes, start: Array) -> Solved:
@@ -162,7 +166,7 @@ def _separate(problem: Problem, shapes: Shapes, start: Array) -> Solved:
             inside = np.concatenate([np.ones(k, dtype=bool), shapes.linear])
             wide = np.column_stack([bent.columns, slopes[:, shapes.linear]])
             aim = problem.target - bent.offset + slopes[:, shapes.linear] @ theta[shapes.linear]
-            chain, ratios = _learn(problem, wide, aim, groups[inside])
+            chain, ratios, _ = _learn(problem, wide, aim, groups[inside])
         spread = _spread(ratios, groups)
         theta, bent, slopes, converged = _descend(problem, shapes, theta, spread, chain)
         after = np.concatenate([theta, [chain.phi], ratios])

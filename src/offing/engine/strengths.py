@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import solve_triangular
-from scipy.optimize import Bounds, minimize, minimize_scalar
+from scipy.optimize import Bounds, minimize
 
 from offing.engine.triangle import Array, solve, take, triangle
 
@@ -114,24 +114,23 @@ def learn(whole: Array, groups: Groups, rows: int, bounded: NDArray[np.bool_], n
 def _single(parts: Projected, rows: int, bounded: bool, low: float, high: float) -> tuple[float, float]:
     """Logarithm of γ of the only group between its bounds, and the deviance there.
 
-    In the singular directions of the columns each trial is a sum (Harville 1977): a grid finds the valley.
+    In the singular directions of the columns each trial is a sum (Harville 1977): grids within grids find the valley.
     """
     left, values, _ = np.linalg.svd(parts.root)
     squares, seen = np.square(values), np.square(left.T @ parts.target)
     dof = rows - parts.free
 
-    def deviance(log: Array | float) -> Array:
-        growth = 1.0 + np.exp(np.asarray(log))[..., None] * squares
-        rss = parts.rss + (seen / growth).sum(axis=-1)
-        return np.asarray(dof * np.log(rss) + np.log(growth).sum(axis=-1) - bounded * np.asarray(log))
+    def deviance(logs: Array) -> Array:
+        growth = 1.0 + np.exp(logs)[:, None] * squares
+        rss = parts.rss + (seen / growth).sum(axis=1)
+        return np.asarray(dof * np.log(rss) + np.log(growth).sum(axis=1) - bounded * logs)
 
-    grid = np.linspace(low, high, 80)
-    i = int(np.argmin(deviance(grid)))
-    edges = float(grid[max(i - 1, 0)]), float(grid[min(i + 1, len(grid) - 1)])
-    found = minimize_scalar(lambda log: float(deviance(log)), bounds=edges, method="bounded", options={"xatol": 1e-7})
-    ends = [float(found.x), low, high]
-    best = min(ends, key=lambda log: float(deviance(log)))
-    return best, float(deviance(best))
+    for _ in range(7):  # each grid spans a twentieth of the one before
+        grid = np.linspace(low, high, 41)
+        values = deviance(grid)
+        i = int(np.argmin(values))
+        low, high = float(grid[max(i - 1, 0)]), float(grid[min(i + 1, 40)])
+    return float(grid[i]), float(values[i])
 
 
 def _deviance(parts: Projected, logs: Array, rows: int, bounded: NDArray[np.bool_]) -> tuple[float, Array]:

@@ -178,9 +178,9 @@ class Holidays(Term):
         return HolidayState(source, tuple(pieces))
 
     def _members_held(self, rows: Axis, days: Days, away: int) -> list[str]:
-        names = list(dict.fromkeys(days.names))
-        present = np.asarray((day_shares(rows, days.shifted(away), names) > 0.0).any(axis=0))
-        return sorted(name for name, here in zip(names, present.tolist(), strict=True) if here)
+        first, after = rows.days
+        inside = (days.days + away >= first[0]) & (days.days + away < after[-1]) & (days.shares > 0.0)
+        return sorted({days.names[i] for i in np.flatnonzero(inside).tolist()})
 
     def _pieces(self, held: Mapping[int, list[str]], groups: Mapping[str, str]) -> list[Piece]:
         """The columns of all groups, the days themselves first."""

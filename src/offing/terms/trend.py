@@ -210,9 +210,10 @@ class Trend(Term):
             powers = ("slope a year", *(f"year to the {power}" for power in range(2, int(self.degree or 0) + 1)))
             names = tuple(f"{self.name}: {power}" for power in powers)
             return Block(columns, names, Readout(names, self._as_powers(axis, state)))
-        days = [str(axis.frequency.index(axis.frequency.starts(np.array([knot])))[0].date()) for knot in state.knots]
-        if self.knots and not self.found:
-            days = [str(knot) for knot in self.knots]
+        days = [str(knot) for knot in self.knots]
+        if self.found:
+            starts = axis.frequency.index(axis.frequency.starts(np.array(state.knots, dtype=np.int64)))
+            days = [str(day.date()) for day in starts]
         names = (f"{self.name}: slope a year", *(f"{self.name}: slope change at {day}" for day in days))
         if self.found and self.at_most is None:
             group = ("", *([self.group] * len(state.knots)))
