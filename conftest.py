@@ -1,10 +1,12 @@
 """Run the code of README, docs and docstrings as tests, in a folder that holds the demo's data."""
 
+import functools
 import os
 import shutil
 import tempfile
 from pathlib import Path
 
+import pytest
 from sybil import Sybil
 from sybil.parsers.markdown import PythonCodeBlockParser
 from sybil.parsers.rest import DocTestParser
@@ -12,10 +14,24 @@ from sybil.parsers.rest import DocTestParser
 from offing.demo import run_demo
 
 
+@functools.cache
+def demo_once():
+    """A folder with the demo's data, study and results, made once; who changes them takes a copy."""
+    folder = Path(tempfile.mkdtemp()) / "islands"
+    run_demo(folder, lambda line: None)
+    return folder
+
+
+@pytest.fixture(scope="session")
+def demo_folder():
+    """The demo's data, study and results; tests that change them take a copy."""
+    return demo_once()
+
+
 def into_demo_folder(namespace):
     """Enter a fresh folder with the demo's data and study."""
     namespace["came_from"], namespace["folder"] = Path.cwd(), Path(tempfile.mkdtemp())
-    run_demo(namespace["folder"], lambda line: None)
+    shutil.copytree(demo_once(), namespace["folder"], dirs_exist_ok=True)
     os.chdir(namespace["folder"])
 
 

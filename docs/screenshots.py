@@ -1,6 +1,6 @@
 """Refresh docs/screenshots: the demo's figures, and each command's output in a terminal.
 
-Run it as ``python docs/screenshots.py`` with offing installed; the terminal needs Xvfb, xterm and ImageMagick's import.
+Run it as ``python docs/screenshots.py`` with offing installed; the terminal needs Xvfb, xterm and ImageMagick.
 """
 
 import os
@@ -11,20 +11,29 @@ import tempfile
 import time
 from pathlib import Path
 
+import offing as of
+
 SHOTS = Path(__file__).parent / "screenshots"
 DISPLAY = ":94"
 #: What is typed, and how many lines from the top are shown.
 COMMANDS = {
     "command-demo": "offing demo tern-islands",
+    "command-demo-heat": "offing demo heat --story heat",
     "command-fit": "offing fit tern-islands/study.toml",
     "command-forecast": "offing forecast tern-islands/study.toml",
     "command-explain": "offing explain tern-islands/study.toml",
     "command-inspect": "cd tern-islands/raw; offing inspect sales.csv timetable.csv weather.csv island_days.csv "
     "--to week --set sales.decimal=,",
 }
-FIGURES = ("fit", "forecast", "contributions", "history", "effects", "indices")
+FIGURES = ("fit", "forecast", "contributions", "history", "effects", "indices", "cycle")
 VIEWS = ("history", "years", "seasons", "scatter", "echoes", "coverage")
 RAW = ("sales.csv", "timetable.csv", "weather.csv", "island_days.csv")
+#: The ferry's study with bends that are to be found, days around holidays, and a forecast to the year's end.
+VARIED = {
+    'knots = ["2024-04-01"]                # the second terminal opened': 'knots = "found"',
+    'table = "island_days.csv"': 'table = "island_days.csv"\ndays_before = 1\ndays_after = 1',
+    "horizon = 13": "horizon = 26",
+}
 TREATMENT = '[[treatments]]\ndata = "tickets.sold"\noutliers = "exclude"\n\n[forecast]'
 
 
@@ -38,7 +47,7 @@ def shoot(command: str, target: Path, folder: Path) -> None:
         cwd=folder, env=environment,
     )  # fmt: skip
     try:
-        time.sleep(12)
+        time.sleep(45 if "heat" in command else 14)
         subprocess.run(["import", "-window", "root", "-strip", str(target)], env=environment, check=True)
     finally:
         terminal.kill()
@@ -56,13 +65,37 @@ def main() -> None:
     raw = folder / "tern-islands" / "raw"
     look = ["offing", "inspect", *RAW, "--to", "week", "--set", "sales.decimal=,", "--out", "looked"]
     subprocess.run(look, cwd=raw, check=True, stdout=subprocess.DEVNULL)
-    for name in VIEWS:
-        shutil.copy(raw / "looked" / f"inspect-{name}.png", SHOTS / f"inspect-{name}.png")
+    views = [str(raw / "looked" / f"inspect-{name}.png") for name in VIEWS]
+    montage = [
+        "montage",
+        *views,
+        "-strip",
+        "-tile",
+        "2x3",
+        "-geometry",
+        "960x600+4+4",
+        str(SHOTS / "inspect-views.png"),
+    ]
+    subprocess.run(montage, check=True)
     study = folder / "tern-islands" / "study.toml"
     treated = study.with_name("treated.toml")
     treated.write_text(study.read_text().replace("[forecast]", TREATMENT))
     subprocess.run(["offing", "fit", treated, "--out", "treated"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
     shutil.copy(folder / "treated" / "fit.png", SHOTS / "treated.png")
+    varied = study.read_text()
+    for old, new in VARIED.items():
+        varied = varied.replace(old, new)
+    study.with_name("varied.toml").write_text(varied)
+    subprocess.run(["offing", "explain", "tern-islands/varied.toml", "--out", "varied"], cwd=folder, check=True,
+                   stdout=subprocess.DEVNULL)  # fmt: skip
+    months = of.aggregate(of.read(study.with_name("tickets.csv"), stamp="start"), "month", combine={"sold": "sum"})
+    model = of.Model("sold", terms=[of.Trend(knots="found"), of.Season()], scale="log")
+    of.figure(of.totals(model.fit(months).forecast(until="2027-12-31"))).savefig(SHOTS / "totals.png", dpi=100)
+    for name in ("trend", "holidays"):
+        shutil.copy(folder / "varied" / f"{name}.png", SHOTS / f"{name}.png")
+    subprocess.run(["offing", "demo", "heat", "--story", "heat"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+    (heat_map,) = (folder / "heat" / "results").glob("cycle-season-in-day*.png")
+    shutil.copy(heat_map, SHOTS / "heat-map.png")
     screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     try:
         time.sleep(2)

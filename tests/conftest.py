@@ -1,11 +1,10 @@
 """What several tests use: the made-up world, a demo folder, the command line."""
 
-from pathlib import Path
 from typing import NamedTuple
 
 import pytest
 
-from offing.demo import World, ferry, run_demo
+from offing.demo import World, ferry
 
 
 class Ran(NamedTuple):
@@ -19,14 +18,6 @@ class Ran(NamedTuple):
 @pytest.fixture(scope="session")
 def world() -> World:
     return ferry()
-
-
-@pytest.fixture(scope="session")
-def demo_folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The demo's data, study and results; tests that change them take a copy."""
-    folder = tmp_path_factory.mktemp("islands")
-    run_demo(folder, lambda line: None)
-    return folder
 
 
 @pytest.fixture

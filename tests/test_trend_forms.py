@@ -34,28 +34,29 @@ def test_reported_slope_changes_cover_two_bends(phi):
         fit = of.Model("sold", terms=[of.Trend(knots="found")]).fit(
             pd.Series(TRUE + related(120, phi, 4.0, seed), MONTHS, name="sold")
         )
-        for bend in of.trend(fit).bends:
+        path = of.trend(fit)
+        for bend in path.bends:
             low, high = bend.first - fit.axis.first, bend.until - fit.axis.first
             # Candidates lie a quarter apart; slopes are means over three of them on both sides.
             true = mean_slope(high, min(high + 9, 119)) - mean_slope(max(low - 9, 0), low)
             covered.append(bend.low <= true <= bend.high)
             if any(abs((low + high) / 2 - kink) <= 4.5 for kink in KINKS):
                 within.append(covered[-1])
-                seen.append(bend.clear)
+                seen.append(path.is_clear(bend))
     # 200 series leave a standard error of about 1 % around the stated 95 %.
     assert 0.93 <= np.mean(covered) <= 0.99
     assert np.mean(within) >= 0.93
-    assert np.mean(seen) >= (0.97 if phi == 0.0 else 0.85)
+    assert np.mean(seen) >= (0.97 if phi == 0.0 else 0.7)
 
 
 def test_nine_years_of_one_related_straight_line_show_no_bends():
-    clear, windows = 0, 0
+    showing = 0
     for seed in range(150):
         sold = 100.0 + 0.5 * np.arange(108.0) + related(108, 0.7, 4.0, seed)
         fit = of.Model("sold", terms=[of.Trend(knots="found")]).fit(pd.Series(sold, MONTHS[:108], name="sold"))
-        bends = of.trend(fit).bends
-        clear, windows = clear + sum(bend.clear for bend in bends), windows + len(bends)
-    assert clear / windows <= 0.05
+        showing += bool(of.trend(fit).clear)
+    # One series in twenty may; of 150, thirteen or more would happen once in twenty-five times.
+    assert showing <= 12
 
 
 @pytest.mark.parametrize("phi", [0.0, 0.5])
@@ -70,7 +71,9 @@ def test_sharp_bends_have_intervals_for_place_and_size(phi):
         if len(bends) == 2:
             places += [b.first <= fit.axis.first + kink <= b.until for b, kink in zip(bends, KINKS, strict=True)]
             sizes += [b.low <= size <= b.high for b, size in zip(bends, SIZES, strict=True)]
-    assert np.mean(np.array(counts) == 2) >= 0.85
+    # Of 60 series 87 % showed two bends, the others three; 25 leave a standard error of 7 %.
+    assert np.mean(np.array(counts) == 2) >= (0.73 if phi else 0.8)
+    assert min(counts) == 2
     assert np.mean(places) >= 0.9
     assert np.mean(sizes) >= 0.9
 

@@ -7,7 +7,21 @@ from typing import Any
 import numpy as np
 from matplotlib.axes import Axes
 
-from offing.draw.style import FAINT, FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, stacked, thousands, times_of
+from offing.draw.style import (
+    FAINT,
+    FAN,
+    INK,
+    PAPER,
+    QUIET,
+    TERMS,
+    WARM,
+    Picture,
+    canvas,
+    legend,
+    stacked,
+    thousands,
+    times_of,
+)
 from offing.explain import TrendPath
 from offing.model.words import in_units
 
@@ -22,8 +36,9 @@ def draw_trend(result: TrendPath) -> Picture:
         return picture
     if result.windows:
         caption += (
-            "Below: how much the slope changed within overlapping windows; a change is clear where its 95 % interval "
-            "leaves out zero. Beyond the origin the band counts bends to come."
+            "Below: how much the slope changed within overlapping windows; lines span 95 % intervals, and changes "
+            "that are clear (a straight line would show any once in twenty series) are warm. Beyond the origin the "
+            "band counts bends to come."
         )
     else:
         caption += "Below: how much the slope changed at each bend, with its 95 % interval and that of the place."
@@ -32,8 +47,8 @@ def draw_trend(result: TrendPath) -> Picture:
     above.tick_params(labelbottom=False)
     _changes(below, result)
     for bend in result.clear:
-        place = bend.place if bend.place is not None else (bend.first + bend.until) // 2
-        above.axvline(_time(result, place), color=WARM, lw=1.2, dashes=(1, 2))
+        if bend.place is not None:
+            above.axvline(_time(result, bend.place), color=WARM, lw=1.2, dashes=(1, 2))
         if bend.first < bend.until:
             above.axvspan(_time(result, bend.first), _time(result, bend.until), color=FAINT, alpha=0.6, lw=0)
     below.set_xlabel(f"{result.axis.frequency.unit} (start)")
@@ -49,6 +64,8 @@ def _path(axes: Axes, result: TrendPath) -> None:
             continue
         axes.fill_between(times[part], result.low[part], result.high[part], color=tone, lw=0)
         axes.plot(times[part], result.value[part], color=colour, lw=2.2, label=label)
+    at = [knot - result.axis.first for knot in result.knots]
+    axes.plot(times[at], result.value[at], lw=0, marker="o", ms=4.5, mfc=PAPER, mec=INK, label="knot" if at else "")
     axes.set_ylabel(in_units(result.target, result.unit))
     thousands(axes.yaxis)
     axes.margins(x=0.01)

@@ -40,7 +40,6 @@ def choose(whole: Array, rows: int, always: Sequence[int], menus: Sequence[Menu]
     Examples
     --------
     >>> import numpy as np
-    from scipy.linalg import qr
     >>> from offing.engine import triangle
     >>> from offing.engine.choose import Menu, choose
     >>> x = np.random.default_rng(1).normal(size=(80, 4))

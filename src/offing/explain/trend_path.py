@@ -52,11 +52,6 @@ class Bend:
     high: float
     p: float
 
-    @property
-    def clear(self) -> bool:
-        """Whether the interval leaves out zero."""
-        return self.low > 0.0 or self.high < 0.0
-
 
 @dataclass(frozen=True)
 class TrendPath:
@@ -79,6 +74,8 @@ class TrendPath:
         Whether slopes are of the logarithm: then words tell them as percent a year.
     windows
         Whether bends are told over windows of candidates.
+    knots
+        Ordinals of the periods from which another slope may apply.
 
     Examples
     --------
@@ -102,6 +99,7 @@ class TrendPath:
     bends: tuple[Bend, ...]
     multiplies: bool
     windows: bool
+    knots: tuple[int, ...] = ()
 
     @cached_property
     def path(self) -> pd.DataFrame:
@@ -134,10 +132,18 @@ class TrendPath:
             return f"{percent(float(np.expm1(value)))} a year"
         return f"{signed(value)}{f' {self.unit}' if self.unit else ''} a year"
 
+    def is_clear(self, bend: Bend) -> bool:
+        """Whether the data are evidence of a bend: of a straight line, one in twenty would show any (Bonferroni 1936).
+
+        Windows that overlap by half count as one.
+        """
+        looks = -(-len(self.bends) // 2) if self.windows else 1
+        return bend.p < 0.05 / looks
+
     @property
     def clear(self) -> tuple[Bend, ...]:
-        """Bends whose interval leaves out zero; of windows that overlap, the clearest."""
-        left = sorted((bend for bend in self.bends if bend.clear), key=lambda bend: -abs(bend.change / bend.std_error))
+        """The clear bends in their order; of windows that overlap, the clearest."""
+        left = sorted(filter(self.is_clear, self.bends), key=lambda bend: -abs(bend.change / bend.std_error))
         found: list[Bend] = []
         for bend in left:
             if not self.windows or all(bend.until < other.first or bend.first > other.until for other in found):
@@ -225,7 +231,7 @@ def trend(result: Fit | Forecast, term: str | None = None) -> TrendPath:
     value, low, high = (np.concatenate(each) for each in parts)
     return TrendPath(
         str(chosen.name), fit.label, fit.unit, whole, fit.axis.n, value, low, high,
-        _bends(fit, chosen, state), fit.scale.log, chosen.found and chosen.at_most is None,
+        _bends(fit, chosen, state), fit.scale.log, chosen.found and chosen.at_most is None, state.knots,
     )  # fmt: skip
 
 
