@@ -84,6 +84,9 @@ def test_a_season_is_in_or_out_by_evidence(size):
         assert any(said in finding.message for finding in fit.findings)
         np.testing.assert_allclose(fit.contributions.values.sum(axis=0), fit.fitted["fitted"])
         fit.forecast(3)
+        if not fit.states["season"].whole:
+            with pytest.raises(of.InputError, match="'season' was left out: the data are no evidence of it"):
+                of.indices(fit)
     assert kept == 40 if size else kept <= 2
 
 

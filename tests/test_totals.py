@@ -86,6 +86,19 @@ def test_totals_cover_the_outcome_as_stated():
     assert 0.90 <= np.mean(inside) <= 0.99
 
 
+def test_sums_of_a_random_walk_with_drift_by_hand():
+    steps = np.random.default_rng(8).normal(0.4, 1.5, 78)
+    walk = pd.Series(100.0 + np.cumsum(steps), MONTHS, name="sold")
+    found = of.totals(of.Model("sold", transform=["difference"]).fit(walk).forecast(6)).table.iloc[-1]
+    changes = np.diff(walk)
+    spread = changes.var(ddof=1)
+    # Shock k of six counts in 7 − k of the sums; the drift in 1 + 2 + … + 6 of them.
+    variance = spread * (np.square(np.arange(1, 7)).sum() + 21.0**2 / len(changes))
+    half = student.ppf(0.975, len(changes) - 1) * np.sqrt(variance)
+    assert (found["high"] - found["low"]) / 2.0 == pytest.approx(half, rel=1e-9)
+    assert found["forecast"] == pytest.approx(6 * walk.iloc[-1] + 21.0 * changes.mean())
+
+
 def test_averages_quarters_and_gaps_are_told():
     made = series("level")
     made.iloc[30] = np.nan
@@ -96,7 +109,7 @@ def test_averages_quarters_and_gaps_are_told():
     assert table["total"].iloc[0] == pytest.approx(made.iloc[:3].mean())
     assert table["periods"].iloc[-1] == 2
     assert table["status"].iloc[-1] == "incomplete"
-    with pytest.raises(of.InputError, match="found 'month'"):
+    with pytest.raises(of.InputError, match=r"a series by month has no sums by month\. Longer are: quarter, year"):
         of.totals(ahead, "month")
     fiscal = pd.Series(np.arange(20.0) ** 1.1, pd.period_range("2020Q3", periods=20, freq="Q"), name="sold")
     table = of.read(fiscal, year_starts="july", frequency="quarter")

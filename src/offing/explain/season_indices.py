@@ -223,13 +223,21 @@ def chosen_season(fit: Fit, term: str | None) -> Season:
     """The season of a name, or the only one."""
     seasons = {str(each.name): each for each in fit.model.terms if isinstance(each, Season)}
     if term is None and len(seasons) == 1:
-        return next(iter(seasons.values()))
+        return _held(fit, next(iter(seasons.values())))
     if term is None:
         found = "there are several seasons" if seasons else "the model has no season"
         raise InputError(found, nearest("", seasons), key="term")
     if term not in seasons:
         raise InputError(f"there is no season {term!r}", nearest(term, seasons), key="term")
-    return seasons[term]
+    return _held(fit, seasons[term])
+
+
+def _held(fit: Fit, season: Season) -> Season:
+    """The season, if the data kept it."""
+    if not fit.states[str(season.name)].whole:
+        raise InputError(f"'{season.name}' was left out: the data are no evidence of it", "Leave out evidence.",
+                         key="term")  # fmt: skip
+    return season
 
 
 def _ratios(

@@ -27,7 +27,10 @@ def coarser(frequency: Frequency, by: str) -> Frequency:
     """
     longer = UNITS[UNITS.index(frequency.unit) + 1 :]
     if by not in longer:
-        raise InputError(f"found {by!r}", nearest(by, longer) if longer else "Use shorter periods.", key="by")
+        if by in UNITS:
+            raise InputError(f"a series by {frequency.unit} has no sums by {by}",
+                             f"Longer are: {', '.join(longer) or 'none'}.", key="by")  # fmt: skip
+        raise InputError(f"found {by!r}", nearest(by, longer or UNITS), key="by")
     unit: Unit = longer[longer.index(by)]
     if frequency.weeks is not None or frequency.unit in ("quarter", "year"):
         return replace(frequency, unit=unit)

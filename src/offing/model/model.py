@@ -111,8 +111,12 @@ class Model:
             raise InputError(f"found {self.errors!r}", 'Give "independent" or "ar".', key="errors")
         if not np.isfinite(self.offset) or (self.offset != 0.0 and self.scale != "log"):
             raise InputError(f"found {self.offset!r}", 'An offset belongs to scale = "log".', key="offset")
-        low, high = (-np.inf if self.lower_limit is None else self.lower_limit), self.upper_limit
-        if np.isnan(low) or (high is not None and not low < high):
+        for key in ("lower_limit", "upper_limit"):
+            limit = getattr(self, key)
+            if limit is not None and (isinstance(limit, bool) or not np.isfinite(limit)):
+                raise InputError(f"found {limit!r}", "Give a number.", key=key)
+        low, high = self.lower_limit, self.upper_limit
+        if low is not None and high is not None and not low < high:
             raise InputError(f"the lower limit {low:g} is not below the upper limit {high:g}", key="upper_limit")
 
     def _check_together(self) -> None:
