@@ -165,7 +165,8 @@ SPECIMENS = {
     "limits": of.Trend(form="saturating", upper="estimated"),
     "polynomial": of.Trend(form="polynomial", degree=2, damping=0.9),
     "chosen season": of.Season(harmonics="chosen", evidence=True),
-    "drift": of.Season(harmonics=1, changes=["2023-01-02"]),
+    "changing season": of.Season(harmonics=1, changes=["2023-01-02"]),
+    "growing season": of.Season(harmonics=1, grows_with="trend"),
     "all holidays": of.Holidays(country="NO", days_before=1, by_weekday=True, bridge_days=True),
 }
 

@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from offing.explain.season_indices import SeasonIndices, chosen_season, indices, measured_from
+from offing.explain.season_indices import SeasonIndices, asked_season, indices, measured_from
 from offing.model import Fit
 from offing.model.words import as_html, text_table, wrapped
 from offing.tables.table import Array
@@ -116,7 +116,7 @@ def cycle(fit: Fit, term: str | None = None) -> CycleShape:
     >>> len(shape.courses[0].value), round(float(shape.courses[0].value.max()))
     (52, 20)
     """
-    season = chosen_season(fit, term)
+    season = asked_season(fit, term)
     state: SeasonState = fit.states[str(season.name)]
     courses = tuple(_course(fit, season, state, when, rows) for when, rows in _stretches(fit, season, state))
     return CycleShape(indices(fit, str(season.name)), state.places.cycle.unit, courses, state.places.kinds)

@@ -8,8 +8,8 @@ from functools import cached_property
 import numpy as np
 import pandas as pd
 
-from offing.base import InputError, nearest
 from offing.engine import quantile
+from offing.explain.asked import asked
 from offing.model import Fit, Forecast
 from offing.model.words import as_html, in_units, percent, signed, text_table, wrapped
 from offing.tables.table import Array
@@ -147,7 +147,7 @@ def holiday_effects(result: Fit | Forecast, term: str | None = None) -> HolidayE
     "sold: 'Regatta' does most, +10 % in its week."
     """
     fit = result.fit if isinstance(result, Forecast) else result
-    chosen = _chosen(fit, term)
+    chosen = asked(fit, Holidays, term, "term of holidays")
     place = [slot.term for slot in fit.layout.slots].index(str(chosen.name))
     slot, estimate = fit.layout.slots[place], fit.estimate
     state: HolidayState = fit.states[str(chosen.name)]
@@ -192,13 +192,3 @@ def holiday_effects(result: Fit | Forecast, term: str | None = None) -> HolidayE
         tuple(names[i] for i in order), tuple(groups[i] for i in order), tuple(away[i] for i in order),
         edges[0], edges[1], edges[2], np.round(np.array(days)[order]), np.array(own, dtype=float)[order],
     )  # fmt: skip
-
-
-def _chosen(fit: Fit, term: str | None) -> Holidays:
-    terms = {str(each.name): each for each in fit.model.terms if isinstance(each, Holidays)}
-    if term is None and len(terms) == 1:
-        return next(iter(terms.values()))
-    if term not in terms:
-        found = f"there are no holidays {term!r}" if term else "there is not one term of holidays"
-        raise InputError(found, nearest(str(term or ""), terms) if terms else "Add one to the model.", key="term")
-    return terms[term]

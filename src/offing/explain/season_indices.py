@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, nearest
 from offing.engine import quantile
+from offing.explain.asked import asked
 from offing.model import Fit
 from offing.model.words import as_html, percent, signed, text_table, wrapped
 from offing.tables.table import Array
@@ -164,7 +165,7 @@ def indices(fit: Fit, term: str | None = None, *, against: str | None = None) ->
     >>> week.table.set_index("position")["index"].round(2)["Sunday"]
     np.float64(3.57)
     """
-    season = chosen_season(fit, term)
+    season = asked_season(fit, term)
     state: SeasonState = fit.states[str(season.name)]
     place = [slot.term for slot in fit.layout.slots].index(str(season.name))
     slot, columns = fit.layout.slots[place], fit.rows.blocks[place].columns
@@ -219,21 +220,9 @@ def measured_from(fit: Fit, functions: Array, factor: bool, place: int | None) -
     return index, index - spread, index + spread, index / level if level > 0.0 else np.full(len(index), np.nan)
 
 
-def chosen_season(fit: Fit, term: str | None) -> Season:
-    """The season of a name, or the only one."""
-    seasons = {str(each.name): each for each in fit.model.terms if isinstance(each, Season)}
-    if term is None and len(seasons) == 1:
-        return _held(fit, next(iter(seasons.values())))
-    if term is None:
-        found = "there are several seasons" if seasons else "the model has no season"
-        raise InputError(found, nearest("", seasons), key="term")
-    if term not in seasons:
-        raise InputError(f"there is no season {term!r}", nearest(term, seasons), key="term")
-    return _held(fit, seasons[term])
-
-
-def _held(fit: Fit, season: Season) -> Season:
-    """The season, if the data kept it."""
+def asked_season(fit: Fit, term: str | None) -> Season:
+    """The season of a name, or the only one, if the data kept it."""
+    season = asked(fit, Season, term, "season")
     if not fit.states[str(season.name)].whole:
         raise InputError(f"'{season.name}' was left out: the data are no evidence of it", "Leave out evidence.",
                          key="term")  # fmt: skip

@@ -8,9 +8,9 @@ from functools import cached_property
 import numpy as np
 import pandas as pd
 
-from offing.base import InputError, nearest
 from offing.calendar import Axis
 from offing.engine import least_squares, place_interval, quantile, two_sided_p
+from offing.explain.asked import asked
 from offing.explain.profile import profile
 from offing.model import Fit, Forecast
 from offing.model.layout import lay_out
@@ -212,7 +212,7 @@ def trend(result: Fit | Forecast, term: str | None = None) -> TrendPath:
     The trend of sold goes from 3.300 to 5.700 without a bend.
     """
     fit = result.fit if isinstance(result, Forecast) else result
-    chosen = _chosen(fit, term)
+    chosen = asked(fit, Trend, term, "trend")
     axes = [(fit.view, fit.axis, fit.rows)]
     if isinstance(result, Forecast):
         axes.append((result.view, result.axis, result.rows))
@@ -233,16 +233,6 @@ def trend(result: Fit | Forecast, term: str | None = None) -> TrendPath:
         str(chosen.name), fit.label, fit.unit, whole, fit.axis.n, value, low, high,
         _bends(fit, chosen, state), fit.scale.log, chosen.found and chosen.at_most is None, state.knots,
     )  # fmt: skip
-
-
-def _chosen(fit: Fit, term: str | None) -> Trend:
-    trends = {str(each.name): each for each in fit.model.terms if isinstance(each, Trend)}
-    if term is None and len(trends) == 1:
-        return next(iter(trends.values()))
-    if term not in trends:
-        found = f"there is no trend {term!r}" if term else "there is not one trend"
-        raise InputError(found, nearest(str(term or ""), trends) if trends else "Add one to the model.", key="term")
-    return trends[term]
 
 
 def _bends(fit: Fit, term: Trend, state: TrendState) -> tuple[Bend, ...]:

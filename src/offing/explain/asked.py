@@ -1,0 +1,30 @@
+"""The term that a question is about."""
+
+from __future__ import annotations
+
+from typing import TypeVar
+
+from offing.base import InputError, nearest
+from offing.model import Fit
+from offing.terms import Term
+
+Kind = TypeVar("Kind", bound=Term)
+
+
+def asked(fit: Fit, kind: type[Kind], name: str | None, word: str) -> Kind:
+    """The term of a kind that has the `name`, or the only one.
+
+    Raises
+    ------
+    InputError
+        If there is none, or several and none is named; `word` is what people call the kind.
+    """
+    found = {str(each.name): each for each in fit.model.terms if isinstance(each, kind)}
+    if name is None and len(found) == 1:
+        return next(iter(found.values()))
+    if name is None:
+        said = f"there are several {word}s" if found else f"the model has no {word}"
+        raise InputError(said, nearest("", found), key="term")
+    if name not in found:
+        raise InputError(f"there is no {word} {name!r}", nearest(name, found), key="term")
+    return found[name]
