@@ -130,7 +130,7 @@ def test_the_forecast_is_the_dense_prediction_and_slopes_go_on_changing(bent):
     variance = own - cross @ inverse @ cross.T + rest @ covariance @ rest.T
     residual = y - x @ beta
     scale = residual @ inverse @ residual / (120 - 2)
-    half = student.ppf(0.975, bent.estimate.dof) * np.sqrt(scale * np.diag(variance))
+    half = student.ppf(0.975, 118) * np.sqrt(scale * np.diag(variance))
     np.testing.assert_allclose(ahead.table["q0.975"] - ahead.mean, half, rtol=1e-8)
 
 
@@ -203,6 +203,11 @@ def test_a_saturating_trend_is_recovered(rate, upper, scale):
     truth_ahead = curve(later, 100.0, plan["roof"].to_numpy() if plan is not None else 500.0, 5.0, rate)
     np.testing.assert_allclose(ahead.mean, truth_ahead, rtol=0.02)
     np.testing.assert_allclose(ahead.contributions.values.sum(axis=0), ahead.mean, rtol=1e-12)
+    share = of.split(ahead, {"2024": 1200.0}).table["share"]
+    np.testing.assert_allclose(share, truth_ahead[:12] / truth_ahead[:12].sum(), rtol=0.01)
+    if plan is not None:
+        with pytest.raises(of.InputError, match="Give a plan table with a column 'roof'"):
+            fit.forecast(24)
 
 
 @pytest.mark.parametrize(

@@ -38,8 +38,11 @@ class Estimate:
     variance
         Unbiased estimate of the noise variance.
     dof
-        Degrees of freedom of the noise: rows less what the columns took. A column that is drawn to zero takes less than
-        one (Hodges & Sargent 2001).
+        Degrees of freedom of that variance: rows less the free columns. Columns that are drawn to zero take none, since
+        what draws them counts as data.
+    taken
+        Degrees of freedom that the columns took of the residuals. A column that is drawn to zero takes less than one
+        (Hodges & Sargent 2001).
     ratios
         Variance (k,) of each coefficient around zero over that of the noise; infinite where it is free.
     chain
@@ -56,14 +59,10 @@ class Estimate:
     rows: int
     variance: float
     dof: float
+    taken: float
     ratios: Array
     chain: Chain
     shapes: NDArray[np.bool_]
-
-    @property
-    def taken(self) -> float:
-        """Degrees of freedom that the columns took."""
-        return self.rows - self.dof
 
     def standard_errors(self, functions: Array) -> Array:
         """Standard errors (m,) of ``functions @ beta``, for `functions` (m, k).
@@ -194,9 +193,9 @@ def least_squares(
     if drawn.any():
         inverse = solve_triangular(root, np.eye(len(root)), check_finite=False)
         given = float(pull @ np.square(inverse).sum(axis=1))
-    dof = n - len(root) + given
-    variance = (rss + float(pull @ np.square(inner))) / (n - free.sum())
-    return Estimate(beta, kept, root, whole, rss, n, float(variance), float(dof), ratios, chain, shapes)
+    dof = float(n - free.sum())
+    variance = (rss + float(pull @ np.square(inner))) / dof
+    return Estimate(beta, kept, root, whole, rss, n, variance, dof, len(root) - given, ratios, chain, shapes)
 
 
 def solve_drawn(whole: Array, ratios: Array, tolerance: float) -> tuple[NDArray[np.bool_], Array, Array]:

@@ -14,10 +14,12 @@ from offing.calendar import Axis
 from offing.engine import quantile
 from offing.explain.profile import profile
 from offing.explain.spans import Group, groups_named
-from offing.model import Fit
+from offing.model import Fit, Forecast
+from offing.model.forecast import check_known
 from offing.model.words import as_html, in_units, number, rounded, text_table, wrapped
+from offing.tables import View
 from offing.tables.table import Array
-from offing.terms import Driver, Pulses
+from offing.terms import Driver, Pulses, Term, telling
 
 
 @dataclass(frozen=True)
@@ -95,7 +97,7 @@ class Split:
         return as_html(self.sentence, self.table)
 
 
-def split(fit: Fit, totals: Mapping[str, float], *, average: bool = False) -> Split:
+def split(result: Fit | Forecast, totals: Mapping[str, float], *, average: bool = False) -> Split:
     """Split stated totals over their periods in proportion to the calendar's profile: trend, season, holidays, events.
 
     A period's share is its mean over the sum of all means of the total, with all drivers at their mean over the
@@ -104,6 +106,8 @@ def split(fit: Fit, totals: Mapping[str, float], *, average: bool = False) -> Sp
 
     Parameters
     ----------
+    result
+        A fit; or a forecast, where the trend has limits that its plan gives.
     totals
         The numbers by their period's name: ``2026``, ``2026-Q1`` or ``2026-03``; fiscal years as ``2025/26``.
     average
@@ -121,17 +125,29 @@ def split(fit: Fit, totals: Mapping[str, float], *, average: bool = False) -> Sp
     >>> of.split(of.Model("sold").fit(sold), {"2024-Q3": 12.0}).table["value"].round(6).tolist()
     [4.0, 4.0, 4.0]
     """
-    parts = [(group, _shared(fit, group, stated, average=average)) for group, stated in groups_named(totals, fit.axis)]
+    fit = result.fit if isinstance(result, Forecast) else result
+    parts = [
+        (group, _shared(fit, result.view, group, stated, average=average))
+        for group, stated in groups_named(totals, fit.axis)
+    ]
     share, value, low, high = (np.concatenate([found[i] for _, found in parts]) for i in range(4))
     labels = tuple(group.label for group, _ in parts for _ in range(group.axis.n))
     return Split(tuple(group.axis for group, _ in parts), labels, share, value, low, high, fit.label, fit.unit, average)
 
 
-def _shared(fit: Fit, group: Group, stated: float, *, average: bool) -> tuple[Array, Array, Array, Array]:
+def _of_the_calendar(term: Term) -> bool:
+    return not isinstance(term, (Driver, Pulses))
+
+
+def _shared(fit: Fit, view: View, group: Group, stated: float, *, average: bool) -> tuple[Array, Array, Array, Array]:
     """Shares, values and their intervals (n,) of one total."""
     axis, scale = group.axis, fit.scale
-    found = profile(fit, fit.view, axis, lambda term: not isinstance(term, (Driver, Pulses)))
-    factor = scale.factor(fit.view, fit.model.target, axis)
+    for term in fit.model.terms:
+        if _of_the_calendar(term):
+            with telling(term):
+                check_known(view, term, axis)
+    found = profile(fit, view, axis, _of_the_calendar)
+    factor = scale.factor(view, fit.model.target, axis)
     if not np.isfinite(found.levels + factor).all():
         at = int(np.flatnonzero(~np.isfinite(found.levels + factor))[0])
         raise InputError(

@@ -259,7 +259,7 @@ class Fit:
             self.means[self.used],
             rss=float(residual @ residual),
             columns=int(self.estimate.kept.sum()),
-            dof=self.estimate.dof,
+            dof=self.estimate.rows - self.estimate.taken,
         )
 
     @cached_property

@@ -20,7 +20,7 @@ from offing.model.layout import Design, lay_out
 from offing.model.words import as_html, in_units, number, rounded, text_table, wrapped
 from offing.tables import MARKS, Panel, Sources, Table, View, read
 from offing.tables.table import Array
-from offing.terms import telling
+from offing.terms import Term, telling
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -287,7 +287,7 @@ def forecast(
     view = replace(fit.view, sources=Sources(tables, _plans(fit, plan)))
     for term in fit.model.terms:
         with telling(term):
-            _check_known(view, term.first_unknown(view, axis), axis)
+            check_known(view, term, axis)
     _check_scale(fit, view, axis)
     rows = lay_out(fit.model.terms, view, axis, fit.states)
     ahead = Forecast(fit, view, axis, rows, tuple(levels))
@@ -349,7 +349,9 @@ def _plans(fit: Fit, plan: Table | Panel | pd.DataFrame | Mapping[str, Table | P
     return {name: read(plan, name="plan", **table.axis.frequency.stated)}
 
 
-def _check_known(view: View, unknown: tuple[str, Axis] | None, axis: Axis) -> None:
+def check_known(view: View, term: Term, axis: Axis) -> None:
+    """Refuse periods in which a value that the term needs is not known, and say how it could be."""
+    unknown = term.first_unknown(view, axis)
     if unknown is None:
         return
     reference, missing = unknown

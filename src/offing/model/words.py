@@ -58,7 +58,8 @@ def rounded(values: Iterable[float]) -> list[str]:
     values = [float(value) for value in values]
     largest = max((abs(value) for value in values if value == value), default=0.0)  # noqa: PLR0124  NaN
     decimals = 0 if largest >= 100 else 2 if largest >= 1 else 4
-    return [f"{value:,.{decimals}f}" if value == value else "" for value in values]  # noqa: PLR0124
+    # Rounded first, and nothing added: a small negative number is 0 and not −0.
+    return [f"{round(value, decimals) + 0.0:,.{decimals}f}" if math.isfinite(value) else "" for value in values]
 
 
 def text_table(heads: Sequence[str], columns: Sequence[Sequence[str]], inset: int = 2) -> str:

@@ -135,7 +135,7 @@ class Study:
         found = {}
         for i, spec in self._stated("split"):
             with self._placing(("totals", i)):
-                for name, each in self.fits.items():
+                for name, each in self.forecasts.items():
                     found[name] = split(each, spec.stated, average=spec.total is None)
         return found
 

@@ -159,6 +159,14 @@ class Trend(Term):
         """The columns that give limits."""
         return tuple(limit.column for limit in self.limits if limit.column) if self.holds_level else ()
 
+    def first_unknown(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
+        """The first period of which a limit is not known."""
+        for column in self.needs():
+            unknown = np.flatnonzero(~np.isfinite(view.known(column, axis).values))
+            if len(unknown):
+                return column, axis.part(int(unknown[0]), int(unknown[0]) + 1)
+        return None
+
     def learn(self, view: View) -> TrendState:
         """Place the knots among the fitted periods.
 
