@@ -92,3 +92,65 @@ def test_nothing_to_draw_is_told(ahead):
     with pytest.raises(of.InputError, match=r"The model has no drivers, so there are no effects to draw\."):
         of.figure(of.effects(bare))
     assert of.figure(bare.forecast(3, levels=(0.5, 0.6, 0.7, 0.8, 0.9))).axes
+
+
+def test_a_trend_shows_path_knots_and_slope_changes(ahead):
+    found = of.trend(ahead)
+    upper = max(of.figure(found).axes, key=lambda axes: len(axes.get_lines()))
+    lines = {line.get_label(): line for line in upper.get_lines()}
+    past, future = lines["trend, fitted periods"], lines["trend, forecast"]
+    assert np.array_equal(past.get_ydata(), found.value[: ahead.fit.axis.n])
+    assert np.array_equal(future.get_ydata(), found.value[ahead.fit.axis.n - 1 :])
+    assert lines["knot"].get_ydata().tolist() == [found.value[found.knots[0] - found.axis.first]]
+    # Contributions measure the same trend from its last fitted period.
+    last = found.value[ahead.fit.axis.n - 1]
+    np.testing.assert_allclose(np.log(found.value / last), ahead.fit.estimate.beta[1:3] @ (
+        np.vstack([ahead.fit.design, ahead.design])[:, 1:3] - ahead.fit.design[-1, 1:3]).T, atol=1e-12)  # fmt: skip
+
+
+def test_a_year_goes_around_and_closes(ahead):
+    shape = of.cycle(ahead.fit)
+    axes = of.figure(shape).axes[0]
+    assert axes.name == "polar"
+    line = axes.get_lines()[0]
+    course = shape.courses[0]
+    assert np.array_equal(line.get_ydata()[:-1], course.value)
+    assert line.get_ydata()[-1] == course.value[0]
+    np.testing.assert_allclose(line.get_xdata()[:-1], 2.0 * np.pi * course.phase)
+    assert np.mean(course.value) == pytest.approx(1.0)
+
+
+def test_a_week_is_bars_and_two_stretches_stand_beside_each_other():
+    days = pd.date_range("2023-01-02", periods=700, freq="D")
+    load = 50.0 + np.where(days.day_of_week == 5, np.where(days >= "2024-01-01", 8.0, 4.0), 0.0)
+    load = pd.Series(load + np.random.default_rng(1).normal(0.0, 0.5, 700), days, name="load")
+    shape = of.cycle(of.Model("load", terms=[of.Season("week", changes=["2024-01-01"])]).fit(load))
+    bars = [each for each in of.figure(shape).axes[0].containers if hasattr(each, "patches")]
+    heights = [[bar.get_height() for bar in each] for each in bars]
+    np.testing.assert_allclose(heights, [course.value for course in shape.courses])
+    assert np.argmax(heights[1]) == 5
+
+
+def test_holidays_and_indices_and_years_are_drawn_as_told(ahead):
+    told = of.holiday_effects(ahead)
+    axes = of.figure(told).axes[0]
+    widths = sorted(bar.get_width() for each in axes.containers for bar in each)
+    np.testing.assert_allclose(widths, sorted(100.0 * told.effect))
+    found = of.indices(ahead.fit)
+    texts = [text.get_text() for text in of.figure(found).axes[0].texts]
+    assert f"{found.index[29]:.3f}" in texts
+    assert texts.count("position") == 2, "52 weeks stand in two columns of rows"
+    years = of.totals(ahead)
+    bars = [bar for each in of.figure(years).axes[0].containers for bar in each]
+    drawn = sum(bar.get_height() for bar in bars)
+    assert drawn == pytest.approx(years.total.sum())
+
+
+def test_splits_and_agreed_forecasts_are_drawn(ahead):
+    split = of.split(ahead, {"2026-Q3": 200_000.0})
+    heights = [bar.get_height() for bar in of.figure(split).axes[0].containers[0]]
+    assert sum(heights) == pytest.approx(200_000.0)
+    agreed = of.agree(ahead, {"2026-Q3": 200_000.0})
+    lines = {line.get_label(): line.get_ydata() for line in of.figure(agreed).axes[0].get_lines()}
+    assert np.array_equal(lines["agreed"], agreed.mean)
+    assert np.array_equal(lines["forecast before"], ahead.mean)

@@ -152,6 +152,25 @@ def test_a_one_off_holiday_counts_from_the_day_it_was_known():
         assert (ahead[pd.Timestamp("2025-01-20")] > 53.0) == effect
 
 
+def test_days_unknown_at_the_origin_change_nothing():
+    table = fests()
+    later = pd.DataFrame(
+        {"name": ["Anchor Day", "Beacon Day", "New Feast"], "date": ["2023-05-05", "2025-01-08", "2025-01-09"]}
+    )
+    both = pd.concat([table, later.assign(known_from="2025-01-05")])
+    made = 50.0 + 5.0 * flags(table, *NAMES) + noise(1.0)
+
+    def told(days):
+        terms = [
+            of.Season("week", drift=True),
+            of.Season("year", harmonics=2),
+            of.Holidays(table=days, days_before=1, bridge_days=True, by_weekday=True),
+        ]
+        return of.Model("sold", terms=terms).fit(pd.Series(made, DAYS, name="sold")).forecast(30).table.to_numpy()
+
+    assert np.array_equal(told(table), told(both))
+
+
 def test_school_holidays_are_ranges_and_hours_have_their_days_value():
     table = pd.DataFrame({"name": ["Spring Weeks"], "date": ["2022-01-10"], "until": ["2022-01-23"]})
     hours = pd.date_range("2022-01-08", periods=24 * 30, freq="h")

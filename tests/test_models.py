@@ -179,7 +179,9 @@ def test_nothing_leaks_from_after_the_origin(kind):
     frame = later.assign(sold=later["sold"].where(np.arange(140) < 120))
     hostile = frame.copy()
     hostile.loc[hostile.index[120:], ["fare", "flag"]] = [1e9, -1e9]
-    model = of.Model("sold", scale="log", terms=[term, of.Driver("flag", lags=[20])])
+    scale = "level" if term.multiplies_trend else "log"
+    terms = [term, of.Driver("flag", lags=[20]), *([of.Trend()] if scale == "level" else [])]
+    model = of.Model("sold", scale=scale, terms=terms)
 
     def told(data):
         ahead = model.fit(data).forecast(13)

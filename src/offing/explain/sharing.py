@@ -132,7 +132,8 @@ def split(result: Fit | Forecast, totals: Mapping[str, float], *, average: bool 
     ]
     share, value, low, high = (np.concatenate([found[i] for _, found in parts]) for i in range(4))
     labels = tuple(group.label for group, _ in parts for _ in range(group.axis.n))
-    return Split(tuple(group.axis for group, _ in parts), labels, share, value, low, high, fit.label, fit.unit, average)
+    axes = tuple(group.axis for group, _ in parts)
+    return Split(axes, labels, share, value, low, high, fit.label, fit.unit, average)
 
 
 def _of_the_calendar(term: Term) -> bool:

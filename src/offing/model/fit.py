@@ -411,7 +411,8 @@ def _coefficient_text(table: pd.DataFrame) -> str:
     heads = ["column", "coefficient", "std_error", "t", "p", "low", "high"]
     columns = [table[head].tolist() for head in heads]
     for i in (1, 2, 5, 6):
-        columns[i] = [f"{value:.4g}" if np.isfinite(value) else "left out" for value in columns[i]]
+        empty = "left out" if i == 1 else ""
+        columns[i] = [f"{value:.4g}" if np.isfinite(value) else empty for value in columns[i]]
     columns[3] = [f"{value:.1f}" if np.isfinite(value) else "" for value in columns[3]]
     columns[4] = ["" if np.isnan(p) else "<0.001" if p < 0.001 else f"{p:.3f}" for p in columns[4]]
     return text_table(heads, columns)
