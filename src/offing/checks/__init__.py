@@ -5,5 +5,6 @@ from offing.checks.jumps import jumps
 from offing.checks.ranges import beyond_range
 from offing.checks.residuals import autocorrelation
 from offing.checks.rows import missing_drivers
+from offing.checks.shapes import untold_shapes
 
-__all__ = ["autocorrelation", "beyond_range", "jumps", "left_out", "missing_drivers"]
+__all__ = ["autocorrelation", "beyond_range", "jumps", "left_out", "missing_drivers", "untold_shapes"]

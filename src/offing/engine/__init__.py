@@ -14,6 +14,7 @@ from offing.engine.periodogram import Peak, peaks
 from offing.engine.places import place_interval
 from offing.engine.regression import Bent, Problem, Shapes, Solved, regress
 from offing.engine.robust import Usual, usual
+from offing.engine.sandwich import Covariance, sandwiched
 from offing.engine.scores import FitFigures, fit_figures, lag_one_correlation
 from offing.engine.student import quantile, two_sided_p
 from offing.engine.triangle import Solution, explain_dependence, join, solve, take, triangle
@@ -23,6 +24,7 @@ __all__ = [
     "Attribution",
     "Bent",
     "Chain",
+    "Covariance",
     "Estimate",
     "FitFigures",
     "Jump",
@@ -54,6 +56,7 @@ __all__ = [
     "quantile",
     "regress",
     "running",
+    "sandwiched",
     "solve",
     "take",
     "triangle",

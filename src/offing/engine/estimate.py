@@ -49,6 +49,8 @@ class Estimate:
         The dynamics of the noise.
     shapes
         Which coefficients (k,) are shape parameters.
+    scores
+        Where the covariance is a sandwich, the factor (r, r) of its inside; None where it is the classical one.
     """
 
     beta: Array
@@ -63,6 +65,7 @@ class Estimate:
     ratios: Array
     chain: Chain
     shapes: NDArray[np.bool_]
+    scores: Array | None = None
 
     def standard_errors(self, functions: Array) -> Array:
         """Standard errors (m,) of ``functions @ beta``, for `functions` (m, k).
@@ -77,6 +80,8 @@ class Estimate:
     def half(self, functions: Array) -> Array:
         """H (r, m) with H'H the covariance (m, m) of ``functions @ beta``, for `functions` (m, k)."""
         half = solve_triangular(self.root, functions[:, self.kept].T, trans="T", check_finite=False)
+        if self.scores is not None:
+            return np.asarray(self.scores @ solve_triangular(self.root, half, check_finite=False))
         return np.asarray(half * np.sqrt(self.variance))
 
     def draws(self, count: int, generator: np.random.Generator) -> tuple[Array, Array]:
@@ -88,7 +93,8 @@ class Estimate:
         variances = self.variance * self.dof / generator.chisquare(self.dof, count)
         normal = generator.standard_normal((int(self.kept.sum()), count))
         beta = np.repeat(self.beta[:, None], count, axis=1)
-        beta[self.kept] += solve_triangular(self.root, normal, check_finite=False) * np.sqrt(variances)
+        swell = np.sqrt(variances / self.variance)
+        beta[self.kept] += self.half(np.eye(len(self.beta)))[:, self.kept].T @ normal * swell
         return beta, variances
 
     def dependence(self, column: int) -> Array:

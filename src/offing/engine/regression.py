@@ -16,11 +16,13 @@ from scipy.optimize import minimize_scalar
 from offing.engine.dynamics import Chain, Times
 from offing.engine.estimate import Estimate, Reduced, least_squares
 from offing.engine.strengths import Groups, Learnt, learn
-from offing.engine.triangle import Array
+from offing.engine.triangle import Array, solve, triangle
 
 #: Autocorrelations beyond this are those of a target that has no level to come back to.
 _MOST = 0.98
 _ROUNDS = 60
+#: From so many starts the search is followed to its end.
+_DESCENTS = 3
 
 
 @dataclass(frozen=True)
@@ -100,8 +102,23 @@ def regress(problem: Problem) -> Solved:
             reduced=reduced,
         )  # fmt: skip
         return Solved(estimate, ratios, True)
-    tried = [_separate(problem, problem.shapes, start) for start in np.atleast_2d(problem.shapes.starts)]
+    starts = _promising(problem, problem.shapes)
+    tried = [_separate(problem, problem.shapes, start) for start in starts]
     return min(tried, key=lambda each: _objective(each.estimate))
+
+
+def _promising(problem: Problem, shapes: Shapes) -> Array:
+    """The starts from which the descent is worth its cost: all of a few, else those with the smallest sums."""
+    starts = np.clip(np.atleast_2d(shapes.starts), shapes.lower, shapes.upper)
+    if len(starts) <= _DESCENTS:
+        return starts
+    chain = Chain(0.0, problem.times)
+    sums = []
+    for start in starts:
+        bent = shapes.bend(start)
+        together = np.column_stack([bent.columns, problem.target - bent.offset])
+        sums.append(float(solve(triangle(chain.whiten(together))).rss[0]))
+    return np.asarray(starts[np.argsort(sums, kind="stable")[:_DESCENTS]])
 
 
 def _objective(estimate: Estimate) -> float:

@@ -15,6 +15,7 @@ from offing.model.layout import Design
 from offing.model.words import as_html, in_units, rounded, text_table, wrapped
 from offing.tables import View
 from offing.tables.table import Array
+from offing.terms import Shaped
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -215,12 +216,12 @@ def measured(
     if part.whole is None:
         function[:, slot.places] = part.own
     reference = term.reference_on(view, axis, fit.states[slot.term])
-    columns = reference.columns
+    columns, curve = reference.columns, reference.curve
     if columns is None:
-        columns = fit.rows.blocks[place].columns[fit.used].mean(axis=0, keepdims=True)
+        columns, curve = _mean(fit, place)
     if slot.factor and not columns.any():
         return part.value, function, 0.0, 0.0
-    block = replace(design.blocks[place], columns=columns, curve=reference.curve)
+    block = replace(design.blocks[place], columns=columns, curve=curve)
     if slot.factor:
         block = replace(block, columns=np.broadcast_to(columns, design.blocks[place].columns.shape))
     blocks = (*design.blocks[:place], block, *design.blocks[place + 1 :])
@@ -229,6 +230,20 @@ def measured(
     if at.whole is None:
         there[:, slot.places] = at.own
     return part.value - at.value - reference.offset, function - there, at.value + reference.offset, there
+
+
+def _mean(fit: Fit, place: int) -> tuple[Array, Shaped | None]:
+    """A term's columns (1, m) at their mean over the fitted rows; with their derivatives where these have a shape."""
+    block = fit.rows.blocks[place]
+    shaped = block.curve
+    if not isinstance(shaped, Shaped):
+        return block.columns[fit.used].mean(axis=0, keepdims=True), None
+
+    def columns(theta: Array) -> tuple[Array, Array]:
+        bent, by_shape = shaped.columns(theta)
+        return bent[fit.used].mean(axis=0, keepdims=True), by_shape[fit.used].mean(axis=0, keepdims=True)
+
+    return columns(shaped.starts[0])[0], replace(shaped, columns=columns)
 
 
 def echoes(fit: Fit, axis: Axis) -> tuple[Array, Array]:

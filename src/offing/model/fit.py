@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, Treatment
 from offing.calendar import Axis
-from offing.checks import autocorrelation, jumps, left_out
+from offing.checks import autocorrelation, jumps, left_out, untold_shapes
 from offing.engine import Estimate, FitFigures, fit_figures, quantile, two_sided_p
 from offing.model.contributions import Contributions, contribute
 from offing.model.driver_effects import effects
@@ -273,6 +273,9 @@ class Fit:
         dependent = left_out(self.estimate, self.layout.names, self.layout.owners, constant=self.layout.constant)
         if self.estimate.rss <= 1e-20 * float(np.square(self.working[self.used]).sum()):
             return (*self.noticed, *dependent)  # an exact fit leaves only rounding, which is no noise
+        shapes = untold_shapes(
+            self.estimate, self.layout.names, self.layout.owners, *(each.tolist() for each in self.rows.bounds)
+        )
         chain = self.estimate.chain
         residual, design = np.zeros(self.axis.n), np.zeros_like(self.design)
         residual[self.used] = chain.whiten(self.left[self.used])
@@ -280,7 +283,7 @@ class Fit:
         leftover = jumps(
             residual, design, self.used, self.estimate, words=self._jump_words, label=self._start_of,
         )  # fmt: skip
-        return (*self.noticed, *dependent, *autocorrelation(residual, self.used), *leftover)
+        return (*self.noticed, *dependent, *shapes, *autocorrelation(residual, self.used), *leftover)
 
     def _jump_words(self, size: float) -> str:
         """A size on the working scale, as words before "what the model explains"."""

@@ -14,7 +14,7 @@ from offing.calendar import Axis
 from offing.engine.regression import Bent, Shapes
 from offing.tables import View
 from offing.tables.table import Array
-from offing.terms import Block, Readout, Term, telling
+from offing.terms import Block, Curve, Readout, Shaped, Term, telling
 
 CONSTANT = "constant"
 
@@ -133,7 +133,7 @@ class Design:
         for slot, block in zip(self.layout.slots, self.blocks, strict=True):
             if slot.factor:
                 known &= np.isfinite(block.columns.sum(axis=1))
-            if block.curve is not None:
+            if isinstance(block.curve, Curve):
                 known &= np.isfinite(block.curve.value(block.curve.starts[0])[0])
         return np.asarray(known)
 
@@ -192,14 +192,20 @@ class Design:
             factors = np.ones(len(linear))
             curves = np.zeros((len(linear), total))
             offset = np.zeros(len(linear))
+            columns = linear.copy()
+            shaped = []
             for slot, block in zip(self.layout.slots, self.blocks, strict=True):
+                own = slot.places[len(slot.places) - slot.curved :]
                 if slot.factor:
                     factors = factors + block.columns[rows] @ beta[slot.places]
+                elif isinstance(block.curve, Shaped):
+                    at = slot.places[: len(slot.places) - slot.curved]
+                    bent, by_shape = block.curve.columns(beta[own])
+                    columns[:, at] = bent[rows]
+                    shaped.append((at, own, by_shape[rows]))
                 elif block.curve is not None:
-                    own = slot.places[len(slot.places) - slot.curved :]
                     value, slopes = block.curve.value(beta[own])
                     offset, curves[:, own] = offset + value[rows], slopes[rows]
-            columns = linear.copy()
             columns[:, self._levels] *= factors[:, None]
             base = offset
 
@@ -209,6 +215,8 @@ class Design:
                 for slot, block in zip(self.layout.slots, self.blocks, strict=True):
                     if slot.factor:
                         found[:, slot.places] = level[:, None] * block.columns[rows]
+                for at, own, by_shape in shaped:
+                    found[:, own] = np.einsum("nms,m->ns", by_shape, inner[at])
                 return np.asarray(found[:, k:])
 
             return Bent(columns, offset * factors, lean)
@@ -217,6 +225,16 @@ class Design:
         several = max(len(each[0]) for each in pieces)
         starts = np.hstack([each[0][np.minimum(np.arange(several), len(each[0]) - 1)] for each in pieces])
         return Shapes(starts, lower, upper, bend, flags.astype(bool))
+
+    @property
+    def bounds(self) -> tuple[Array, Array]:
+        """Bounds (k,) of the coefficients: of shape parameters as declared, of others none."""
+        lower, upper = np.full(self.layout.k, -np.inf), np.full(self.layout.k, np.inf)
+        for slot, block in zip(self.layout.slots, self.blocks, strict=True):
+            if block.curve is not None:
+                own = slot.places[len(slot.places) - slot.curved :]
+                lower[own], upper[own] = block.curve.lower, block.curve.upper
+        return lower, upper
 
     def _starts(self) -> list[tuple[Array, Array, Array, NDArray[np.bool_]]]:
         """Starts, bounds and whether they are linear to people, of the shape parameters in their order."""
@@ -241,6 +259,10 @@ class Design:
 def _plain(slot: Slot, block: Block, beta: Array) -> Part:
     """What a term adds that is no factor."""
     linear = slot.places[: len(slot.places) - slot.curved]
+    if isinstance(block.curve, Shaped):
+        columns, by_shape = block.curve.columns(beta[slot.places[len(linear) :]])
+        own = np.column_stack([columns, np.einsum("nms,m->ns", by_shape, beta[linear])])
+        return Part(columns @ beta[linear], own)
     value, own = block.columns @ beta[linear], block.columns
     if block.curve is not None:
         bent, slopes = block.curve.value(beta[slot.places[len(linear) :]])

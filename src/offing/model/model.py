@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Literal
+from typing import Any, Literal, get_args
 
 import numpy as np
 import pandas as pd
@@ -12,7 +12,19 @@ import pandas as pd
 from offing.base import Finding, InputError, count
 from offing.calendar import Axis
 from offing.checks import missing_drivers
-from offing.engine import Chain, Menu, Problem, Solved, TooFewRowsError, choose, regress, triangle
+from offing.engine import (
+    Chain,
+    Covariance,
+    Estimate,
+    Menu,
+    Problem,
+    Solved,
+    TooFewRowsError,
+    choose,
+    regress,
+    sandwiched,
+    triangle,
+)
 from offing.model.fit import Fit
 from offing.model.layout import Design, lay_out
 from offing.model.scale import Scale, check_target_steps
@@ -52,6 +64,10 @@ class Model:
         likelihood. By default independent, unless a term learns from how neighbouring periods change, as bends that
         are found from the data do.
 
+    covariance
+        Of the coefficients: ``classical`` for noise of one variance; ``hc0`` to ``hc3`` where it may differ from period
+        to period, of which hc3 is the most careful with few rows; ``newey-west`` where neighbours may be alike too.
+
     Examples
     --------
     >>> import numpy as np, pandas as pd, offing as of
@@ -72,6 +88,7 @@ class Model:
     lower_limit: float | None = None
     upper_limit: float | None = None
     errors: Literal["independent", "ar"] | None = None
+    covariance: Covariance = "classical"
 
     def __post_init__(self) -> None:
         if not isinstance(self.target, str) or not self.target:
@@ -109,6 +126,14 @@ class Model:
     def _check_numbers(self) -> None:
         if self.errors not in (None, "independent", "ar"):
             raise InputError(f"found {self.errors!r}", 'Give "independent" or "ar".', key="errors")
+        if self.covariance not in get_args(Covariance):
+            raise InputError(f"found {self.covariance!r}", f"Allowed: {', '.join(get_args(Covariance))}.",
+                             key="covariance")  # fmt: skip
+        if self.covariance != "classical" and self.related:
+            raise InputError(
+                f"noise that carries on is estimated, which {self.covariance} would count a second time",
+                'Use covariance = "classical", or errors = "independent".', key="covariance",
+            )  # fmt: skip
         if not np.isfinite(self.offset) or (self.offset != 0.0 and self.scale != "log"):
             raise InputError(f"found {self.offset!r}", 'An offset belongs to scale = "log".', key="offset")
         for key in ("lower_limit", "upper_limit"):
@@ -233,6 +258,7 @@ class Model:
         except TooFewRowsError as error:
             raise InputError(str(error), "Use fewer terms or more data.", file=table.name) from error
         layout = design.layout
+        estimate = self._sandwiched(solved.estimate, design, working, used)
         findings = (
             *_findings(view, model, states, target),
             *missing_drivers(
@@ -242,9 +268,22 @@ class Model:
             *(() if solved.converged else (_unsettled(),)),
         )  # fmt: skip
         return Fit(
-            model, source, column, view, states, scale, target, factor, levels, working, used, design, solved.estimate,
+            model, source, column, view, states, scale, target, factor, levels, working, used, design, estimate,
             dict(zip(layout.groups[1], solved.ratios.tolist(), strict=True)), findings, series,
         )  # fmt: skip
+
+    def _sandwiched(self, estimate: Estimate, design: Design, working: Array, used: np.ndarray) -> Estimate:
+        """The estimate with the covariance that is asked for."""
+        if self.covariance == "classical":
+            return estimate
+        if design.layout.groups[1]:
+            raise InputError(
+                f"{design.layout.groups[1][0]} are drawn to zero, of which {self.covariance} knows nothing",
+                'Use pooling = "none" or stated knots, or covariance = "classical".', key="covariance",
+            )  # fmt: skip
+        rows, values = design.linearised(estimate.beta)
+        residual = working - values
+        return sandwiched(estimate, rows[used], residual[used], times=estimate.chain.times, kind=self.covariance)
 
     def _solve(self, design: Design, working: Array, used: np.ndarray, axis: Axis) -> Solved:
         """The regression of the used rows."""

@@ -191,9 +191,11 @@ def _models(spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], 
                 lower_limit=spec.target.lower_limit,
                 upper_limit=spec.target.upper_limit,
                 errors=spec.estimation.errors,
+                covariance=spec.estimation.covariance,
             )
         except InputError as error:
-            elsewhere = {"treatments": ("treatments",), "errors": ("estimation", "errors"), "terms": ("terms",)}
+            estimation = {key: ("estimation", key) for key in ("errors", "covariance")}
+            elsewhere = {"treatments": ("treatments",), "terms": ("terms",), **estimation}
             at = elsewhere.get(str(error.key), ("target", str(error.key)))
             raise place.error(at, error.found, error.advice) from error
 

@@ -97,7 +97,7 @@ class EstimationSpec(Part):
     """The table ``[estimation]``."""
 
     errors: Literal["independent", "ar"] | None = None
-    covariance: Literal["classical"] = "classical"
+    covariance: Literal["classical", "hc0", "hc1", "hc2", "hc3", "newey-west"] = "classical"
 
 
 class ForecastSpec(Part):

@@ -5,7 +5,7 @@ from offing.terms.event import Event
 from offing.terms.holidays import Holidays
 from offing.terms.pulses import Pulses
 from offing.terms.season import Season
-from offing.terms.term import Block, Choice, Curve, Fresh, Readout, Reference, Term, telling
+from offing.terms.term import Block, Choice, Curve, Fresh, Readout, Reference, Shaped, Term, telling
 from offing.terms.trend import Trend
 from offing.terms.working_time import WorkingTime
 
@@ -32,6 +32,7 @@ __all__ = [
     "Readout",
     "Reference",
     "Season",
+    "Shaped",
     "Term",
     "Trend",
     "WorkingTime",

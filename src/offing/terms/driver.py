@@ -5,14 +5,41 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import product
+from typing import Literal
 
 import numpy as np
 
 from offing.base import InputError
 from offing.calendar import Axis
 from offing.tables import View
-from offing.terms.term import Array, Block, Reference, Term, whole_numbers
+from offing.terms.driver_forms import (
+    CarryOver,
+    Form,
+    Hinge,
+    Saturating,
+    Shape,
+    carried_in,
+    chained,
+    number_of,
+    softened,
+)
+from offing.terms.term import Array, Block, Reference, Shaped, Term, whole_numbers
 from offing.terms.transforms import Log, Stated, Step, evaluate, reach, steps_of
+
+
+@dataclass(frozen=True)
+class DriverState:
+    """First fitted period, the forms with what they learnt, and the shape of each that is estimated."""
+
+    first: int
+    forms: tuple[Form, ...] = ()
+    shapes: tuple[Shape | None, ...] = ()
+
+    @property
+    def estimated(self) -> tuple[bool, ...]:
+        """Which forms have a shape that is estimated."""
+        return tuple(shape is not None for shape in self.shapes)
 
 
 @dataclass(frozen=True)
@@ -30,15 +57,23 @@ class Driver(Term):
         period = 100), ``{"times": 0.001}``, ``{"deflate": "prices.index", "base": "2020"}``,
         ``{"per": "people.number"}``, ``{"per working day": "NO"}`` (a country's holidays are none).
     lags
-        After how many periods it acts; 0 is at once. One column each.
+        After how many periods it acts; 0 is at once, −1 a period before. One column each.
+    above, below
+        A base: only what is above it acts, or what is below it, as a positive number, such as degrees below 15. A
+        number or ``"estimated"``.
+    carry_over
+        The share of its effect that stays for each later period, from 0 to 0.98, or ``"estimated"``. What was carried
+        into the first fitted period is a coefficient of its own.
+    saturation
+        The value at which half of the most that it can do is reached, or ``"estimated"``: more of it does ever less.
     name
         By default the column's name.
 
     Raises
     ------
     InputError
-        For an unknown transformation or lags that are not whole numbers from 0 on. Later: for a value that is not
-        positive where the logarithm is asked for.
+        For an unknown transformation, lags that are not whole numbers, or forms that do not go together. Later: for a
+        value that is not positive where the logarithm is asked for, or missing where a carry-over needs it.
 
     Examples
     --------
@@ -50,6 +85,10 @@ class Driver(Term):
     data: str
     transform: Sequence[Stated] = ()
     lags: Sequence[int] = (0,)
+    above: float | Literal["estimated"] | None = None
+    below: float | Literal["estimated"] | None = None
+    carry_over: float | Literal["estimated"] | None = None
+    saturation: float | Literal["estimated"] | None = None
     name: str | None = None
 
     def __post_init__(self) -> None:
@@ -59,11 +98,46 @@ class Driver(Term):
             self._set(name=self.data.partition(".")[2] or self.data)
         super().__post_init__()
         steps = steps_of(self.transform)
-        self._set(transform=tuple(self.transform), lags=whole_numbers(self.lags, "lags"))
+        self._set(transform=tuple(self.transform), lags=whole_numbers(self.lags, "lags", -1000))
         if not self.lags:
             raise InputError("there are no lags", "Give lags = [0] for an effect at once.", key="lags")
         if sum(isinstance(step, Log) for step in steps) > 1:
             raise InputError("the logarithm is taken twice", "Give it once.", key="transform")
+        self._check_forms()
+
+    def _check_forms(self) -> None:
+        if self.above is not None and self.below is not None:
+            raise InputError(
+                "a driver acts above a base or below it", "Give two drivers, each with a name.", key="above"
+            )
+        limits = {"above": (-np.inf, np.inf), "below": (-np.inf, np.inf), "carry_over": (0.0, 0.98),
+                  "saturation": (1e-12, np.inf)}  # fmt: skip
+        for key, (low, high) in limits.items():
+            if getattr(self, key) is not None:
+                self._set(**{key: number_of(getattr(self, key), key, low, high)})
+        if self.carry_over is not None and self.lags != (0,):
+            raise InputError("a carry-over acts in later periods by itself", "Leave out lags.", key="lags")
+        if self.forms and self.lags != (0,) and any(each == "estimated" for each in self._stated):
+            raise InputError("an estimated shape and lags do not go together", "Use carry_over, or state the number.",
+                             key="lags")  # fmt: skip
+
+    @property
+    def _stated(self) -> tuple[object, ...]:
+        return (self.above if self.above is not None else self.below, self.carry_over, self.saturation)
+
+    @cached_property
+    def forms(self) -> tuple[Form, ...]:
+        """What becomes of it after its transformations: beyond a base, then carried over, then saturating."""
+        found: list[Form] = []
+        if self.above is not None:
+            found.append(Hinge(self.above, above=True))
+        if self.below is not None:
+            found.append(Hinge(self.below, above=False))
+        if self.carry_over is not None:
+            found.append(CarryOver(self.carry_over))
+        if self.saturation is not None:
+            found.append(Saturating(self.saturation))
+        return tuple(found)
 
     @cached_property
     def steps(self) -> tuple[Step, ...]:
@@ -74,18 +148,94 @@ class Driver(Term):
         """The driver's column, and those that its transformations look at."""
         return (self.data, *(column for step in self.steps for column in step.needs()))
 
-    def learn(self, view: View) -> None:
-        """Nothing: the columns hold the values themselves. An unknown column is told here."""
+    def learn(self, view: View) -> DriverState:
+        """Where the search for estimated shapes starts, from the values in the fitted periods.
+
+        Raises
+        ------
+        InputError
+            For an unknown column; or where the values do not suit a form.
+        """
         for reference in self.needs():
             source, column = view.sources.find(reference)
             view.sources.tables[source].values(column)
+        if not self.forms:
+            return DriverState(view.rows.first)
+        if reach(self.steps, view.rows.frequency) != (0,):
+            raise InputError("a form acts on values, and these are changes of values", "Leave out one of them.",
+                             key="transform")  # fmt: skip
+        values = self.transformed(view, view.rows)
+        self._check_values(values, view.rows)
+        known = values[np.isfinite(values)]
+        forms, shapes = [], []
+        for form in self.forms:
+            own = softened(form, known)
+            shape = own.shape(known)
+            forms.append(own)
+            shapes.append(shape)
+            if isinstance(own, Hinge):
+                base = float(np.median(known)) if shape else float(own.base)
+                known = np.maximum((known - base) if own.above else (base - known), 0.0)
+            elif isinstance(own, CarryOver):
+                known = known / (1.0 - (0.5 if shape else float(own.share)))
+        return DriverState(view.rows.first, tuple(forms), tuple(shapes))
 
-    def block(self, view: View, axis: Axis, state: None) -> Block:
-        """The values, one column a lag."""
+    def _check_values(self, values: Array, rows: Axis) -> None:
+        """Refuse what a form cannot take."""
+        unknown = np.flatnonzero(np.isnan(values))
+        if self.carry_over is not None and len(unknown):
+            at = int(unknown[0])
+            raise InputError("there is no value, but a carry-over needs all of them",
+                             'Fill it with a treatment, such as missing = "linear".',
+                             period=rows.part(at, at + 1).labels()[0], column=self.data)  # fmt: skip
+        if not np.isfinite(values).any():
+            raise InputError("it has no value in the fitted periods", column=self.data)
+        negative = np.flatnonzero(values < 0.0)
+        if self.saturation is not None and self.above is None and self.below is None and len(negative):
+            at = int(negative[0])
+            raise InputError(f"found {values[at]:g}, but what saturates starts at 0", "Give it a base, say above = 0.",
+                             period=rows.part(at, at + 1).labels()[0], column=self.data)  # fmt: skip
+
+    def block(self, view: View, axis: Axis, state: DriverState) -> Block:
+        """The values, one column a lag; or what their forms make of them, by the shapes that are estimated."""
         stem = " ".join((*(step.name for step in reversed(self.steps)), str(self.name)))
-        names = tuple(stem if lag == 0 else f"{stem} (lag {lag})" for lag in self.lags)
-        columns = [self.transformed(view, axis.shifted(-lag)) for lag in self.lags]
-        return Block(np.column_stack(columns), names)
+        stem += "".join(form.words for form in self.forms)
+        if not any(state.estimated):
+            names = tuple(_lagged(stem, lag) for lag in self.lags)
+            parts = [self._formed(view, axis.shifted(-lag), state, np.zeros(0))[0] for lag in self.lags]
+            return Block(np.hstack(parts), (*names, f"{stem}, before the data") if self._carries_in else names)
+        shapes = [shape for shape in state.shapes if shape is not None]
+        grid = np.array(list(product(*(shape.starts for shape in shapes))))
+
+        def columns(theta: Array) -> tuple[Array, Array]:
+            return self._formed(view, axis, state, theta)
+
+        names = (stem, f"{stem}, before the data") if self._carries_in else (stem,)
+        curve = Shaped(
+            tuple(f"{self.name}: {shape.words}" for shape in shapes),
+            grid,
+            np.array([shape.lower for shape in shapes]),
+            np.array([shape.upper for shape in shapes]),
+            columns,
+        )
+        return Block(columns(grid[0])[0], names, curve=curve)
+
+    def _formed(self, view: View, axis: Axis, state: DriverState, theta: Array) -> tuple[Array, Array]:
+        """Columns (n, m) on `axis` with their derivatives (n, m, s) by the estimated shapes."""
+        # What is carried over is summed up from the first fitted period on.
+        first = axis.first if self.carry_over is None else min(state.first, axis.first)
+        whole = Axis(axis.frequency, first, axis.first + axis.n - first)
+        value, slopes = chained(state.forms, state.estimated, theta, self.transformed(view, whole))
+        value, slopes = value[axis.first - first :], slopes[axis.first - first :]
+        if not self._carries_in:
+            return value[:, None], slopes[:, None, :]
+        before, leaning = carried_in(state.forms, state.estimated, theta, np.asarray(axis.ordinals - state.first + 1.0))
+        return np.column_stack([value, before]), np.stack([slopes, leaning], axis=1)
+
+    @property
+    def _carries_in(self) -> bool:
+        """Whether what was carried into the first fitted period has a coefficient; what saturates has none."""
+        return self.carry_over is not None and self.saturation is None
 
     def first_unknown(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
         """The earliest value needed by any of the lags and transformations that is unknown."""
@@ -103,7 +253,7 @@ class Driver(Term):
         """The reference in words."""
         return "every driver at its mean over the fitted periods"
 
-    def reference_on(self, view: View, axis: Axis, state: None) -> Reference:
+    def reference_on(self, view: View, axis: Axis, state: DriverState) -> Reference:
         """The mean over the fit's rows."""
         return Reference(None)
 
@@ -114,3 +264,9 @@ class Driver(Term):
         except InputError as error:
             error.column = error.column or self.data
             raise
+
+
+def _lagged(stem: str, lag: int) -> str:
+    if lag < 0:
+        return f"{stem} (lead {-lag})"
+    return stem if lag == 0 else f"{stem} (lag {lag})"

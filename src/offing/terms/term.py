@@ -45,19 +45,33 @@ class Curve:
 
 
 @dataclass(frozen=True)
+class Shaped:
+    """Columns that depend on shape parameters: these, and the columns (n, m) with their derivatives (n, m, s).
+
+    ``columns(θ)`` gives both.
+    """
+
+    names: tuple[str, ...]
+    starts: Array
+    lower: Array
+    upper: Array
+    columns: Callable[[Array], tuple[Array, Array]]
+
+
+@dataclass(frozen=True)
 class Block:
     """A term's columns (n, k) for some periods, NaN where an unknown value is needed, and their names (k,).
 
     `readout` is what the table of coefficients shows, where that is not the columns' own coefficients. `groups` (k,)
     names the group with which a coefficient is drawn to zero, an empty text where it is free; empty means all are.
-    `curve` adds what no column can.
+    `curve` adds what no column can, or gives the columns by shape parameters; `columns` are then those at their start.
     """
 
     columns: Array
     names: tuple[str, ...]
     readout: Readout | None = None
     groups: tuple[str, ...] = ()
-    curve: Curve | None = None
+    curve: Curve | Shaped | None = None
 
     @property
     def drawn(self) -> tuple[str, ...]:
@@ -82,7 +96,7 @@ class Reference:
 
     columns: Array | None
     offset: float = 0.0
-    curve: Curve | None = None
+    curve: Curve | Shaped | None = None
 
 
 @dataclass(frozen=True)

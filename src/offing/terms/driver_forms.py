@@ -1,0 +1,175 @@
+"""What becomes of a driver before it acts: only beyond a base, carried over to later periods, saturating.
+
+Each form is a step from values (n,) and their derivatives (n, s) by the shape parameters to such a pair again, so that
+a chain of them is differentiated as it is computed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from scipy.signal import lfilter
+from scipy.special import expit
+
+from offing.base import InputError
+from offing.terms.term import Array
+
+Number = float | Literal["estimated"]
+
+#: An estimated base is softened over this share of the driver's usual range: a sharp one has a kink in its sum of
+#: squares at each value of the data.
+_SOFTNESS = 0.04
+_MOST_CARRIED = 0.98
+
+
+@dataclass(frozen=True)
+class Shape:
+    """A shape parameter: its name in words, values to start from, and bounds."""
+
+    words: str
+    starts: tuple[float, ...]
+    lower: float
+    upper: float
+
+
+@dataclass(frozen=True)
+class Hinge:
+    """The part of a driver beyond a base: above it, or below it as a positive number. `width` softens it, 0 not."""
+
+    base: Number
+    above: bool
+    width: float = 0.0
+
+    @property
+    def words(self) -> str:
+        """What it makes of a driver, after its name."""
+        side = "above" if self.above else "below"
+        return f" {side} {'a base' if self.base == 'estimated' else f'{self.base:g}'}"
+
+    def shape(self, values: Array) -> Shape | None:
+        """The base, if it is estimated: it lies among the inner values."""
+        if self.base != "estimated":
+            return None
+        low, high = np.quantile(values, [0.03, 0.97])
+        starts = tuple(float(each) for each in np.quantile(values, [0.2, 0.4, 0.6, 0.8]))
+        return Shape(f"base{self.words.removesuffix(' a base')}", starts, float(low), float(high))
+
+    def apply(self, value: Array, slopes: Array, theta: float | None, place: int) -> tuple[Array, Array]:
+        """The softened excess w ln(1 + exp(x / w)) over the base, or the excess itself."""
+        sign = 1.0 if self.above else -1.0
+        base = float(self.base) if theta is None else theta
+        excess = sign * (value - base)
+        if theta is None:
+            return np.maximum(excess, 0.0), sign * slopes * (excess > 0.0)[:, None]
+        share = expit(excess / self.width)
+        found = sign * slopes * share[:, None]
+        found[:, place] -= sign * share
+        return self.width * np.logaddexp(0.0, excess / self.width), found
+
+
+@dataclass(frozen=True)
+class CarryOver:
+    """An effect of which a share stays for each later period: s_t = x_t + δ s_{t−1}."""
+
+    share: Number
+
+    @property
+    def words(self) -> str:
+        """What it makes of a driver, after its name."""
+        return ", carried over"
+
+    def shape(self, values: Array) -> Shape | None:
+        """The share that stays, if it is estimated."""
+        if self.share != "estimated":
+            return None
+        return Shape("share carried over to the next period", (0.2, 0.5, 0.8), 0.0, _MOST_CARRIED)
+
+    def apply(self, value: Array, slopes: Array, theta: float | None, place: int) -> tuple[Array, Array]:
+        """The sums, from nothing before the first value."""
+        share = float(self.share) if theta is None else theta
+        sums = lfilter([1.0], [1.0, -share], value)
+        if theta is not None:
+            slopes = slopes.copy()
+            slopes[1:, place] += sums[:-1]
+        return sums, lfilter([1.0], [1.0, -share], slopes, axis=0)
+
+
+@dataclass(frozen=True)
+class Saturating:
+    """An effect that grows ever less: x / (x + k), half of its most at x = k (Michaelis & Menten 1913)."""
+
+    half: Number
+
+    @property
+    def words(self) -> str:
+        """What it makes of a driver, after its name."""
+        return ", saturating"
+
+    def shape(self, values: Array) -> Shape | None:
+        """The value at which half of the most is reached, if it is estimated."""
+        if self.half != "estimated":
+            return None
+        typical = float(np.median(values[values > 0.0])) if (values > 0.0).any() else 1.0
+        return Shape("half of the most at", (0.3 * typical, typical, 3.0 * typical), 0.01 * typical, 30.0 * typical)
+
+    def apply(self, value: Array, slopes: Array, theta: float | None, place: int) -> tuple[Array, Array]:
+        """The share of the most."""
+        half = float(self.half) if theta is None else theta
+        whole = value + half
+        found = slopes * (half / np.square(whole))[:, None]
+        if theta is not None:
+            found = found.copy()
+            found[:, place] -= value / np.square(whole)
+        return value / whole, found
+
+
+Form = Hinge | CarryOver | Saturating
+
+
+def chained(forms: Sequence[Form], estimated: Sequence[bool], theta: Array, value: Array) -> tuple[Array, Array]:
+    """The values (n,) after all forms and their derivatives (n, s) by the parameters of those that are estimated."""
+    slopes = np.zeros((len(value), len(theta)))
+    place = 0
+    for form, free in zip(forms, estimated, strict=True):
+        value, slopes = form.apply(value, slopes, float(theta[place]) if free else None, place)
+        place += free
+    return value, slopes
+
+
+def carried_in(forms: Sequence[Form], estimated: Sequence[bool], theta: Array, steps: Array) -> tuple[Array, Array]:
+    """What is left (n,) of one unit of what was carried into the first period, and its derivatives (n, s).
+
+    `steps` (n,) count the periods since then, the first being 1.
+    """
+    place = 0
+    for form, free in zip(forms, estimated, strict=True):
+        if isinstance(form, CarryOver):
+            share = float(theta[place]) if free else float(form.share)
+            slopes = np.zeros((len(steps), len(theta)))
+            if free:
+                slopes[:, place] = steps * np.power(share, steps - 1.0)
+            return np.power(share, steps), slopes
+        place += free
+    raise ValueError("nothing is carried over")
+
+
+def number_of(stated: object, key: str, low: float, high: float) -> Number:
+    """A number between two limits, or ``"estimated"``."""
+    if stated == "estimated":
+        return "estimated"
+    if isinstance(stated, bool) or not isinstance(stated, (int, float)) or not low <= float(stated) <= high:
+        wanted = f"from {low:g} to {high:g}" if np.isfinite(high) else "that is not infinite"
+        raise InputError(f"found {stated!r}", f'Give a number {wanted}, or "estimated".', key=key)
+    return float(stated)
+
+
+def softened(form: Form, values: Array) -> Form:
+    """A hinge with an estimated base, softened over a share of the values' usual range."""
+    if not isinstance(form, Hinge) or form.base != "estimated":
+        return form
+    low, high = np.quantile(values, [0.1, 0.9])
+    spread = float(high - low) or float(np.ptp(values)) or 1.0
+    return Hinge(form.base, form.above, _SOFTNESS * spread)
