@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.linalg import qr
 from scipy.optimize import minimize_scalar
 
 from offing.engine.dynamics import Chain, Times
@@ -22,14 +23,14 @@ from offing.engine.triangle import Array, solve, triangle
 _MOST = 0.98
 _ROUNDS = 60
 #: From so many starts the search is followed to its end.
-_DESCENTS = 3
+_DESCENTS = 2
 
 
 @dataclass(frozen=True)
 class Bent:
-    """What shape parameters θ (s,) make of the model: f = `columns` (n, k) @ β + `offset` (n,).
+    """What shape parameters θ (s,) make of the model: the `columns` (n, v) that they change, and an `offset` (n,).
 
-    `slopes(β)` gives the derivative (n, s) of f by θ.
+    `slopes(β)` gives the derivative (n, s) of the model by θ, from the coefficients (v,) of these columns.
     """
 
     columns: Array
@@ -41,7 +42,8 @@ class Bent:
 class Shapes:
     """Shape parameters: where they start, between which bounds they lie (s,), and what they make of the model.
 
-    `starts` (several, s) are all tried. `linear` (s,) marks those that enter as factors, such as the effects of a
+    `varying` (v,) are the places of the columns that they change. `starts` (several, s) are compared, and the best ones
+    followed. `linear` (s,) marks those that enter as factors, such as the effects of a
     season that grows with the trend: they can be drawn to zero as coefficients can.
     """
 
@@ -50,6 +52,7 @@ class Shapes:
     upper: Array
     bend: Callable[[Array], Bent]
     linear: NDArray[np.bool_]
+    varying: NDArray[np.intp]
 
 
 @dataclass(frozen=True)
@@ -102,23 +105,74 @@ def regress(problem: Problem) -> Solved:
             reduced=reduced,
         )  # fmt: skip
         return Solved(estimate, ratios, True)
-    starts = _promising(problem, problem.shapes)
-    tried = [_separate(problem, problem.shapes, start) for start in starts]
+    plain = _Beside.of(problem, problem.shapes, np.full(problem.columns.shape[1], np.inf), Chain(0.0, problem.times))
+    tried = [_separate(problem, problem.shapes, start, plain) for start in _promising(problem.shapes, plain)]
     return min(tried, key=lambda each: _objective(each.estimate))
 
 
-def _promising(problem: Problem, shapes: Shapes) -> Array:
+def _promising(shapes: Shapes, beside: _Beside) -> Array:
     """The starts from which the descent is worth its cost: all of a few, else those with the smallest sums."""
     starts = np.clip(np.atleast_2d(shapes.starts), shapes.lower, shapes.upper)
     if len(starts) <= _DESCENTS:
         return starts
-    chain = Chain(0.0, problem.times)
-    sums = []
-    for start in starts:
-        bent = shapes.bend(start)
-        together = np.column_stack([bent.columns, problem.target - bent.offset])
-        sums.append(float(solve(triangle(chain.whiten(together))).rss[0]))
+    sums = [beside.solved(shapes.bend(start)).rss for start in starts]
     return np.asarray(starts[np.argsort(sums, kind="stable")[:_DESCENTS]])
+
+
+@dataclass(frozen=True)
+class Trial:
+    """What is left at some θ beside the fixed columns: `rows` (N, v + 1), coefficients (v,) and the sum of squares."""
+
+    rows: Array
+    beta: Array
+    rss: float
+
+
+@dataclass(frozen=True)
+class _Beside:
+    """The columns that no shape parameter changes, taken out of whatever stands beside them once and for all.
+
+    `basis` (N, f) spans them, with the rows that draw some of them to zero; `spread` (v,) draws the others.
+    """
+
+    target: Array
+    basis: Array
+    spread: Array
+    chain: Chain
+
+    @classmethod
+    def of(cls, problem: Problem, shapes: Shapes, spread: Array, chain: Chain) -> _Beside:
+        """The fixed columns of a problem, given the strengths and the dynamics; dependent ones are left out."""
+        fixed = np.setdiff1d(np.arange(problem.columns.shape[1]), shapes.varying)
+        drawn = np.flatnonzero(np.isfinite(spread[fixed]))
+        ridge = np.zeros((len(drawn), len(fixed)))
+        ridge[np.arange(len(drawn)), drawn] = 1.0 / np.sqrt(spread[fixed][drawn])
+        both = np.vstack([chain.whiten(problem.columns[:, fixed]), ridge])
+        kept = solve(triangle(np.column_stack([both, np.zeros(len(both))]))).kept
+        basis = np.asarray(
+            qr(both[:, kept], mode="economic")[0] if kept.any() else np.zeros((len(both), 0)), dtype=float
+        )
+        return cls(problem.target, basis, spread[shapes.varying], chain)
+
+    def left(self, columns: Array) -> Array:
+        """What the fixed columns leave (N, q) of others (n, q)."""
+        rows = np.zeros((len(self.basis), columns.shape[1]))
+        rows[: len(columns)] = self.chain.whiten(columns)
+        return np.asarray(rows - self.basis @ (self.basis.T @ rows))
+
+    def solved(self, bent: Bent) -> Trial:
+        """The least squares of the columns that θ changes."""
+        rows = self.left(np.column_stack([bent.columns, self.target - bent.offset]))
+        found = solve(triangle(np.vstack([rows, _pulls(self.spread)])))
+        return Trial(rows, found.beta[:, 0], float(found.rss[0]))
+
+
+def _pulls(spread: Array) -> Array:
+    """Rows (d, m + 1) that draw those of m coefficients to zero whose `spread` (m,) is finite."""
+    drawn = np.flatnonzero(np.isfinite(spread))
+    rows = np.zeros((len(drawn), len(spread) + 1))
+    rows[np.arange(len(drawn)), drawn] = 1.0 / np.sqrt(spread[drawn])
+    return rows
 
 
 def _objective(estimate: Estimate) -> float:
@@ -169,30 +223,35 @@ def _strengths(
     return learn(reduced.whole, groups, len(target), problem.bounded, near), reduced
 
 
-def _separate(problem: Problem, shapes: Shapes, start: Array) -> Solved:
-    """Projected Gauss–Newton from one start, strengths and dynamics learnt anew until nothing moves."""
+def _separate(problem: Problem, shapes: Shapes, start: Array, plain: _Beside) -> Solved:
+    """Projected Gauss–Newton from one start, strengths and dynamics learnt anew until nothing moves.
+
+    `plain` is what stands beside the shapes with independent noise and no strengths.
+    """
     k, theta = problem.columns.shape[1], np.clip(start, shapes.lower, shapes.upper)
     groups = problem.groups
     chain, ratios = Chain(0.0, problem.times), np.full(len(problem.bounded), np.inf)
-    bent = shapes.bend(theta)
-    slopes = bent.slopes(least_squares(bent.columns, problem.target - bent.offset, chain=chain).beta)
     learning = problem.related or len(ratios) > 0
+    bent, slopes, converged = shapes.bend(theta), np.zeros((len(problem.target), len(theta))), False
+    if learning:
+        slopes = bent.slopes(plain.solved(bent).beta)
     for turn in range(_ROUNDS):
         before = np.concatenate([theta, [chain.phi], ratios])
         if learning:
             inside = np.concatenate([np.ones(k, dtype=bool), shapes.linear])
-            wide = np.column_stack([bent.columns, slopes[:, shapes.linear]])
+            wide = np.column_stack([_all_columns(problem, shapes, bent), slopes[:, shapes.linear]])
             aim = problem.target - bent.offset + slopes[:, shapes.linear] @ theta[shapes.linear]
             chain, ratios, _ = _learn(problem, wide, aim, groups[inside])
         spread = _spread(ratios, groups)
-        theta, bent, slopes, converged = _descend(problem, shapes, theta, spread, chain)
+        beside = _Beside.of(problem, shapes, spread[:k], chain) if learning else plain
+        theta, bent, slopes, converged = _descend(shapes, theta, beside, spread[k:])
         after = np.concatenate([theta, [chain.phi], ratios])
         still = turn > 0 and bool((np.abs(after - before) <= 1e-4 * np.maximum(np.abs(before), 1e-3)).all())
         if not learning or (converged and still):
             break
     else:
         converged = False
-    wide = np.column_stack([bent.columns, slopes])
+    wide = np.column_stack([_all_columns(problem, shapes, bent), slopes])
     aim = problem.target - bent.offset + slopes @ theta
     estimate = least_squares(wide, aim, ratios=spread, chain=chain, shapes=np.arange(len(groups)) >= k)
     beta = estimate.beta.copy()
@@ -200,33 +259,40 @@ def _separate(problem: Problem, shapes: Shapes, start: Array) -> Solved:
     return Solved(replace(estimate, beta=beta), ratios, converged)
 
 
-def _descend(
-    problem: Problem, shapes: Shapes, theta: Array, spread: Array, chain: Chain
-) -> tuple[Array, Bent, Array, bool]:
-    """θ of least squares given strengths and dynamics: its model, its slopes, and whether it came to rest."""
-    k = problem.columns.shape[1]
-    pull = 1.0 / spread[k:]
+def _all_columns(problem: Problem, shapes: Shapes, bent: Bent) -> Array:
+    """All columns (n, k) at some shapes."""
+    columns = problem.columns.copy()
+    columns[:, shapes.varying] = bent.columns
+    return columns
 
-    def at(trial: Array) -> tuple[Bent, Array, float]:
+
+def _descend(shapes: Shapes, theta: Array, beside: _Beside, pull: Array) -> tuple[Array, Bent, Array, bool]:
+    """θ of least squares given strengths and dynamics: its model, its slopes, and whether it came to rest.
+
+    `pull` (s,) is the spread with which shapes that enter as factors are drawn to zero.
+    """
+
+    def at(trial: Array) -> tuple[Bent, Trial, float]:
         bent = shapes.bend(trial)
-        inner = least_squares(bent.columns, problem.target - bent.offset, ratios=spread[:k], chain=chain)
-        return bent, bent.slopes(inner.beta), _objective(inner) + float(pull @ np.square(trial))
+        found = beside.solved(bent)
+        return bent, found, found.rss + float((np.square(trial) / pull).sum())
 
-    bent, slopes, value = at(theta)
+    bent, found, value = at(theta)
     damping = 0.0
+    slopes = bent.slopes(found.beta)
+    lean = beside.left(slopes)
     for _ in range(_ROUNDS):
-        wide = np.column_stack([bent.columns, slopes])
-        aim = problem.target - bent.offset + slopes @ theta
-        size = np.linalg.norm(chain.whiten(slopes), axis=0)
-        step = _step(wide, aim, spread, chain, theta=theta, damping=damping * size)
+        step = _step(found, lean, beside.spread, pull, theta=theta, damping=damping)
         trial = np.clip(theta + step, shapes.lower, shapes.upper)
         moved = np.abs(trial - theta)
         if (moved <= 1e-9 * np.maximum(np.abs(theta), 1e-3 * (shapes.upper - shapes.lower).clip(max=1e3))).all():
             return theta, bent, slopes, True
-        other, lean, lower = at(trial)
+        other, tried, lower = at(trial)
         if lower <= value * (1.0 + 1e-13):
             rest = value - lower <= 1e-14 * value
-            theta, bent, slopes, value = trial, other, lean, lower
+            theta, bent, found, value = trial, other, tried, lower
+            slopes = bent.slopes(found.beta)
+            lean = beside.left(slopes)
             damping = damping / 10.0 if damping > 1e-6 else 0.0
             if rest:
                 return theta, bent, slopes, True
@@ -237,15 +303,12 @@ def _descend(
     return theta, bent, slopes, False
 
 
-def _step(wide: Array, aim: Array, spread: Array, chain: Chain, *, theta: Array, damping: Array) -> Array:
-    """The Gauss–Newton step of θ, damped as by Levenberg (1944) and Marquardt (1963)."""
-    k = wide.shape[1] - len(theta)
-    if not damping.any():
-        return np.asarray(least_squares(wide, aim, ratios=spread, chain=chain).beta[k:] - theta)
-    white = chain.whiten(np.column_stack([wide, aim]))
-    pulls = np.zeros((2 * len(theta), wide.shape[1] + 1))
-    pulls[: len(theta), k:-1] = np.diag(damping)
-    pulls[: len(theta), -1] = damping * theta
-    both = np.vstack([white, pulls])
-    found = least_squares(both[:, :-1], both[:, -1], ratios=spread)
-    return np.asarray(found.beta[k:] - theta)
+def _step(found: Trial, lean: Array, spread: Array, pull: Array, *, theta: Array, damping: float) -> Array:
+    """The Gauss–Newton step of θ by what is left of its slopes (N, s), damped (Levenberg 1944; Marquardt 1963)."""
+    v, s = len(spread), len(theta)
+    rows = np.column_stack([found.rows[:, :v], lean, found.rows[:, v] + lean @ theta])
+    held = np.zeros((s, v + s + 1))
+    held[:, v : v + s] = np.diag(damping * np.linalg.norm(lean, axis=0))
+    held[:, -1] = held[:, v : v + s] @ theta
+    both = [rows, _pulls(np.concatenate([spread, pull])), *([held] if damping else [])]
+    return np.asarray(solve(triangle(np.vstack(both))).beta[v:, 0] - theta)

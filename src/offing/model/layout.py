@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import product
 from typing import Any
 
 import numpy as np
@@ -17,6 +18,8 @@ from offing.tables.table import Array
 from offing.terms import Block, Curve, Readout, Shaped, Term, telling
 
 CONSTANT = "constant"
+#: Starts of several shape parameters are crossed, up to so many.
+_MOST_STARTS = 16
 
 
 @dataclass(frozen=True)
@@ -185,46 +188,67 @@ class Design:
             return None
         k, total = self.layout.linear, self.layout.k
         pieces = self._starts()
-        linear = self.linear[rows]
+        varying = self._varying
+        used = slice(None) if rows.all() else rows
+        fixed = self.linear[used][:, varying]
+        levels = np.flatnonzero(np.isin(varying, self._levels)) if self._factors else np.zeros(0, dtype=np.intp)
 
         def bend(theta: Array) -> Bent:
             beta = np.concatenate([np.zeros(k), theta])
-            factors = np.ones(len(linear))
-            curves = np.zeros((len(linear), total))
-            offset = np.zeros(len(linear))
-            columns = linear.copy()
+            factors = np.ones(len(fixed))
+            curves = np.zeros((len(fixed), total - k))
+            offset = np.zeros(len(fixed))
+            columns = fixed.copy()
             shaped = []
             for slot, block in zip(self.layout.slots, self.blocks, strict=True):
                 own = slot.places[len(slot.places) - slot.curved :]
                 if slot.factor:
-                    factors = factors + block.columns[rows] @ beta[slot.places]
+                    factors = factors + block.columns[used] @ beta[slot.places]
                 elif isinstance(block.curve, Shaped):
-                    at = slot.places[: len(slot.places) - slot.curved]
+                    at = np.searchsorted(varying, slot.places[: len(slot.places) - slot.curved])
                     bent, by_shape = block.curve.columns(beta[own])
-                    columns[:, at] = bent[rows]
-                    shaped.append((at, own, by_shape[rows]))
+                    columns[:, at] = bent[used]
+                    shaped.append((at, own - k, by_shape[used]))
                 elif block.curve is not None:
                     value, slopes = block.curve.value(beta[own])
-                    offset, curves[:, own] = offset + value[rows], slopes[rows]
-            columns[:, self._levels] *= factors[:, None]
+                    offset, curves[:, own - k] = offset + value[used], slopes[used]
+            columns[:, levels] *= factors[:, None]
             base = offset
 
             def lean(inner: Array) -> Array:
-                level = base + linear[:, self._levels] @ inner[self._levels]
+                level = base + fixed[:, levels] @ inner[levels]
                 found = curves * factors[:, None]
-                for slot, block in zip(self.layout.slots, self.blocks, strict=True):
-                    if slot.factor:
-                        found[:, slot.places] = level[:, None] * block.columns[rows]
+                for slot in self._factors:
+                    block = self.blocks[self.layout.slots.index(slot)]
+                    found[:, slot.places - k] = level[:, None] * block.columns[used]
                 for at, own, by_shape in shaped:
                     found[:, own] = np.einsum("nms,m->ns", by_shape, inner[at])
-                return np.asarray(found[:, k:])
+                return np.asarray(found)
 
             return Bent(columns, offset * factors, lean)
 
         lower, upper, flags = (np.concatenate([each[i] for each in pieces]) for i in (1, 2, 3))
-        several = max(len(each[0]) for each in pieces)
-        starts = np.hstack([each[0][np.minimum(np.arange(several), len(each[0]) - 1)] for each in pieces])
-        return Shapes(starts, lower, upper, bend, flags.astype(bool))
+        crossed = list(product(*(each[0] for each in pieces)))
+        step = -(-len(crossed) // _MOST_STARTS)
+        starts = np.array([np.concatenate(each) for each in crossed[::step]])
+        return Shapes(starts, lower, upper, bend, flags.astype(bool), varying)
+
+    @property
+    def _factors(self) -> tuple[Slot, ...]:
+        """The slots that multiply the trend."""
+        return tuple(slot for slot in self.layout.slots if slot.factor)
+
+    @cached_property
+    def _varying(self) -> NDArray[np.intp]:
+        """Places of the linear columns that shape parameters change."""
+        own = [
+            slot.places[: len(slot.places) - slot.curved]
+            for slot, block in zip(self.layout.slots, self.blocks, strict=True)
+            if isinstance(block.curve, Shaped)
+        ]
+        return np.unique(np.concatenate([*own, self._levels if self._factors else np.zeros(0, dtype=np.intp)])).astype(
+            np.intp
+        )
 
     @property
     def bounds(self) -> tuple[Array, Array]:

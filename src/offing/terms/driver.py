@@ -202,13 +202,16 @@ class Driver(Term):
         stem += "".join(form.words for form in self.forms)
         if not any(state.estimated):
             names = tuple(_lagged(stem, lag) for lag in self.lags)
-            parts = [self._formed(view, axis.shifted(-lag), state, np.zeros(0))[0] for lag in self.lags]
+            parts = [self._formed(self._raw(view, own, state), own, state, np.zeros(0))[0]
+                     for own in (axis.shifted(-lag) for lag in self.lags)]  # fmt: skip
             return Block(np.hstack(parts), (*names, f"{stem}, before the data") if self._carries_in else names)
         shapes = [shape for shape in state.shapes if shape is not None]
         grid = np.array(list(product(*(shape.starts for shape in shapes))))
 
+        raw = self._raw(view, axis, state)
+
         def columns(theta: Array) -> tuple[Array, Array]:
-            return self._formed(view, axis, state, theta)
+            return self._formed(raw, axis, state, theta)
 
         names = (stem, f"{stem}, before the data") if self._carries_in else (stem,)
         curve = Shaped(
@@ -220,13 +223,15 @@ class Driver(Term):
         )
         return Block(columns(grid[0])[0], names, curve=curve)
 
-    def _formed(self, view: View, axis: Axis, state: DriverState, theta: Array) -> tuple[Array, Array]:
-        """Columns (n, m) on `axis` with their derivatives (n, m, s) by the estimated shapes."""
-        # What is carried over is summed up from the first fitted period on.
+    def _raw(self, view: View, axis: Axis, state: DriverState) -> Array:
+        """The values that `axis` needs: of what is carried over, all from the first fitted period on."""
         first = axis.first if self.carry_over is None else min(state.first, axis.first)
-        whole = Axis(axis.frequency, first, axis.first + axis.n - first)
-        value, slopes = chained(state.forms, state.estimated, theta, self.transformed(view, whole))
-        value, slopes = value[axis.first - first :], slopes[axis.first - first :]
+        return self.transformed(view, Axis(axis.frequency, first, axis.first + axis.n - first))
+
+    def _formed(self, raw: Array, axis: Axis, state: DriverState, theta: Array) -> tuple[Array, Array]:
+        """Columns (n, m) on `axis` with their derivatives (n, m, s) by the estimated shapes, from the `raw` values."""
+        value, slopes = chained(state.forms, state.estimated, theta, raw)
+        value, slopes = value[len(raw) - axis.n :], slopes[len(raw) - axis.n :]
         if not self._carries_in:
             return value[:, None], slopes[:, None, :]
         before, leaning = carried_in(state.forms, state.estimated, theta, np.asarray(axis.ordinals - state.first + 1.0))
