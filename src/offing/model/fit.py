@@ -13,12 +13,12 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, Treatment
 from offing.calendar import Axis
-from offing.checks import autocorrelation, jumps, left_out, untold_shapes
 from offing.engine import Estimate, FitFigures, fit_figures, quantile, two_sided_p
 from offing.model.contributions import Contributions, contribute
 from offing.model.driver_effects import effects
 from offing.model.forecast import Forecast, forecast
 from offing.model.layout import Design, Layout
+from offing.model.remarks import remarks
 from offing.model.scale import Scale
 from offing.model.words import as_html, in_units, number, percent, text_table, wrapped
 from offing.tables import Panel, Table, View
@@ -270,22 +270,9 @@ class Fit:
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
         """What was noticed about the data, the design and the residuals."""
-        dependent = left_out(self.estimate, self.layout.names, self.layout.owners, constant=self.layout.constant)
-        if self.estimate.rss <= 1e-20 * float(np.square(self.working[self.used]).sum()):
-            return (*self.noticed, *dependent)  # an exact fit leaves only rounding, which is no noise
-        shapes = untold_shapes(
-            self.estimate, self.layout.names, self.layout.owners, *(each.tolist() for each in self.rows.bounds)
-        )
-        chain = self.estimate.chain
-        residual, design = np.zeros(self.axis.n), np.zeros_like(self.design)
-        residual[self.used] = chain.whiten(self.left[self.used])
-        design[self.used] = chain.whiten(self.design[self.used])
-        leftover = jumps(
-            residual, design, self.used, self.estimate, words=self._jump_words, label=self._start_of,
-        )  # fmt: skip
-        return (*self.noticed, *dependent, *shapes, *autocorrelation(residual, self.used), *leftover)
+        return (*self.noticed, *remarks(self))
 
-    def _jump_words(self, size: float) -> str:
+    def jump_words(self, size: float) -> str:
         """A size on the working scale, as words before "what the model explains"."""
         side = "above" if size > 0.0 else "below"
         if self.scale.log and self.scale.plain:
@@ -293,7 +280,7 @@ class Fit:
         unit = f" {self.unit}" if self.unit and self.scale.plain else ""
         return f"{number(abs(size))}{unit} {side}"
 
-    def _start_of(self, row: int) -> str:
+    def start_of(self, row: int) -> str:
         """First day of a fitted period."""
         return str(self.axis.index[row].date())
 

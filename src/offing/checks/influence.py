@@ -1,0 +1,147 @@
+"""Checks of what single periods and single columns do to an estimate."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.linalg import solve_triangular
+from scipy.special import chdtrc
+
+from offing.base import Finding, count
+from offing.engine import Estimate
+
+Array = NDArray[np.float64]
+
+#: A variance inflation beyond this is usually called serious (Marquardt 1970).
+_INFLATED = 10.0
+_COPY = 0.9995
+#: Chance at which uneven noise is told.
+_CHANCE = 0.001
+_FEWEST = 30
+
+
+def entangled(
+    estimate: Estimate, rows: Array, names: Sequence[str], owners: Sequence[str], drivers: Collection[str]
+) -> tuple[Finding, ...]:
+    """One finding a driver of which a column moves almost as other columns of `rows` (n, k) do.
+
+    The variance inflation of a column is the variance of its coefficient over what it would be if no other column
+    were correlated with it (Marquardt 1970).
+    """
+    kept = np.flatnonzero(estimate.kept)
+    inverse = solve_triangular(estimate.root, np.eye(len(kept)), check_finite=False)
+    covariance = inverse @ inverse.T
+    spread = np.sqrt(np.square(rows[:, kept] - rows[:, kept].mean(axis=0)).sum(axis=0))
+    inflation = np.diagonal(covariance) * np.square(spread)
+    found = []
+    for term in drivers:
+        own = [i for i, column in enumerate(kept.tolist()) if owners[column] == term]
+        worst = max(own, key=lambda i: inflation[i], default=None)
+        if worst is None or inflation[worst] <= _INFLATED:
+            continue
+        # The regression of this column on the others, each counted by what it moves.
+        moves = np.abs(covariance[worst] / covariance[worst, worst]) * spread
+        moves[worst] = 0.0
+        makers = " and ".join(f"'{names[kept[i]]}'" for i in np.argsort(-moves, kind="stable")[:2] if moves[i] > 0.0)
+        wider = float(np.sqrt(inflation[worst]))
+        found.append(
+            Finding(
+                "entangled columns", "warning",
+                f"'{names[kept[worst]]}' moves almost as {makers} do: its interval is {wider:.1f} times as wide as it "
+                "would be by itself.", term,
+                "Take what they say together, or leave one of them out.",
+                {"variance inflation": float(inflation[worst])},
+            )
+        )  # fmt: skip
+    return tuple(found)
+
+
+def copies(rows: Array, working: Array, owners: Sequence[str], drivers: Collection[str]) -> tuple[Finding, ...]:
+    """One finding a driver that is all but the target (n,) itself: it will hardly be known beforehand."""
+    found = []
+    left = working - working.mean()
+    for term in drivers:
+        own = rows[:, [i for i, owner in enumerate(owners) if owner == term]]
+        own = own - own.mean(axis=0)
+        sizes = np.linalg.norm(own, axis=0) * np.linalg.norm(left)
+        likeness = np.abs(own.T @ left) / np.where(sizes > 0.0, sizes, np.inf)
+        if len(working) >= _FEWEST and (likeness > _COPY).any():
+            found.append(
+                Finding(
+                    "near copy", "serious",
+                    f"'{term}' is all but a copy of the target (correlation {float(likeness.max()):.5f}).", term,
+                    "Leave it out unless it is truly known before the target.",
+                    {"correlation": float(likeness.max())},
+                )
+            )  # fmt: skip
+    return tuple(found)
+
+
+def influential(estimate: Estimate, rows: Array, residual: Array, label: Callable[[int], str]) -> tuple[Finding, ...]:
+    """A finding of the period that moves all coefficients together most, where it does so beyond measure.
+
+    `rows` (n, k) and `residual` (n,) are whitened. Cook's (1977) distance e² h / (s² k (1 − h)²) beyond 1 says that
+    without the period the coefficients would leave the middle of their common region.
+    """
+    kept = rows[:, estimate.kept]
+    leverage = np.square(solve_triangular(estimate.root, kept.T, trans="T", check_finite=False)).sum(axis=0)
+    free = 1.0 - leverage
+    told = free > 1e-8  # a period with a column of its own moves that column alone
+    distance = np.zeros(len(kept))
+    distance[told] = np.square(residual[told] / free[told]) * leverage[told] / (estimate.variance * kept.shape[1])
+    at = int(np.argmax(distance))
+    if distance[at] <= 1.0:
+        return ()
+    return (
+        Finding(
+            "influence", "warning",
+            f"{label(at)} alone moves the coefficients beyond measure (Cook's distance {distance[at]:.1f}).",
+            advice="Check its values; if they are right, hold the fit against one without it.",
+            evidence={"distance": float(distance[at]), "leverage": float(leverage[at])},
+        ),
+    )  # fmt: skip
+
+
+def uneven(fitted: Array, residual: Array, *, log: bool) -> tuple[Finding, ...]:
+    """A finding where the noise grows or shrinks with the level `fitted` (n,).
+
+    The squared residuals are regressed on the fitted values; n R² is about chi-square with one degree of freedom under
+    even noise (Koenker 1981).
+    """
+    n = len(residual)
+    squares, moved = np.square(residual), fitted - fitted.mean()
+    spread = float(np.square(squares - squares.mean()).sum() * (moved @ moved))
+    if n < _FEWEST or spread <= 0.0:
+        return ()
+    product = float(moved @ (squares - squares.mean()))
+    statistic = n * product**2 / spread
+    chance = float(chdtrc(1.0, statistic))
+    if chance >= _CHANCE:
+        return ()
+    grows = product > 0.0
+    advice = 'Use scale = "log"' if grows and not log else 'Use covariance = "hc3"'
+    return (
+        Finding(
+            "uneven noise", "warning",
+            f"What the model leaves unexplained is {'larger' if grows else 'smaller'} where its values are high.",
+            advice=f"{advice}: the intervals suppose noise of one size.",
+            evidence={"statistic": statistic, "p": chance},
+        ),
+    )  # fmt: skip
+
+
+def crowded(rows: int, columns: int) -> tuple[Finding, ...]:
+    """A finding of many columns for few rows."""
+    if columns < 10 or rows >= 3 * columns:
+        return ()
+    return (
+        Finding(
+            "crowded", "warning",
+            f"{count(columns, 'coefficient')} are estimated from {count(rows, 'period')}: the fit looks better than "
+            "any forecast will be.",
+            advice="Use fewer terms, fewer harmonics or lags.",
+            evidence={"rows": float(rows), "columns": float(columns)},
+        ),
+    )  # fmt: skip

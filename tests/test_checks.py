@@ -1,0 +1,114 @@
+"""Findings about a fit: each is triggered by what it is about, and silent without it."""
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import offing as of
+
+N = 120
+DAYS = pd.date_range("2024-01-01", periods=N, freq="D")
+
+
+def clean(seed=1):
+    generator = np.random.default_rng(seed)
+    frame = pd.DataFrame({"fare": generator.normal(20.0, 2.0, N), "rain": generator.gamma(2.0, 2.0, N)}, DAYS)
+    frame.insert(0, "sold", 200.0 - 4.0 * frame["fare"] + 3.0 * frame["rain"] + generator.normal(0.0, 4.0, N))
+    return frame
+
+
+def terms(*more):
+    return [of.Driver("fare"), of.Driver("rain"), *more]
+
+
+def found(frame, own=None, **more):
+    fit = of.Model("sold", terms=terms() if own is None else own, **more).fit(frame)
+    return {finding.check: finding for finding in fit.findings}
+
+
+def entangled(frame):
+    return found(frame.assign(toll=frame["fare"] + 0.01 * np.tile([1.0, -1.0], N // 2)), terms(of.Driver("toll")))
+
+
+def copied(frame):
+    return found(frame.assign(paid=frame["sold"] * 7.5 + 1.0 + 0.01 * np.tile([1, -1], N // 2)), [of.Driver("paid")])
+
+
+def pulled(frame):
+    far = frame.copy()
+    far.iloc[60, :2] = [400.0, 60.0]
+    return found(far)
+
+
+def growing(frame):
+    level = frame["sold"].mean()
+    factor = np.exp(0.8 * (frame["fare"] - 20.0) / 2.0)
+    noise = np.random.default_rng(5).normal(0.0, 3.0, N)
+    return found(frame.assign(sold=level + 6.0 * frame["fare"] + factor * noise))
+
+
+def crowd(frame):
+    return found(frame.iloc[:30], terms(of.Season("week"), of.Trend(knots=["2024-01-10", "2024-01-20"])))
+
+
+TRIGGERS = {
+    "entangled columns": (entangled, "warning", "'toll' moves almost as 'fare' and 'rain' do: its interval is "),
+    "near copy": (copied, "serious", "'paid' is all but a copy of the target (correlation "),
+    "influence": (pulled, "warning", "2024-03-01 alone moves the coefficients beyond measure (Cook's distance "),
+    "uneven noise": (growing, "warning", "What the model leaves unexplained is larger where its values are high."),
+    "crowded": (crowd, "warning", "12 coefficients are estimated from 30 periods: the fit looks better"),
+}
+
+
+@pytest.mark.parametrize("check", TRIGGERS)
+def test_each_is_triggered_by_what_it_is_about(check):
+    trigger, severity, message = TRIGGERS[check]
+    finding = trigger(clean())[check]
+    if check == "entangled columns":
+        message = message.replace("'toll'", f"'{finding.term}'").replace("'fare' and 'rain'", "")
+        other = {"toll": "fare", "fare": "toll"}[finding.term]
+        assert f"almost as '{other}' and" in finding.message
+        assert finding.evidence["variance inflation"] > 1000.0
+    else:
+        assert message in finding.message
+    assert finding.severity == severity
+    assert finding.advice
+    assert finding.evidence
+
+
+def test_none_is_said_of_clean_data_more_often_than_stated():
+    said = [set(found(clean(seed))) & set(TRIGGERS) for seed in range(150)]
+    # Uneven noise is told at one in a thousand; the others have no chance here at all.
+    assert sum(map(bool, said)) <= 2
+
+
+def test_variance_inflation_is_that_of_the_auxiliary_regression():
+    frame = clean().assign(toll=lambda d: d["fare"] + np.random.default_rng(3).normal(0.0, 0.4, N))
+    finding = found(frame, terms(of.Driver("toll")))["entangled columns"]
+    worst = frame[finding.term].to_numpy()
+    others = np.column_stack([np.ones(N), *(frame[name] for name in ("fare", "rain", "toll") if name != finding.term)])
+    rest = worst - others @ np.linalg.lstsq(others, worst, rcond=None)[0]
+    expected = np.square(worst - worst.mean()).sum() / np.square(rest).sum()
+    assert finding.evidence["variance inflation"] == pytest.approx(expected, rel=1e-9)
+
+
+def test_cooks_distance_is_that_of_the_fit_without_the_period():
+    far = clean()
+    far.iloc[60, :2] = [400.0, 60.0]
+    finding = found(far)["influence"]
+    x = np.column_stack([np.ones(N), far["fare"], far["rain"]])
+    y = far["sold"].to_numpy()
+    beta = np.linalg.lstsq(x, y, rcond=None)[0]
+    without = np.linalg.lstsq(np.delete(x, 60, axis=0), np.delete(y, 60), rcond=None)[0]
+    variance = np.square(y - x @ beta).sum() / (N - 3)
+    expected = np.square(x @ (beta - without)).sum() / (3 * variance)
+    assert finding.evidence["distance"] == pytest.approx(expected, rel=1e-9)
+
+
+def test_the_advice_on_uneven_noise_helps():
+    generator = np.random.default_rng(7)
+    frame = clean()
+    frame["sold"] = np.exp(3.0 + 0.1 * frame["rain"] + generator.normal(0.0, 0.4, N))
+    assert "uneven noise" in found(frame)
+    assert "uneven noise" not in found(frame, scale="log")
+    assert "uneven noise" not in found(frame, covariance="hc3")
