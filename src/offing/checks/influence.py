@@ -25,7 +25,7 @@ _FEWEST = 30
 def entangled(
     estimate: Estimate, rows: Array, names: Sequence[str], owners: Sequence[str], drivers: Collection[str]
 ) -> tuple[Finding, ...]:
-    """One finding a driver of which a column moves almost as other columns of `rows` (n, k) do.
+    """One finding a driver of which a column moves almost as other columns of the whitened `rows` (n, k) do.
 
     The variance inflation of a column is the variance of its coefficient over what it would be if no other column
     were correlated with it (Marquardt 1970).
@@ -33,7 +33,9 @@ def entangled(
     kept = np.flatnonzero(estimate.kept)
     inverse = solve_triangular(estimate.root, np.eye(len(kept)), check_finite=False)
     covariance = inverse @ inverse.T
-    spread = np.sqrt(np.square(rows[:, kept] - rows[:, kept].mean(axis=0)).sum(axis=0))
+    # By itself a column would stand beside the constant alone, the first column.
+    constant = rows[:, :1] / max(float(np.linalg.norm(rows[:, 0])), 1e-300)
+    spread = np.linalg.norm(rows[:, kept] - constant @ (constant.T @ rows[:, kept]), axis=0)
     inflation = np.diagonal(covariance) * np.square(spread)
     found = []
     for term in drivers:

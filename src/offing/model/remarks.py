@@ -33,10 +33,10 @@ def remarks(fit: Fit) -> tuple[Finding, ...]:
     drivers = [str(term.name) for term in fit.model.terms if isinstance(term, Driver)]
     rows, left = fit.design[used], fit.left[used]
     found += copies(rows, fit.working[used], layout.owners, drivers)
-    found += entangled(estimate, rows, layout.names, layout.owners, drivers)
     found += crowded(estimate.rows, round(estimate.taken))
     found += untold_shapes(estimate, layout.names, layout.owners, *(each.tolist() for each in fit.rows.bounds))
     white, noise = estimate.chain.whiten(rows), estimate.chain.whiten(left)
+    found += entangled(estimate, white, layout.names, layout.owners, drivers)
     residual, design = np.zeros(fit.axis.n), np.zeros_like(fit.design)
     residual[used], design[used] = noise, white
     found += autocorrelation(residual, used)
