@@ -2,6 +2,7 @@
 
 from offing.explain.agreement import Agreed, agree
 from offing.explain.cycle_shape import CycleShape, cycle
+from offing.explain.elasticities import Elasticities, elasticities
 from offing.explain.holiday_effects import HolidayEffects, holiday_effects
 from offing.explain.season_indices import SeasonIndices, indices
 from offing.explain.sharing import Split, split
@@ -11,6 +12,7 @@ from offing.explain.trend_path import TrendPath, trend
 __all__ = [
     "Agreed",
     "CycleShape",
+    "Elasticities",
     "HolidayEffects",
     "SeasonIndices",
     "Split",
@@ -18,6 +20,7 @@ __all__ = [
     "TrendPath",
     "agree",
     "cycle",
+    "elasticities",
     "holiday_effects",
     "indices",
     "split",

@@ -13,6 +13,7 @@ from typing import Any
 
 import pandas as pd
 
+from offing.explain import elasticities
 from offing.handover import (
     AGREED,
     Bundle,
@@ -116,7 +117,8 @@ def _words(study: Study, name: str, fit: Fit, step: str) -> str:
         return "\n\n".join([str(forecast), "\n".join(summed), *changed])
     told = effects(fit)
     lines = [told.heading, *(f"  {line}" for line in told.lines)]
-    answers = [
+    answers = [wrapped(each) for each in elasticities(fit).sentences.splitlines()] if fit.scale.plain else []
+    answers += [
         wrapped(each.sentence)
         for kind, found in study.answers[name].items()
         if kind != "indices"  # the cycle says the same

@@ -118,6 +118,7 @@ class View:
     goal: Goal = Goal()
     held: Mapping[tuple[str, str], float] = field(default_factory=dict)
     patches: Mapping[tuple[str, str], Patch] = field(default_factory=dict)
+    factors: Mapping[tuple[str, str], float] = field(default_factory=dict)
 
     def treated(self, patches: Sequence[Patch]) -> View:
         """The same view through what treatments learnt."""
@@ -133,6 +134,10 @@ class View:
         """The same view with one column at a constant value throughout: what if it had been so?"""
         return replace(self, held={**self.held, self.sources.find(reference): value})
 
+    def scaling(self, reference: str, factor: float) -> View:
+        """The same view with one column times a factor throughout: what if there had been so much more of it?"""
+        return replace(self, factors={**self.factors, self.sources.find(reference): factor})
+
     def known(self, reference: str, axis: Axis) -> Known:
         """Known values of a column on the periods of `axis`, as treated; nothing else is filled in.
 
@@ -140,6 +145,9 @@ class View:
         to be actual; a plan is known from the start and never replaces a known actual value.
         """
         source, column = self.sources.find(reference)
+        if (source, column) in self.factors:
+            plain = replace(self, factors={}).known(reference, axis)
+            return Known(plain.values * self.factors[source, column], plain.marks)
         if (source, column) in self.held:
             assumed = np.full(axis.n, self.held[source, column])
             return Known(assumed, np.full(axis.n, ASSUMED, dtype=np.int8))
