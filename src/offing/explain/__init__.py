@@ -6,6 +6,7 @@ from offing.explain.elasticities import Elasticities, elasticities
 from offing.explain.holiday_effects import HolidayEffects, holiday_effects
 from offing.explain.season_indices import SeasonIndices, indices
 from offing.explain.sharing import Split, split
+from offing.explain.term_tests import TermTests, term_tests
 from offing.explain.totals import Totals, totals
 from offing.explain.trend_path import TrendPath, trend
 
@@ -16,6 +17,7 @@ __all__ = [
     "HolidayEffects",
     "SeasonIndices",
     "Split",
+    "TermTests",
     "Totals",
     "TrendPath",
     "agree",
@@ -24,6 +26,7 @@ __all__ = [
     "holiday_effects",
     "indices",
     "split",
+    "term_tests",
     "totals",
     "trend",
 ]
