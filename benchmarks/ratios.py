@@ -70,6 +70,33 @@ def daily_case() -> tuple[of.Model, pd.DataFrame]:
     return of.Model("sold", terms=terms), data
 
 
+def shaped_case() -> tuple[of.Model, of.Table]:
+    """1,095 days with three shapes to be found: a carry-over, a base and a saturation, among 50 columns."""
+    generator = np.random.default_rng(4)
+    n = 1095
+    days = pd.date_range("2021-01-01", periods=n, freq="D")
+    others = generator.normal(size=(n, 23))
+    data = pd.DataFrame(others, index=days, columns=[f"driver {i}" for i in range(23)])
+    data["promotion"] = (generator.random(n) < 0.15) * generator.gamma(3.0, 1.0, n)
+    data["cold"] = 12.0 + 9.0 * np.cos(2.0 * np.pi * np.arange(n) / 365.25) + generator.normal(0.0, 3.0, n)
+    data["ads"] = generator.gamma(2.0, 30.0, n)
+    stock = np.zeros(n)
+    for t in range(n):
+        stock[t] = data["promotion"].iloc[t] + (0.6 * stock[t - 1] if t else 0.0)
+    shapes = 4.0 * stock + 2.5 * np.maximum(14.0 - data["cold"], 0.0) + 60.0 * data["ads"] / (data["ads"] + 50.0)
+    data["sold"] = 100.0 + shapes + others @ generator.normal(size=23) + generator.normal(0.0, 3.0, n)
+    terms = [
+        of.Trend(),
+        of.Season("week"),
+        of.Season("year", harmonics=6),
+        of.Driver("promotion", carry_over="estimated"),
+        of.Driver("cold", below="estimated"),
+        of.Driver("ads", saturation="estimated"),
+        *(of.Driver(f"driver {i}") for i in range(23)),
+    ]
+    return of.Model("sold", terms=terms), of.read(data)
+
+
 def main() -> None:
     """Measure and print."""
     model, data = daily_case()
@@ -100,6 +127,11 @@ def main() -> None:
     }.items():
         ratio = call_ratio(call, lambda: lstsq(design, target, lapack_driver="gelsy"))
         measured.append((f"{what} / lstsq gelsy", 6.0, *ratio))
+    bent, days = shaped_case()
+    found = bent.fit(days)
+    wide, aim = found.design[found.used], found.target[found.used]
+    ratio = call_ratio(lambda: bent.fit(days), lambda: lstsq(wide, aim, lapack_driver="gelsy"), 20)
+    measured.append((f"Model.fit, {wide.shape[0]} x {wide.shape[1]} with three shapes / lstsq gelsy", 20.0, *ratio))
     for what, limit, ours, bare, times in measured:
         shown = "" if limit is None else f"{limit:.1f}"
         print(f"{what:<58} {1e3 * ours:>7.1f} ms {1e3 * bare:>7.1f} ms {times:>7.2f} {shown:>8}")

@@ -17,7 +17,7 @@ from scipy.optimize import minimize_scalar
 from offing.engine.dynamics import Chain, Times
 from offing.engine.estimate import Estimate, Reduced, least_squares
 from offing.engine.strengths import Groups, Learnt, learn
-from offing.engine.triangle import Array, solve, triangle
+from offing.engine.triangle import RANK_TOLERANCE, Array, solve, triangle
 
 #: Autocorrelations beyond this are those of a target that has no level to come back to.
 _MOST = 0.98
@@ -148,10 +148,15 @@ class _Beside:
         ridge = np.zeros((len(drawn), len(fixed)))
         ridge[np.arange(len(drawn)), drawn] = 1.0 / np.sqrt(spread[fixed][drawn])
         both = np.vstack([chain.whiten(problem.columns[:, fixed]), ridge])
-        kept = solve(triangle(np.column_stack([both, np.zeros(len(both))]))).kept
-        basis = np.asarray(
-            qr(both[:, kept], mode="economic")[0] if kept.any() else np.zeros((len(both), 0)), dtype=float
-        )
+        if not len(fixed):
+            return cls(problem.target, np.zeros((len(both), 0)), spread[shapes.varying], chain)
+        spanning, root = qr(both, mode="economic")
+        # A dependent column would leave a direction of its own in the basis, which nothing spans.
+        kept = np.abs(np.diagonal(root)) > RANK_TOLERANCE * np.linalg.norm(root, axis=0)
+        if not kept.all():
+            kept = solve(triangle(np.column_stack([both, np.zeros(len(both))]))).kept
+            spanning = qr(both[:, kept], mode="economic")[0]
+        basis: Array = np.asarray(spanning).astype(np.float64, copy=False)
         return cls(problem.target, basis, spread[shapes.varying], chain)
 
     def left(self, columns: Array) -> Array:
