@@ -4,12 +4,11 @@ Run it as ``python benchmarks/calendars.py``. The solve is that of three years o
 harmonics and holidays; calls are timed in turn, A B A B, and the median of the pairs' ratios is printed.
 """
 
-import statistics
-import time
 from collections.abc import Callable
 
 import numpy as np
 import pandas as pd
+from ratios import call_ratio
 from scipy.linalg import lstsq
 
 import offing as of
@@ -50,20 +49,6 @@ def daily_columns() -> Callable[[], object]:
     return make
 
 
-def pairs(ours: Callable[[], object], bare: Callable[[], object], times: int = 9) -> tuple[float, float, float]:
-    """Median seconds of both calls, and the median ratio of the pairs."""
-    found = []
-    for _ in range(times + 1):
-        marks = [time.perf_counter()]
-        for call in (ours, bare):
-            call()
-            marks.append(time.perf_counter())
-        found.append((marks[1] - marks[0], marks[2] - marks[1]))
-    found = found[1:]
-    a, b = (statistics.median(each) for each in zip(*found, strict=True))
-    return a, b, statistics.median(x / y for x, y in found)
-
-
 def main() -> None:
     """Measure and print."""
     model, table = hourly_case()
@@ -87,7 +72,7 @@ def main() -> None:
         ("calendar columns of 30 years of days, windows of 3 days", 0.5, make),
         ("the same, the country's dates computed anew", 0.5, make_anew),
     ):
-        ours, bare, ratio = pairs(call, solve)
+        ours, bare, ratio = call_ratio(call, solve, 9)
         print(f"{what:<58} {1e3 * ours:>7.0f} ms {1e3 * bare:>7.0f} ms {ratio:>7.2f} {limit:>8.1f}")
 
 

@@ -142,6 +142,15 @@ def test_bridge_days_and_long_weekends_by_hand():
     assert before == ["2022-07-29", "2023-03-09"]
 
 
+def test_a_day_off_in_all_calendars_is_one():
+    table = pd.DataFrame({"name": ["Anchor Day", "Anchor Day"], "date": ["2022-05-26", "2024-12-31"]})
+    both = [{"table": table, "weight": 3.0}, {"table": table, "weight": 1.0}]
+    term = of.Holidays(calendars=both, bridge_days=True, pooling="none")
+    columns = block(of.Model("sold", terms=[term]).fit(pd.Series(50.0 + noise(1.0), DAYS, name="sold")))
+    bridges = columns.index[columns["holidays: bridge day"] == 1.0].strftime("%F").tolist()
+    assert bridges == ["2022-05-27", "2024-12-30"]
+
+
 def test_a_one_off_holiday_counts_from_the_day_it_was_known():
     made = 50.0 + 5.0 * flags(fests(), *NAMES) + noise(1.0)
     for known, effect in (("2024-12-20", True), ("2025-01-05", False)):

@@ -180,6 +180,35 @@ def test_effects_that_grow_with_the_trend(kind):
     assert np.abs(gradient / size).max() < 1e-6
 
 
+def test_shares_are_of_the_level_and_not_of_the_constant():
+    weeks = pd.date_range("2020-01-06", periods=208, freq="7D")
+    t = np.arange(208.0)
+    generator = np.random.default_rng(2)
+    fare = generator.normal(60.0, 4.0, 208)  # far from zero: the constant alone is far below zero
+    season = 0.2 * np.sin(2 * np.pi * t / (365.25 / 7))
+    sold = (100.0 + 0.5 * t) * (1.0 + season) + 3.0 * (fare - fare.mean()) + generator.normal(0.0, 2.0, 208)
+    terms = [of.Trend(), of.Season("365.25 days", harmonics=1, grows_with="trend", name="season"), of.Driver("fare")]
+    frame = of.read(pd.DataFrame({"sold": sold, "fare": fare}, weeks), stamp="start")
+    fit = of.Model("sold", terms=terms).fit(frame)
+    shown = fit.coefficients.set_index("column")
+    assert shown.loc["constant", "coefficient"] < -50.0
+    sine = shown.loc[[f"season: {kind} 1" for kind in ("sin", "cos")], "coefficient"]
+    assert np.hypot(*sine) == pytest.approx(0.2, abs=0.01)
+    assert shown.loc["fare", "low"] <= 3.0 <= shown.loc["fare", "high"]
+    np.testing.assert_allclose(fit.contributions.values.sum(axis=0), fit.means, rtol=1e-12)
+    np.testing.assert_allclose(of.cycle(fit).courses[0].value.max(), 1.2, atol=0.015)
+    plan = of.read(
+        pd.DataFrame({"fare": np.full(52, 80.0)}, pd.date_range("2024-01-01", periods=52, freq="7D")), stamp="start"
+    )
+    ahead = fit.forecast(52, plan=plan)
+    later = np.arange(208.0, 260.0)
+    true = (100.0 + 0.5 * later) * (1 + 0.2 * np.sin(2 * np.pi * later / (365.25 / 7))) + 3.0 * (80.0 - fare.mean())
+    np.testing.assert_allclose(ahead.mean, true, atol=6.0)
+    np.testing.assert_allclose(ahead.contributions.values.sum(axis=0), ahead.mean, rtol=1e-12)
+    with pytest.raises(of.InputError, match="State the shape of 'fare' as a number"):
+        of.Model("sold", terms=[*terms[:2], of.Driver("fare", above="estimated")])
+
+
 def test_growth_is_refused_where_it_means_nothing():
     with pytest.raises(of.InputError, match="on the log scale 'season' grows with the trend by itself"):
         of.Model("sold", terms=[of.Trend(), of.Season(grows_with="trend")], scale="log")

@@ -58,13 +58,14 @@ class Calendar:
 
 
 def calendar_of(axis: Axis, days: Days | None) -> Calendar:
-    """The days of `axis` and some around it, with the holidays that take a whole day."""
+    """The days of `axis` and some around it, with the holidays that take a whole day, in all calendars together."""
     first, after = axis.days
     low, high = int(first[0]) - _AROUND, int(after[-1]) + _AROUND
-    holiday = np.zeros(high - low, dtype=bool)
+    taken = np.zeros(high - low)
     if days is not None:
-        inside = (days.days >= low) & (days.days < high) & (days.shares >= 1.0 - 1e-9)
-        holiday[days.days[inside] - low] = True
+        inside = (days.days >= low) & (days.days < high)
+        np.add.at(taken, days.days[inside] - low, days.shares[inside])
+    holiday = taken >= 1.0 - 1e-9
     return Calendar(low, holiday, holiday | (weekdays_of(np.arange(low, high)) >= 5))
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.linalg import lapack
 
 from offing.engine.triangle import Array
 
@@ -14,12 +15,13 @@ Times = NDArray[np.int64]
 
 def running(noise: Array, phi: float) -> Array:
     """Sums u (n, …) with u_t = φ u_{t−1} + noise_t, zero before the first row."""
-    if phi == 0.0:
+    if phi == 0.0 or not noise.size:
         return noise
-    sums = np.array(noise)
-    for t in range(1, len(sums)):
-        sums[t] += phi * sums[t - 1]
-    return sums
+    # Forward substitution in a matrix of two diagonals: 1, and −φ below it.
+    bands = np.ones((2, len(noise)))
+    bands[1] = -phi
+    sums, _ = lapack.dtbtrs(bands, noise.reshape(len(noise), -1), uplo="L", diag="U")
+    return np.asarray(sums).reshape(noise.shape)
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,6 @@ from offing.base import InputError
 from offing.calendar import Axis
 from offing.engine import quantile
 from offing.model import Fit
-from offing.model.layout import lay_out
 from offing.model.words import as_html, percent, text_table
 from offing.tables.table import Array
 from offing.terms import Driver
@@ -145,7 +144,7 @@ def _elasticity(fit: Fit, driver: Driver) -> tuple[float, float, float, Array]:
     moved = []
     for factor in (1.0 + _MOVE, 1.0 / (1.0 + _MOVE)):
         view = fit.view.scaling(driver.data, factor)
-        moved.append(lay_out(fit.model.terms, view, fit.axis, fit.states).linearised(fit.estimate.beta))
+        moved.append(fit.columns(view, fit.axis).linearised(fit.estimate.beta))
     span = 2.0 * np.log1p(_MOVE)
     change, function = ((moved[0][i] - moved[1][i]) / span for i in (1, 0))
     means = fit.mean_of(fit.explained, fit.noise, fit.factor)

@@ -11,7 +11,7 @@ from offing.base import InputError
 from offing.calendar import Axis
 from offing.model import Fit
 from offing.model.contributions import measured
-from offing.model.layout import Design, lay_out
+from offing.model.layout import Design
 from offing.tables import View
 from offing.tables.table import Array
 from offing.terms import Term
@@ -44,7 +44,7 @@ def profile(fit: Fit, view: View, axis: Axis, free: Callable[[Term], bool], desi
             f"the model is one of {fit.scale.name(fit.column)}, in which no period stands by itself",
             "Fit the target itself.", key="transform",
         )  # fmt: skip
-    design = lay_out(fit.model.terms, view, axis, fit.states) if design is None else design
+    design = fit.columns(view, axis) if design is None else design
     levels, gradient = np.zeros(axis.n), np.zeros((axis.n, fit.layout.k))
     if fit.layout.constant:
         levels, gradient[:, 0] = levels + fit.estimate.beta[0], 1.0

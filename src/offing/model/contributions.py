@@ -225,7 +225,8 @@ def measured(
     if slot.factor:
         block = replace(block, columns=np.broadcast_to(columns, design.blocks[place].columns.shape))
     blocks = (*design.blocks[:place], block, *design.blocks[place + 1 :])
-    at = Design(design.layout, blocks, len(block.columns) if slot.factor else len(columns)).part(place, beta)
+    n = len(block.columns) if slot.factor else len(columns)
+    at = replace(design, blocks=blocks, n=n).part(place, beta)
     there = np.zeros_like(function) if at.whole is None else at.whole
     if at.whole is None:
         there[:, slot.places] = at.own

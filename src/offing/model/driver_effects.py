@@ -10,7 +10,6 @@ import numpy as np
 import pandas as pd
 
 from offing.engine import quantile
-from offing.model.layout import lay_out
 from offing.model.words import as_html, number, percent, signed
 from offing.tables.table import Array
 from offing.terms import Driver
@@ -178,7 +177,7 @@ def _design_at(fit: Fit, driver: Driver, value: float, *, alone: bool) -> tuple[
     """Derivative (rows used, k) and values of the model with the driver, or its transformed values, at `value`."""
     if alone:
         held = fit.view.holding(driver.data, value)
-        design = lay_out(fit.model.terms, held, fit.axis, fit.states)
+        design = fit.columns(held, fit.axis)
     else:
         place = [slot.term for slot in fit.layout.slots].index(str(driver.name))
         blocks = list(fit.rows.blocks)

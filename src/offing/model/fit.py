@@ -17,7 +17,7 @@ from offing.engine import Estimate, FitFigures, fit_figures, quantile, two_sided
 from offing.model.contributions import Contributions, contribute
 from offing.model.driver_effects import effects
 from offing.model.forecast import Forecast, forecast
-from offing.model.layout import Design, Layout
+from offing.model.layout import Design, Layout, lay_out
 from offing.model.remarks import remarks
 from offing.model.scale import Scale
 from offing.model.words import as_html, in_units, number, percent, text_table, wrapped
@@ -114,6 +114,10 @@ class Fit:
     def carried(self) -> Array:
         """What is expected (n,) of each period's noise from that of the last used period before."""
         return self.estimate.chain.carried(self.left[self.used], self.axis.ordinals)
+
+    def columns(self, view: View, axis: Axis) -> Design:
+        """The terms' columns for the periods of `axis`, with what the fit learnt of them."""
+        return lay_out(self.model.terms, view, axis, self.states, self.rows.centres)
 
     def unknown_ahead(self, view: View, axis: Axis, design: Design, place: int) -> list[Array]:
         """Columns (n, m) of the `place`-th term that only later periods have, times their coefficients' spread."""

@@ -16,7 +16,7 @@ from offing.calendar.axis import instant_of
 from offing.checks import beyond_range
 from offing.engine import growth_paths, quantile
 from offing.model.contributions import Ahead, Contributions, contribute, echoes
-from offing.model.layout import Design, lay_out
+from offing.model.layout import Design
 from offing.model.words import as_html, in_units, number, rounded, text_table, wrapped
 from offing.tables import MARKS, Panel, Sources, Table, View, read
 from offing.tables.table import Array
@@ -289,7 +289,7 @@ def forecast(
         with telling(term):
             check_known(view, term, axis)
     _check_scale(fit, view, axis)
-    rows = lay_out(fit.model.terms, view, axis, fit.states)
+    rows = fit.columns(view, axis)
     ahead = Forecast(fit, view, axis, rows, tuple(levels))
     _check_identified(fit, ahead.design, axis)
     with np.errstate(over="ignore"):

@@ -26,8 +26,9 @@ _MOST_STARTS = 16
 class Slot:
     """A term's place among the coefficients: `places` (m,) are its own, the last `curved` of them shape parameters.
 
-    `factor` says that its columns are shares of the constant and the trend: then all its coefficients are shape
-    parameters to the solver, though they are linear ones to people. `level` marks a trend, which these multiply.
+    `factor` says that its columns are shares of the level: then all its coefficients are shape parameters to the
+    solver, though they are linear ones to people. `level` marks a trend, which is part of it; `centred` one that is
+    measured from its mean, with which it has a part in it.
     """
 
     term: str
@@ -38,6 +39,7 @@ class Slot:
     curved: int = 0
     factor: bool = False
     level: bool = False
+    centred: bool = False
 
 
 @dataclass(frozen=True)
@@ -118,6 +120,7 @@ class Design:
     layout: Layout
     blocks: tuple[Block, ...]
     n: int
+    centres: Array | None = None
 
     @cached_property
     def linear(self) -> Array:
@@ -151,19 +154,42 @@ class Design:
         return Part(level.value * share, level.value[:, None] * block.columns, whole)
 
     def level(self, beta: Array) -> Array:
-        """The constant and the trends (n,), which factors multiply."""
+        """The level (n,), which factors multiply: constant, trends, and drivers at their mean."""
         return self._level(beta).value
 
-    def _level(self, beta: Array) -> Part:
-        """The constant and the trends, and their derivative by all coefficients (n, k)."""
-        value = np.full(self.n, beta[0] if self.layout.constant else 0.0)
-        whole = np.zeros((self.n, self.layout.k))
-        whole[:, 0] = 1.0 if self.layout.constant else 0.0
+    def means(self, used: NDArray[np.bool_]) -> Array | None:
+        """Means (linear,) over the rows `used` of the columns that are measured from there, 0 of others.
+
+        Where no term is a factor nobody asks for them, and there are none.
+        """
+        if not self._factors:
+            return None
+        means = np.zeros(self.layout.linear)
+        for slot, block in zip(self.layout.slots, self.blocks, strict=True):
+            if slot.centred:
+                means[slot.places] = block.columns[used].mean(axis=0)
+        return means
+
+    @cached_property
+    def _levels(self) -> Array:
+        """Columns (n, linear) of the level that factors multiply: constant, trends, and drivers at their mean."""
+        columns = np.zeros((self.n, self.layout.linear))
+        columns[:, 0] = 1.0 if self.layout.constant else 0.0
         for slot, block in zip(self.layout.slots, self.blocks, strict=True):
             if slot.level:
-                part = _plain(slot, block, beta)
-                value = value + part.value
-                whole[:, slot.places] = part.own
+                columns[:, slot.places[: len(slot.places) - slot.curved]] = block.columns
+        return columns if self.centres is None else columns + self.centres
+
+    def _level(self, beta: Array) -> Part:
+        """The level, and its derivative by all coefficients (n, k)."""
+        value = self._levels @ beta[: self.layout.linear]
+        whole = np.zeros((self.n, self.layout.k))
+        whole[:, : self.layout.linear] = self._levels
+        for slot, block in zip(self.layout.slots, self.blocks, strict=True):
+            if slot.level and isinstance(block.curve, Curve):
+                own = slot.places[len(slot.places) - slot.curved :]
+                bent, whole[:, own] = block.curve.value(beta[own])
+                value = value + bent
         return Part(value, whole)
 
     def linearised(self, beta: Array) -> tuple[Array, Array]:
@@ -191,7 +217,7 @@ class Design:
         varying = self._varying
         used = slice(None) if rows.all() else rows
         fixed = self.linear[used][:, varying]
-        levels = np.flatnonzero(np.isin(varying, self._levels)) if self._factors else np.zeros(0, dtype=np.intp)
+        levels = self._levels[used][:, varying] if self._factors else np.zeros((len(fixed), 0))
 
         def bend(theta: Array) -> Bent:
             beta = np.concatenate([np.zeros(k), theta])
@@ -212,12 +238,13 @@ class Design:
                 elif block.curve is not None:
                     value, slopes = block.curve.value(beta[own])
                     offset, curves[:, own - k] = offset + value[used], slopes[used]
-            columns[:, levels] *= factors[:, None]
+            if self._factors:
+                columns += (factors - 1.0)[:, None] * levels
             base = offset
 
             def lean(inner: Array) -> Array:
-                level = base + fixed[:, levels] @ inner[levels]
                 found = curves * factors[:, None]
+                level = base + levels @ inner if self._factors else base
                 for slot in self._factors:
                     block = self.blocks[self.layout.slots.index(slot)]
                     found[:, slot.places - k] = level[:, None] * block.columns[used]
@@ -246,9 +273,8 @@ class Design:
             for slot, block in zip(self.layout.slots, self.blocks, strict=True)
             if isinstance(block.curve, Shaped)
         ]
-        return np.unique(np.concatenate([*own, self._levels if self._factors else np.zeros(0, dtype=np.intp)])).astype(
-            np.intp
-        )
+        levels = np.flatnonzero(self._levels.any(axis=0)) if self._factors else np.zeros(0, dtype=np.intp)
+        return np.unique(np.concatenate([*own, levels])).astype(np.intp)
 
     @property
     def bounds(self) -> tuple[Array, Array]:
@@ -273,12 +299,6 @@ class Design:
                 found.append((curve.starts, curve.lower, curve.upper, np.zeros(slot.curved, dtype=bool)))
         return found
 
-    @cached_property
-    def _levels(self) -> NDArray[np.intp]:
-        """The linear columns that factors multiply."""
-        trends = [slot.places[: len(slot.places) - slot.curved] for slot in self.layout.slots if slot.level]
-        return np.concatenate([np.array([0], dtype=np.intp), *trends])
-
 
 def _plain(slot: Slot, block: Block, beta: Array) -> Part:
     """What a term adds that is no factor."""
@@ -294,13 +314,15 @@ def _plain(slot: Slot, block: Block, beta: Array) -> Part:
     return Part(value, own)
 
 
-def lay_out(terms: Sequence[Term], view: View, axis: Axis, states: Mapping[str, Any]) -> Design:
-    """The design for the periods of `axis`."""
+def lay_out(
+    terms: Sequence[Term], view: View, axis: Axis, states: Mapping[str, Any], centres: Array | None = None
+) -> Design:
+    """The design for the periods of `axis`, with what the fit learnt of the terms and of their `centres`."""
     blocks = []
     for term in terms:
         with telling(term):
             blocks.append(term.block(view, axis, states[str(term.name)]))
-    return Design(_layout(terms, blocks), tuple(blocks), axis.n)
+    return Design(_layout(terms, blocks), tuple(blocks), axis.n, centres)
 
 
 def _layout(terms: Sequence[Term], blocks: Sequence[Block]) -> Layout:
@@ -322,6 +344,6 @@ def _layout(terms: Sequence[Term], blocks: Sequence[Block]) -> Layout:
         groups = (*block.drawn, *[""] * curved)
         slots.append(
             Slot(str(term.name), places.astype(np.intp), names, readout, groups, curved,
-                 factor=term.multiplies_trend, level=term.states_level)
+                 factor=term.multiplies_trend, level=term.states_level, centred=term.centred)
         )  # fmt: skip
     return Layout(tuple(slots), linear, not any(term.holds_level for term in terms))

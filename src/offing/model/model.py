@@ -31,7 +31,7 @@ from offing.model.scale import Scale, check_target_steps
 from offing.tables import Goal, Panel, Patch, Sources, Table, Treat, View, read, split_series
 from offing.tables.table import Array
 from offing.tables.treat import zero_question
-from offing.terms import Pulses, Term, telling
+from offing.terms import Driver, Pulses, Term, telling
 from offing.terms.transforms import Factor, Growth, Stated, steps_of
 
 Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
@@ -152,6 +152,12 @@ class Model:
                 f"on the log scale '{growing.name}' grows with the trend by itself", "Leave out grows_with.",
                 key="scale",
             )  # fmt: skip
+        shaped = next((term for term in self.terms if isinstance(term, Driver) and term.shaped), None)
+        if growing is not None and shaped is not None:
+            raise InputError(
+                f"'{growing.name}' is a share of the level, in which '{shaped.name}' has a part by its mean, and that "
+                "depends on its shape", f"State the shape of '{shaped.name}' as a number.", key="terms",
+            )  # fmt: skip
         changed = [step for step in steps_of(self.transform) if not isinstance(step, Factor)]
         holding = [term for term in self.terms if term.holds_level]
         if len(holding) > 1:
@@ -250,6 +256,7 @@ class Model:
         known = np.isfinite(working)
         used = known & design.known
         design = model._chosen(design, states, view, working, used)
+        design = replace(design, centres=design.means(used))
         self._check_rows(used, int((design.layout.groups[0] < 0).sum()) - (not design.layout.constant), axis)
         if np.ptp(working[used]) <= 1e-12 * np.abs(working[used]).max():
             raise InputError(f"{scale.name(column)} never varies, so there is nothing to explain", file=table.name)

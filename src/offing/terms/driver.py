@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import product
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 
@@ -90,6 +90,7 @@ class Driver(Term):
     carry_over: float | Literal["estimated"] | None = None
     saturation: float | Literal["estimated"] | None = None
     name: str | None = None
+    centred: ClassVar[bool] = True
 
     def __post_init__(self) -> None:
         if not isinstance(self.data, str) or not self.data:
@@ -117,9 +118,14 @@ class Driver(Term):
                 self._set(**{key: number_of(getattr(self, key), key, low, high)})
         if self.carry_over is not None and self.lags != (0,):
             raise InputError("a carry-over acts in later periods by itself", "Leave out lags.", key="lags")
-        if self.forms and self.lags != (0,) and any(each == "estimated" for each in self._stated):
+        if self.shaped and self.lags != (0,):
             raise InputError("an estimated shape and lags do not go together", "Use carry_over, or state the number.",
                              key="lags")  # fmt: skip
+
+    @property
+    def shaped(self) -> bool:
+        """Whether a shape of it is estimated."""
+        return "estimated" in self._stated
 
     @property
     def _stated(self) -> tuple[object, ...]:

@@ -11,10 +11,10 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from scipy.signal import lfilter
 from scipy.special import expit
 
 from offing.base import InputError
+from offing.engine import running
 from offing.terms.term import Array
 
 Number = float | Literal["estimated"]
@@ -90,11 +90,11 @@ class CarryOver:
     def apply(self, value: Array, slopes: Array, theta: float | None, place: int) -> tuple[Array, Array]:
         """The sums, from nothing before the first value."""
         share = float(self.share) if theta is None else theta
-        sums = lfilter([1.0], [1.0, -share], value)
+        sums = running(value, share)
         if theta is not None:
             slopes = slopes.copy()
             slopes[1:, place] += sums[:-1]
-        return sums, lfilter([1.0], [1.0, -share], slopes, axis=0)
+        return sums, running(slopes, share)
 
 
 @dataclass(frozen=True)

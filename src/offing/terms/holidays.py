@@ -143,7 +143,7 @@ class Holidays(Term):
 
     @property
     def multiplies_trend(self) -> bool:  # type: ignore[override]
-        """Whether its effects are shares of the trend."""
+        """Whether its effects are shares of the level."""
         return self.grows_with == "trend"
 
     def files(self) -> tuple[Path, ...]:

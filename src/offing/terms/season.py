@@ -74,7 +74,7 @@ class Season(Term):
     reference
         A position from which contributions and coefficients are measured, instead of the mean of the season.
     grows_with
-        ``"trend"``: effects are shares of the constant and the trend, on the level scale.
+        ``"trend"``: effects are shares of the level, on the level scale: of the trend, with all drivers at their mean.
     name
         By default ``season`` for the year and such as ``season in week`` for other cycles.
 
@@ -155,7 +155,7 @@ class Season(Term):
 
     @property
     def multiplies_trend(self) -> bool:  # type: ignore[override]
-        """Whether its effects are shares of the trend."""
+        """Whether its effects are shares of the level."""
         return self.grows_with == "trend"
 
     @property

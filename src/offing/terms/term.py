@@ -124,10 +124,12 @@ class Term(ABC):
 
     name: str | None
 
-    #: Whether its columns are factors of the constant and the trend instead of sums beside them.
+    #: Whether its columns are shares of the level (constant, trends, drivers at their mean) instead of sums beside it.
     multiplies_trend: ClassVar[bool] = False
     #: Whether it is part of what such factors multiply.
     states_level: ClassVar[bool] = False
+    #: Whether it is measured from its mean over the fitted rows, and has a part in the level with that.
+    centred: ClassVar[bool] = False
     #: Whether it states the target's level by itself, so that no constant stands beside it.
     holds_level: ClassVar[bool] = False
     #: Whether it learns from the noise of neighbouring periods, which must then not be taken for independent.

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import ClassVar
 
 import numpy as np
 import pandas as pd
@@ -57,6 +58,7 @@ class WorkingTime(Term):
     subdivision: str | None = None
     easter_days: int = 8
     name: str | None = "working time"
+    centred: ClassVar[bool] = True
 
     def __post_init__(self) -> None:
         super().__post_init__()
