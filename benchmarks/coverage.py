@@ -1,6 +1,6 @@
 """Print how often intervals hold what they should, on made-up series whose truth is known.
 
-Run it as ``python benchmarks/coverage.py``; it takes two minutes. Slope changes of two bends and of a straight line are
+Run it as ``python benchmarks/coverage.py``; it takes a minute. Slope changes of two bends and of a straight line are
 those of the tests, with more to read; the heat study's true effects come from its generator.
 """
 
