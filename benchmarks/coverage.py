@@ -77,7 +77,8 @@ def heat_effects() -> None:
     both = pd.concat(inside)
     rest = both[~both.index.str.contains("kind of day")]
     print(
-        f"heat, seeds 1 to 8: {both.sum()} of {len(both)} true effects inside, without hours {rest.sum()} of {len(rest)}"
+        f"heat, seeds 1 to 8: {both.sum()} of {len(both)} true effects inside, "
+        f"{rest.sum()} of {len(rest)} without those of hours"
     )
 
 

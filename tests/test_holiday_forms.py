@@ -171,8 +171,7 @@ def test_days_unknown_at_the_origin_change_nothing():
 
     def told(days):
         terms = [
-            of.Season("week", drift=True),
-            of.Season("year", harmonics=2),
+            of.Season("year", by="quarter", across="kind of day", table=days),
             of.Holidays(table=days, days_before=1, bridge_days=True, by_weekday=True),
         ]
         return of.Model("sold", terms=terms).fit(pd.Series(made, DAYS, name="sold")).forecast(30).table.to_numpy()

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
-from offing.calendar import Axis
+from offing.calendar import DAY, Axis
 from offing.tables.table import Array, Panel, Table
 from offing.tables.treat import Patch
 
@@ -119,6 +119,11 @@ class View:
     held: Mapping[tuple[str, str], float] = field(default_factory=dict)
     patches: Mapping[tuple[str, str], Patch] = field(default_factory=dict)
     factors: Mapping[tuple[str, str], float] = field(default_factory=dict)
+
+    @property
+    def day(self) -> int:
+        """Day number of the origin, on the clock of the series: what is known from a day on is known from its start."""
+        return int(self.rows.frequency.wall(np.array([self.origin]))[0]) // DAY
 
     def treated(self, patches: Sequence[Patch]) -> View:
         """The same view through what treatments learnt."""

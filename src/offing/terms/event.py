@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError
-from offing.calendar import ALWAYS, DAY, Axis
+from offing.calendar import ALWAYS, Axis
 from offing.tables import View
 from offing.tables.event_table import Occurrences, read_occurrences
 from offing.terms.term import Array, Block, Reference, Term, file_of
@@ -107,9 +107,7 @@ class Event(Term):
             If none of them touches the fitted periods.
         """
         known = self._own() if self.table is None else read_occurrences(self.table)
-        # A day is known from its start, on the clock of the series.
-        origin = int(view.rows.frequency.wall(np.array([view.origin]))[0])
-        state = EventState(known.part(known.known_from * DAY <= origin))
+        state = EventState(known.part(known.known_from <= view.day))
         if not (self._column(view.rows, state) != 0.0).any():
             raise InputError(
                 f"it does not touch the fitted {view.rows.spell()}, so its effect is unknown",

@@ -158,8 +158,7 @@ class Holidays(Term):
     def learn(self, view: View) -> HolidayState:
         """Find the holidays that the fitted periods hold."""
         source = day_source(self.table, self.country, self.subdivision, self.calendars, half_days=self.half_days)
-        origin = int(view.rows.frequency.wall(np.array([view.origin]))[0]) // 86_400_000_000
-        source = source.known_at(origin)
+        source = source.known_at(view.day)
         named = list(dict.fromkeys(name for days in source.tables for name in days.names))
         for name in self.ignore:
             # A country may hold the ignored day for the first time in the future.

@@ -181,7 +181,7 @@ class Season(Term):
             can tell apart, or a change lies outside the fitted periods.
         """
         rows = view.rows
-        places = self._places(rows)
+        places = self._places(rows, view.day)
         harmonics = self.harmonics
         if harmonics == "chosen":
             harmonics = min(_MOST_HARMONICS, places.cycle.harmonics_at_most)
@@ -201,7 +201,7 @@ class Season(Term):
         years = self._years(rows) if self.drift else ()
         return SeasonState(places, seen, harmonics, rows.first, last, self._changes(rows), years)
 
-    def _places(self, rows: Axis) -> Places:
+    def _places(self, rows: Axis, day: int) -> Places:
         length = length_of(self.cycle)
         if length is not None and self.cycle not in CYCLES:
             return Positions(span_of(self.cycle, length, rows.frequency))
@@ -211,7 +211,7 @@ class Season(Term):
         if rows.frequency.unit not in ("hour", "day"):
             raise InputError(f"a {rows.frequency.unit} is no kind of day", "Leave it out.", key="across")
         given = self.table is not None or self.country is not None
-        source = day_source(self.table, self.country, self.subdivision) if given else None
+        source = day_source(self.table, self.country, self.subdivision).known_at(day) if given else None
         return Kinds.of(cycle, self.across, self.kinds, source)
 
     def _changes(self, rows: Axis) -> tuple[int, ...]:

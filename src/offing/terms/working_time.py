@@ -105,8 +105,7 @@ class WorkingTime(Term):
                 raise InputError(f"{kind!r} tells no {unit} from another", advice, key="counts")
         if not self._has_holidays:
             return None
-        origin = int(view.rows.frequency.wall(np.array([view.origin]))[0]) // 86_400_000_000
-        return day_source(self.table, self.country, self.subdivision).known_at(origin)
+        return day_source(self.table, self.country, self.subdivision).known_at(view.day)
 
     def block(self, view: View, axis: Axis, state: DaySource | None) -> Block:
         """The counts, one column each; of the weekdays six, which sum to zero with the seventh."""
