@@ -256,7 +256,8 @@ class Model:
         known = np.isfinite(working)
         used = known & design.known
         design = model._chosen(design, states, view, working, used)
-        design = replace(design, centres=design.means(used))
+        if (centres := design.means(used)) is not None:
+            design = replace(design, centres=centres)
         self._check_rows(used, int((design.layout.groups[0] < 0).sum()) - (not design.layout.constant), axis)
         if np.ptp(working[used]) <= 1e-12 * np.abs(working[used]).max():
             raise InputError(f"{scale.name(column)} never varies, so there is nothing to explain", file=table.name)
