@@ -71,8 +71,8 @@ def draw_split(result: Split) -> Picture:
 def draw_agreed(result: Agreed) -> Picture:
     """The forecast before and after, with the interval that the totals leave."""
     forecast = result.forecast
-    picture, axes = canvas(result.told[0].rstrip("."), f"{result.sentence} {' '.join(result.told[1:])} "
-                           "The band spans 95 % of outcomes given the totals.")  # fmt: skip
+    caption = [result.sentence, *result.told[1:], "The band spans 95 % of outcomes given the totals."]
+    picture, axes = canvas(result.told[0].rstrip("."), " ".join(caption))
     times, band = times_of(forecast.axis), result.table
     axes.fill_between(times, band["low"], band["high"], color=FAN[0], lw=0, label="95 % band, agreed")
     marker = "D" if forecast.axis.n <= 60 else ""
