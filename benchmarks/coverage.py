@@ -23,7 +23,7 @@ def related(n: int, phi: float, seed: int) -> np.ndarray:
     """Noise that starts in its stationary distribution."""
     shocks = np.random.default_rng(seed).normal(0.0, 4.0, n)
     shocks[0] /= np.sqrt(1.0 - phi**2)
-    return running(shocks, phi)
+    return running(shocks, (phi,))
 
 
 def found(values: np.ndarray) -> of.TrendPath:

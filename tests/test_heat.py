@@ -43,7 +43,7 @@ def test_true_effects_lie_in_their_intervals(ran):
     # Of 89 at 95 %, 77 or fewer would happen once in two hundred times.
     assert compared["inside"].sum() >= 78
     chain = study.fits["main"].estimate.chain
-    assert chain.phi == pytest.approx(0.8, abs=0.02)
+    assert chain.phi[0] == pytest.approx(0.8, abs=0.02)
 
 
 def test_clock_changes_are_in_history_and_future(ran):

@@ -159,6 +159,7 @@ SPECIMENS = {
         "works", table=pd.DataFrame({"date": ["2022-08-01", "2023-05-01"], "strength": [1.0, 0.5]}), form="step"
     ),
     "driver": of.Driver("fare", transform=["log"], lags=[13, 15]),
+    "own-lags": of.OwnLags([1, 3]),
     "working-time": of.WorkingTime(["working days", "easter"], country="NO"),
     "found bends": of.Trend(knots="found"),
     "sharp bends": of.Trend(knots="found", at_most=1, knot_every=6),

@@ -32,7 +32,7 @@ def fitted(scale="log", phi=0.0, **more):
 def covariance(ahead):
     """Dense covariance of a level forecast's outcomes: coefficients, and noise from the last fitted period on."""
     fit, h = ahead.fit, ahead.axis.n
-    phi, s2 = fit.estimate.chain.phi, fit.estimate.variance
+    phi, s2 = fit.estimate.chain.phi[0], fit.estimate.variance
     n = fit.axis.n
     lag = np.abs(np.subtract.outer(np.arange(n), np.arange(n)))
     inverse = np.linalg.inv(phi**lag / (1.0 - phi**2)) if phi else np.eye(n)

@@ -102,14 +102,14 @@ def bent():
 
 
 def test_strength_and_dynamics_maximise_the_dense_likelihood(bent):
-    ratio, phi = next(iter(bent.ratios.values())), bent.estimate.chain.phi
+    ratio, phi = next(iter(bent.ratios.values())), bent.estimate.chain.phi[0]
     best = criterion(bent, ratio, phi)
     for other in ((1.05 * ratio, phi), (ratio / 1.05, phi), (ratio, phi + 0.01), (ratio, phi - 0.01)):
         assert criterion(bent, *other) > best
 
 
 def test_the_forecast_is_the_dense_prediction_and_slopes_go_on_changing(bent):
-    ratio, phi, h = next(iter(bent.ratios.values())), bent.estimate.chain.phi, 30
+    ratio, phi, h = next(iter(bent.ratios.values())), bent.estimate.chain.phi[0], 30
     ahead = bent.forecast(h, levels=[0.95])
     v, x, y = dense(bent, ratio, phi)
     inverse = np.linalg.inv(v)
@@ -139,7 +139,7 @@ def test_noise_that_carries_on_is_exact_with_gaps():
     sold = pd.Series(TRUE + related(120, 0.6, 4.0, 2), MONTHS, name="sold")
     sold.iloc[np.setdiff1d(np.arange(120), keep)] = np.nan
     fit = of.Model("sold", terms=[of.Trend(knots=["2017-07-01", "2021-01-01"])], errors="ar").fit(sold)
-    phi = fit.estimate.chain.phi
+    phi = fit.estimate.chain.phi[0]
     v = phi ** np.abs(np.subtract.outer(keep, keep)) / (1.0 - phi**2)
     inverse, x, y = np.linalg.inv(v), fit.design[keep], fit.target[keep]
     covariance = np.linalg.inv(x.T @ inverse @ x)

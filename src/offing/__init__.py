@@ -38,7 +38,7 @@ if TYPE_CHECKING:
     from offing.study import Study, open_study
     from offing.survey import Survey, inspect
     from offing.tables import Panel, Table, Treat, aggregate, read
-    from offing.terms import Driver, Event, Holidays, Season, Trend, WorkingTime
+    from offing.terms import Driver, Event, Holidays, OwnLags, Season, Trend, WorkingTime
 
 __version__ = "0.1.0"
 
@@ -72,7 +72,7 @@ _ROOMS = {
     "study": ("Study", "open_study"),
     "survey": ("Survey", "inspect"),
     "tables": ("Panel", "Table", "Treat", "aggregate", "read"),
-    "terms": ("Driver", "Event", "Holidays", "Season", "Trend", "WorkingTime"),
+    "terms": ("Driver", "Event", "Holidays", "OwnLags", "Season", "Trend", "WorkingTime"),
 }
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
 
@@ -94,6 +94,7 @@ __all__ = [
     "InputError",
     "Model",
     "OffingError",
+    "OwnLags",
     "Panel",
     "Season",
     "SeasonIndices",

@@ -4,11 +4,13 @@ Sizes are written n (rows), k (columns of the design), q (targets), J (terms).
 """
 
 from offing.engine.attribution import Attribution, attribute
+from offing.engine.autoregression import Carried, Dynamics
 from offing.engine.choose import Menu, choose
 from offing.engine.correlation import cross_correlation
-from offing.engine.dynamics import Chain, running
+from offing.engine.dynamics import Chain, Phi, combined, echoes, multiplied, partial, running
 from offing.engine.estimate import Estimate, TooFewRowsError, least_squares
 from offing.engine.jumps import Jump, chance_limit, largest_pulse, largest_step
+from offing.engine.loss import Loss
 from offing.engine.paths import SEED, accumulate, accumulated, difference_weights, growth_paths
 from offing.engine.periodogram import Peak, peaks
 from offing.engine.places import place_interval
@@ -23,13 +25,17 @@ __all__ = [
     "SEED",
     "Attribution",
     "Bent",
+    "Carried",
     "Chain",
     "Covariance",
+    "Dynamics",
     "Estimate",
     "FitFigures",
     "Jump",
+    "Loss",
     "Menu",
     "Peak",
+    "Phi",
     "Problem",
     "Shapes",
     "Solution",
@@ -41,8 +47,10 @@ __all__ = [
     "attribute",
     "chance_limit",
     "choose",
+    "combined",
     "cross_correlation",
     "difference_weights",
+    "echoes",
     "explain_dependence",
     "fit_figures",
     "growth_paths",
@@ -51,6 +59,8 @@ __all__ = [
     "largest_pulse",
     "largest_step",
     "least_squares",
+    "multiplied",
+    "partial",
     "peaks",
     "place_interval",
     "quantile",

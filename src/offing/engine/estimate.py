@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import solve_triangular
+from scipy.optimize import lsq_linear
 
 from offing.engine.dynamics import Chain
 from offing.engine.triangle import RANK_TOLERANCE, Array, explain_dependence, solve, take, triangle
@@ -49,6 +50,10 @@ class Estimate:
         The dynamics of the noise.
     shapes
         Which coefficients (k,) are shape parameters.
+    active
+        Which coefficients (k,) lie at a bound.
+    loose
+        Coefficients (k,) without the bounds; `beta` where there are none.
     scores
         Where the covariance is a sandwich, the factor (r, r) of its inside; None where it is the classical one.
     """
@@ -65,7 +70,14 @@ class Estimate:
     ratios: Array
     chain: Chain
     shapes: NDArray[np.bool_]
+    active: NDArray[np.bool_]
+    loose: Array
     scores: Array | None = None
+
+    def moved(self, by: Array) -> Estimate:
+        """The estimate of a target to which the columns times `by` (k,) are added."""
+        kept = np.where(self.kept, by, 0.0)
+        return replace(self, beta=self.beta + kept, loose=self.loose + kept)
 
     def standard_errors(self, functions: Array) -> Array:
         """Standard errors (m,) of ``functions @ beta``, for `functions` (m, k).
@@ -141,6 +153,8 @@ def least_squares(
     ratios: Array | None = None,
     chain: Chain | None = None,
     shapes: NDArray[np.bool_] | None = None,
+    bounds: tuple[Array, Array] | None = None,
+    variance: float | None = None,
     reduced: Reduced | None = None,
     tolerance: float = RANK_TOLERANCE,
 ) -> Estimate:
@@ -158,6 +172,11 @@ def least_squares(
         The dynamics of the noise; by default it is independent.
     shapes
         Which columns (k,) are derivatives by shape parameters.
+    bounds
+        Lowest and highest value (k,) of each coefficient. The covariance stays that of the unbounded problem; the
+        noise's variance is that around the bounded one.
+    variance
+        The noise's variance, where it is known otherwise.
     reduced
         The whitened rows [X | y] with their triangle, where they are at hand.
 
@@ -176,7 +195,7 @@ def least_squares(
     """
     n, k = design.shape
     ratios = np.full(k, np.inf) if ratios is None else ratios
-    chain = Chain(0.0, np.arange(n)) if chain is None else chain
+    chain = Chain((), np.arange(n)) if chain is None else chain
     shapes = np.zeros(k, dtype=bool) if shapes is None else shapes
     reduced = Reduced.of(design, target, chain) if reduced is None else reduced
     whole = reduced.whole
@@ -192,6 +211,11 @@ def least_squares(
     half = solve_triangular(root, gradient, trans="T", check_finite=False)
     inner = inner + solve_triangular(root, half, check_finite=False)
     beta[kept] = inner
+    loose, active = beta, np.zeros(k, dtype=bool)
+    if bounds is not None and ((beta < bounds[0]) | (beta > bounds[1]))[kept].any():
+        inner, held = _bounded(root, inner, bounds[0][kept], bounds[1][kept])
+        beta = beta.copy()
+        beta[kept], active[kept] = inner, held
     residual = aim - columns @ inner
     rss = float(residual @ residual)
     drawn = np.isfinite(ratios[kept])
@@ -199,9 +223,29 @@ def least_squares(
     if drawn.any():
         inverse = solve_triangular(root, np.eye(len(root)), check_finite=False)
         given = float(pull @ np.square(inverse).sum(axis=1))
-    dof = float(n - free.sum())
-    variance = (rss + float(pull @ np.square(inner))) / dof
-    return Estimate(beta, kept, root, whole, rss, n, variance, dof, len(root) - given, ratios, chain, shapes)
+    dof = float(n - (free & ~active).sum())
+    if variance is None:
+        variance = (rss + float(pull @ np.square(inner))) / dof
+    taken = len(root) - given - float((active & free).sum())
+    return Estimate(beta, kept, root, whole, rss, n, variance, dof, taken, ratios, chain, shapes, active, loose)
+
+
+def _bounded(root: Array, loose: Array, lower: Array, upper: Array) -> tuple[Array, NDArray[np.bool_]]:
+    """Coefficients (r,) within bounds nearest to the `loose` ones in the metric of the triangle, and which are held.
+
+    The active set is that of Stark & Parker (1995); the others are then solved exactly.
+    """
+    lengths = np.linalg.norm(root, axis=0)
+    scaled = root / lengths
+    found = lsq_linear(scaled, scaled @ (loose * lengths), bounds=(lower * lengths, upper * lengths), method="bvls",
+                       tol=1e-14)  # fmt: skip
+    held = found.active_mask != 0
+    inner = np.where(found.active_mask < 0, lower, upper)
+    free = np.flatnonzero(~held)
+    if len(free):
+        aim = root @ loose - root[:, held] @ inner[held]
+        inner[free] = solve(triangle(np.column_stack([root[:, free], aim]))).beta[:, 0]
+    return inner, held
 
 
 def solve_drawn(whole: Array, ratios: Array, tolerance: float) -> tuple[NDArray[np.bool_], Array, Array]:

@@ -1,7 +1,8 @@
 """One regression: coefficients, how strongly they are drawn to zero, shape parameters and the noise's dynamics.
 
-Nested as: strengths and dynamics by restricted maximum likelihood given the shapes; shapes by least squares given
-strengths and dynamics (Golub & Pereyra 1973, with the step of Kaufman 1975); until nothing moves.
+Nested as: what rows are worth under a robust loss; strengths and dynamics by restricted maximum likelihood given the
+shapes; shapes by least squares given strengths and dynamics (Golub & Pereyra 1973, with the step of Kaufman 1975); each
+until nothing moves. Bounds hold the coefficients that would pass them, and all is learnt anew beside these.
 """
 
 from __future__ import annotations
@@ -12,15 +13,14 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import qr
-from scipy.optimize import minimize_scalar
 
+from offing.engine.autoregression import Carried, Dynamics, carry_on
 from offing.engine.dynamics import Chain, Times
 from offing.engine.estimate import Estimate, Reduced, least_squares
-from offing.engine.strengths import Groups, Learnt, learn
+from offing.engine.loss import Loss, Robust
+from offing.engine.strengths import Groups, learn
 from offing.engine.triangle import RANK_TOLERANCE, Array, solve, triangle
 
-#: Autocorrelations beyond this are those of a target that has no level to come back to.
-_MOST = 0.98
 _ROUNDS = 60
 #: From so many starts the search is followed to its end.
 _DESCENTS = 2
@@ -60,7 +60,10 @@ class Problem:
     """What is to be estimated from n rows.
 
     `groups` (k + s,) gives the strength group of each coefficient, −1 where it is free; `bounded` (G,) says which
-    groups' spread is kept from zero. With `related` noise is a chain over the `times` (n,) of the rows.
+    groups' spread is kept from zero, `stated` which group's spread is stated, −1 for none. A coefficient of a group is
+    drawn `towards` a value (k + s,), its spread being the group's times its `scales` (k + s,). Linear coefficients stay
+    within `lower` and `upper` (k + s,). With `dynamics` noise is a chain over the `times` (n,) of the rows; without,
+    rows can be `worth` (n,) more or less, and the `loss` of large residuals be less than their square.
     """
 
     target: Array
@@ -68,17 +71,42 @@ class Problem:
     times: Times
     groups: Groups
     bounded: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, dtype=bool))
-    related: bool = False
+    dynamics: Dynamics | None = None
     shapes: Shapes | None = None
+    stated: int = -1
+    scales: Array | None = None
+    towards: Array | None = None
+    lower: Array | None = None
+    upper: Array | None = None
+    worth: Array | None = None
+    loss: Loss = "squares"
+
+    @property
+    def chain(self) -> Chain:
+        """The noise before anything is learnt of it."""
+        return Chain((), self.times, self.worth)
+
+    @property
+    def units(self) -> Array:
+        """The scale (k + s,) of each coefficient's spread."""
+        return np.ones(len(self.groups)) if self.scales is None else self.scales
+
+    @property
+    def limits(self) -> tuple[Array, Array] | None:
+        """Bounds (k + s,) of the coefficients, if there are any."""
+        if self.lower is None or self.upper is None:
+            return None
+        return self.lower, self.upper
 
 
 @dataclass(frozen=True)
 class Solved:
-    """The estimate, γ of each group (G,), and whether the rounds came to rest."""
+    """The estimate, γ of each group (G,), whether the rounds came to rest, and what was learnt of the noise."""
 
     estimate: Estimate
     ratios: Array
     converged: bool
+    carried: Carried | None = None
 
 
 def regress(problem: Problem) -> Solved:
@@ -97,17 +125,124 @@ def regress(problem: Problem) -> Solved:
     >>> regress(Problem(2.0 + x[:, 1], x, np.arange(5), np.array([-1, -1]))).estimate.beta.round(9).tolist()
     [2.0, 1.0]
     """
+    if problem.towards is not None and problem.towards.any():
+        k = problem.columns.shape[1]
+        moved = replace(problem, target=problem.target - problem.columns @ problem.towards[:k], towards=None,
+                        lower=None if problem.lower is None else problem.lower - problem.towards,
+                        upper=None if problem.upper is None else problem.upper - problem.towards)  # fmt: skip
+        solved = regress(moved)
+        return replace(solved, estimate=solved.estimate.moved(problem.towards))
+    if problem.loss != "squares":
+        return _robust(problem)
+    return _within(problem)
+
+
+def _robust(problem: Problem) -> Solved:
+    """Squares weighted by what the loss makes of each residual, until nothing moves (Holland & Welsch 1977)."""
+    recent = np.ones(len(problem.target)) if problem.worth is None else problem.worth
+    solved, robust, settled = _within(problem), None, False
+    before = np.full(len(problem.groups), np.inf)
+    for _ in range(4 * _ROUNDS):
+        residual = problem.target - _values(problem, solved.estimate.beta)
+        robust = Robust.of(residual * np.sqrt(recent), solved.estimate.taken, problem.loss, robust)
+        still = np.abs(solved.estimate.beta - before) <= 1e-10 * np.maximum(np.abs(solved.estimate.beta), 1e-8)
+        settled = robust.settled and bool(still.all())
+        if settled:
+            break
+        before = solved.estimate.beta
+        solved = _within(replace(problem, worth=recent * robust.weights))
+    assert robust is not None
+    solved = replace(solved, converged=solved.converged and settled)
+    rows = _linearised(problem, solved.estimate.beta) * np.sqrt(recent)[:, None]
+    return replace(solved, estimate=robust.judged(solved.estimate, rows))
+
+
+def _within(problem: Problem) -> Solved:
+    """The problem solved within its bounds: coefficients that pass them are held there, and the rest learnt anew."""
+    solved = _free(problem, np.zeros(problem.columns.shape[1], dtype=bool))
+    if problem.limits is None:
+        return solved
+    k = problem.columns.shape[1]
+    for _ in range(_ROUNDS):
+        active = solved.estimate.active[:k]
+        again = _free(problem, active)
+        if (again.estimate.active[:k] == active).all():
+            return again
+        solved = again
+    return replace(solved, converged=False)
+
+
+def _free(problem: Problem, held: NDArray[np.bool_]) -> Solved:
+    """Strengths, dynamics and shapes learnt with some coefficients `held` (k,) at their bounds; the estimate of all."""
+    bounds = problem.limits
+    learning = problem if not held.any() else _without(problem, held)
     if problem.shapes is None:
         flat = np.zeros(problem.columns.shape[1], dtype=bool)
-        chain, ratios, reduced = _learn(problem, problem.columns, problem.target, problem.groups)
+        chain, ratios, reduced, carried = _learn(learning, learning.columns, learning.target, problem.groups)
         estimate = least_squares(
-            problem.columns, problem.target, ratios=_spread(ratios, problem.groups), chain=chain, shapes=flat,
-            reduced=reduced,
+            problem.columns, problem.target, ratios=_spread(ratios, problem), chain=chain, shapes=flat, bounds=bounds,
+            reduced=reduced if learning is problem else None, variance=_noise(ratios, problem),
         )  # fmt: skip
-        return Solved(estimate, ratios, True)
-    plain = _Beside.of(problem, problem.shapes, np.full(problem.columns.shape[1], np.inf), Chain(0.0, problem.times))
-    tried = [_separate(problem, problem.shapes, start, plain) for start in _promising(problem.shapes, plain)]
-    return min(tried, key=lambda each: _objective(each.estimate))
+        return Solved(estimate, ratios, True, carried)
+    shapes = learning.shapes
+    assert shapes is not None
+    plain = _Beside.of(learning, shapes, np.full(problem.columns.shape[1], np.inf), problem.chain)
+    tried = [_separate(learning, shapes, start, plain) for start in _promising(shapes, plain)]
+    found = min(tried, key=lambda each: each.objective)
+    bent = problem.shapes.bend(found.theta)
+    # The slopes are those at the coefficients within the bounds, so that a held one gives its shapes none.
+    wide = np.column_stack([_all_columns(problem, problem.shapes, bent), found.slopes])
+    aim = problem.target - bent.offset + found.slopes @ found.theta
+    estimate = least_squares(
+        wide, aim, ratios=_spread(found.ratios, problem), chain=found.chain, bounds=bounds,
+        shapes=np.arange(len(problem.groups)) >= problem.columns.shape[1], variance=_noise(found.ratios, problem),
+    )  # fmt: skip
+    beta, k = estimate.beta.copy(), problem.columns.shape[1]
+    beta[k:] = found.theta  # at a bound the linear step would leave it
+    return Solved(replace(estimate, beta=beta), found.ratios, found.converged, found.carried)
+
+
+def _without(problem: Problem, held: NDArray[np.bool_]) -> Problem:
+    """The problem with the `held` columns (k,) at their bounds, and out of the way of the others."""
+    assert problem.lower is not None and problem.upper is not None
+    k = problem.columns.shape[1]
+    limit = np.where(np.isfinite(problem.lower[:k]), problem.lower[:k], problem.upper[:k])
+    both = np.isfinite(problem.lower[:k]) & np.isfinite(problem.upper[:k]) & held
+    if both.any():  # the nearer of two bounds is the one that holds it
+        loose = least_squares(problem.columns, problem.target, ratios=np.full(k, np.inf)).beta
+        limit[both] = np.clip(loose, problem.lower[:k], problem.upper[:k])[both]
+    fixed = np.where(held, limit, 0.0)
+    columns = np.where(held, 0.0, problem.columns)
+    shapes = problem.shapes
+    if shapes is not None:
+        out, bend = held[shapes.varying], shapes.bend
+
+        def bent(theta: Array) -> Bent:
+            all_of = bend(theta)
+            free = np.where(out, 0.0, all_of.columns)
+            return Bent(free, all_of.offset, lambda beta: all_of.slopes(np.where(out, 0.0, beta)))
+
+        shapes = replace(shapes, bend=bent)
+    return replace(problem, target=problem.target - problem.columns @ fixed, columns=columns, shapes=shapes,
+                   lower=None, upper=None)  # fmt: skip
+
+
+def _values(problem: Problem, beta: Array) -> Array:
+    """What the model gives (n,) at coefficients (k + s,)."""
+    k = problem.columns.shape[1]
+    if problem.shapes is None:
+        return np.asarray(problem.columns @ beta)
+    bent = problem.shapes.bend(beta[k:])
+    return np.asarray(_all_columns(problem, problem.shapes, bent) @ beta[:k] + bent.offset)
+
+
+def _linearised(problem: Problem, beta: Array) -> Array:
+    """Columns (n, k + s), those of shapes being slopes."""
+    k = problem.columns.shape[1]
+    if problem.shapes is None:
+        return problem.columns
+    bent = problem.shapes.bend(beta[k:])
+    return np.column_stack([_all_columns(problem, problem.shapes, bent), bent.slopes(beta[problem.shapes.varying])])
 
 
 def _promising(shapes: Shapes, beside: _Beside) -> Array:
@@ -180,88 +315,81 @@ def _pulls(spread: Array) -> Array:
     return rows
 
 
-def _objective(estimate: Estimate) -> float:
-    drawn = np.isfinite(estimate.ratios)
-    return estimate.rss + float((np.square(estimate.beta[drawn]) / estimate.ratios[drawn]).sum())
+def _spread(ratios: Array, problem: Problem) -> Array:
+    """γ (k + s,) of each coefficient."""
+    groups = problem.groups
+    return np.where(groups >= 0, np.append(ratios, np.inf)[groups] * np.square(problem.units), np.inf)
 
 
-def _spread(ratios: Array, groups: Groups) -> Array:
-    """γ (k,) of each column."""
-    return np.where(groups >= 0, np.append(ratios, np.inf)[groups], np.inf)
+def _noise(ratios: Array, problem: Problem) -> float | None:
+    """The noise's variance where it was learnt against a stated spread."""
+    return 1.0 / float(ratios[problem.stated]) if problem.stated >= 0 else None
 
 
-def _learn(problem: Problem, columns: Array, target: Array, groups: Groups) -> tuple[Chain, Array, Reduced | None]:
+def _learn(
+    problem: Problem, columns: Array, target: Array, groups: Groups
+) -> tuple[Chain, Array, Reduced | None, Carried | None]:
     """The noise's chain and γ of the groups, together, and the whitened rows with their triangle if any were made."""
-    independent = Chain(0.0, problem.times)
-    if not problem.related:
-        if not len(problem.bounded):
-            return independent, np.zeros(0), None
-        learnt, reduced = _strengths(problem, columns, target, groups, chain=independent)
-        return independent, learnt.ratios, reduced
-
-    near: list[Array | None] = [None]
-
-    def deviance(angle: float) -> float:
-        chain = Chain(_MOST * np.tanh(angle), problem.times)
-        found, _ = _strengths(problem, columns, target, groups, chain=chain, near=near[0])
-        near[0] = np.maximum(found.ratios, 1e-4 * found.ratios.max(initial=0.0))
-        return found.deviance + chain.log_determinant
-
-    # The likelihood can have two valleys: alike neighbours, or bends that make them alike.
-    grid = np.arctanh(np.array([-0.4, 0.0, 0.3, 0.6, 0.85]) / _MOST)
-    values = [deviance(each) for each in grid]
-    i = int(np.argmin(values))
-    low, high = grid[max(i - 1, 0)], grid[min(i + 1, len(grid) - 1)]
-    if i in (0, len(grid) - 1):
-        low, high = (np.arctanh(-0.97), grid[1]) if i == 0 else (grid[-2], 3.5)
-    found = minimize_scalar(deviance, bounds=(low, high), method="bounded", options={"xatol": 1e-5})
-    chain = Chain(float(_MOST * np.tanh(found.x)), problem.times)
-    learnt, reduced = _strengths(problem, columns, target, groups, chain=chain)
-    return chain, learnt.ratios, reduced
+    scaled = columns
+    if problem.scales is not None:
+        inside = problem.units[: columns.shape[1]]
+        scaled = columns * inside
+    if problem.dynamics is not None:
+        found = carry_on(scaled, target, problem.times, groups=groups, bounded=problem.bounded,
+                         dynamics=problem.dynamics, stated=problem.stated)  # fmt: skip
+        return found.chain, found.ratios, None, found
+    if not len(problem.bounded):
+        return problem.chain, np.zeros(0), None, None
+    reduced = Reduced.of(scaled, target, problem.chain)
+    learnt = learn(reduced.whole, groups, len(target), problem.bounded, stated=problem.stated)
+    return problem.chain, learnt.ratios, reduced if scaled is columns else None, None
 
 
-def _strengths(
-    problem: Problem, columns: Array, target: Array, groups: Groups, *, chain: Chain, near: Array | None = None
-) -> tuple[Learnt, Reduced]:
-    """γ of the groups given the noise's chain, and the whitened rows with their triangle."""
-    reduced = Reduced.of(columns, target, chain)
-    return learn(reduced.whole, groups, len(target), problem.bounded, near), reduced
+@dataclass(frozen=True)
+class _Separated:
+    """Where a descent ended: shapes θ (s,), what was learnt there, and the penalised sum of squares."""
+
+    theta: Array
+    slopes: Array
+    chain: Chain
+    ratios: Array
+    objective: float
+    converged: bool
+    carried: Carried | None
 
 
-def _separate(problem: Problem, shapes: Shapes, start: Array, plain: _Beside) -> Solved:
+def _separate(problem: Problem, shapes: Shapes, start: Array, plain: _Beside) -> _Separated:
     """Projected Gauss–Newton from one start, strengths and dynamics learnt anew until nothing moves.
 
     `plain` is what stands beside the shapes with independent noise and no strengths.
     """
     k, theta = problem.columns.shape[1], np.clip(start, shapes.lower, shapes.upper)
     groups = problem.groups
-    chain, ratios = Chain(0.0, problem.times), np.full(len(problem.bounded), np.inf)
-    learning = problem.related or len(ratios) > 0
+    chain, ratios, carried = problem.chain, np.full(len(problem.bounded), np.inf), None
+    learning = problem.dynamics is not None or len(ratios) > 0
     bent, slopes, converged = shapes.bend(theta), np.zeros((len(problem.target), len(theta))), False
     if learning:
         slopes = bent.slopes(plain.solved(bent).beta)
     for turn in range(_ROUNDS):
-        before = np.concatenate([theta, [chain.phi], ratios])
+        before = np.concatenate([theta, ratios, np.zeros(0) if carried is None else carried.parameters])
         if learning:
             inside = np.concatenate([np.ones(k, dtype=bool), shapes.linear])
             wide = np.column_stack([_all_columns(problem, shapes, bent), slopes[:, shapes.linear]])
             aim = problem.target - bent.offset + slopes[:, shapes.linear] @ theta[shapes.linear]
-            chain, ratios, _ = _learn(problem, wide, aim, groups[inside])
-        spread = _spread(ratios, groups)
+            chain, ratios, _, carried = _learn(problem, wide, aim, groups[inside])
+            if carried is not None:  # an order is chosen once
+                problem = replace(problem, dynamics=carried.dynamics)
+        spread = _spread(ratios, problem)
         beside = _Beside.of(problem, shapes, spread[:k], chain) if learning else plain
         theta, bent, slopes, converged = _descend(shapes, theta, beside, spread[k:])
-        after = np.concatenate([theta, [chain.phi], ratios])
+        after = np.concatenate([theta, ratios, np.zeros(0) if carried is None else carried.parameters])
         still = turn > 0 and bool((np.abs(after - before) <= 1e-4 * np.maximum(np.abs(before), 1e-3)).all())
         if not learning or (converged and still):
             break
     else:
         converged = False
-    wide = np.column_stack([_all_columns(problem, shapes, bent), slopes])
-    aim = problem.target - bent.offset + slopes @ theta
-    estimate = least_squares(wide, aim, ratios=spread, chain=chain, shapes=np.arange(len(groups)) >= k)
-    beta = estimate.beta.copy()
-    beta[k:] = theta  # at a bound the linear step would leave it
-    return Solved(replace(estimate, beta=beta), ratios, converged)
+    objective = beside.solved(bent).rss + float((np.square(theta) / spread[k:]).sum())
+    return _Separated(theta, slopes, chain, ratios, objective, converged, carried)
 
 
 def _all_columns(problem: Problem, shapes: Shapes, bent: Bent) -> Array:
@@ -311,9 +439,10 @@ def _descend(shapes: Shapes, theta: Array, beside: _Beside, pull: Array) -> tupl
 def _step(found: Trial, lean: Array, spread: Array, pull: Array, *, theta: Array, damping: float) -> Array:
     """The Gauss–Newton step of θ by what is left of its slopes (N, s), damped (Levenberg 1944; Marquardt 1963)."""
     v, s = len(spread), len(theta)
-    rows = np.column_stack([found.rows[:, :v], lean, found.rows[:, v] + lean @ theta])
+    rows = np.column_stack([found.rows[:, :v], lean, found.rows[:, v]])
+    drawn = _pulls(np.concatenate([spread, pull]))
+    drawn[:, -1] = -drawn[:, v : v + s] @ theta
     held = np.zeros((s, v + s + 1))
     held[:, v : v + s] = np.diag(damping * np.linalg.norm(lean, axis=0))
-    held[:, -1] = held[:, v : v + s] @ theta
-    both = [rows, _pulls(np.concatenate([spread, pull])), *([held] if damping else [])]
-    return np.asarray(solve(triangle(np.vstack(both))).beta[v:, 0] - theta)
+    both = [rows, drawn, *([held] if damping else [])]
+    return np.asarray(solve(triangle(np.vstack(both))).beta[v:, 0])

@@ -60,7 +60,9 @@ def project(whole: Array, groups: Groups) -> Projected:
     )  # fmt: skip
 
 
-def learn(whole: Array, groups: Groups, rows: int, bounded: NDArray[np.bool_], near: Array | None = None) -> Learnt:
+def learn(
+    whole: Array, groups: Groups, rows: int, bounded: NDArray[np.bool_], near: Array | None = None, stated: int = -1
+) -> Learnt:  # fmt: skip
     """Learn γ of every group from the triangle `whole` of `rows` rows of [X | y].
 
     Parameters
@@ -73,6 +75,9 @@ def learn(whole: Array, groups: Groups, rows: int, bounded: NDArray[np.bool_], n
         look exactly alike.
     near
         γ (G,) from which to start; without it several starts are tried.
+    stated
+        The group whose spread is stated as 1 in units of the target, −1 for none: its γ is one over the noise's
+        variance, which is then learnt as well.
 
     Examples
     --------
@@ -94,14 +99,22 @@ def learn(whole: Array, groups: Groups, rows: int, bounded: NDArray[np.bool_], n
     sizes = np.array([max(lengths[parts.groups == g].mean(), 1e-300) if (parts.groups == g).any() else 1.0
                       for g in range(count)])  # fmt: skip
     low, high = np.log(_WEAKEST / sizes), np.log(_STRONGEST / sizes)
-    if count == 1:
+    if stated >= 0:
+        noise = parts.rss / max(rows - parts.free - len(parts.groups), 1)
+        sizes[stated] = max(noise, 1e-300)
+        low[stated], high[stated] = -np.log(sizes[stated]) - 14.0, -np.log(sizes[stated]) + 14.0
+    if count == 1 and stated < 0:
         log, least = _single(parts, rows, bool(bounded[0]), float(low[0]), float(high[0]))
         return Learnt(np.exp(np.array([log])), least + parts.log_determinant)
 
     def deviance(logs: Array) -> tuple[float, Array]:
-        return _deviance(parts, logs, rows, bounded)
+        return _deviance(parts, logs, rows, bounded, stated)
 
     starts = [1.0 / sizes, 1e-3 / sizes, 1e3 / sizes] if near is None else [near]
+    if near is None and stated >= 0:
+        for start in starts:
+            start[stated] = 1.0 / sizes[stated]
+        starts = starts[: 1 if count == 1 else 3]
     found = [
         minimize(deviance, np.clip(np.log(start), low, high), jac=True, method="L-BFGS-B", bounds=Bounds(low, high),
                  options={"ftol": 1e-13, "gtol": 1e-7})
@@ -133,8 +146,18 @@ def _single(parts: Projected, rows: int, bounded: bool, low: float, high: float)
     return float(grid[i]), float(values[i])
 
 
-def _deviance(parts: Projected, logs: Array, rows: int, bounded: NDArray[np.bool_]) -> tuple[float, Array]:
-    """Deviance with σ² profiled out, and its derivative by the logarithms of γ."""
+def deviance_at(
+    whole: Array, groups: Groups, rows: int, bounded: NDArray[np.bool_], ratios: Array, stated: int = -1
+) -> float:
+    """The deviance of `learn` at given γ (G,)."""
+    parts = project(whole, groups)
+    return _deviance(parts, np.log(ratios), rows, bounded, stated)[0] + parts.log_determinant
+
+
+def _deviance(
+    parts: Projected, logs: Array, rows: int, bounded: NDArray[np.bool_], stated: int
+) -> tuple[float, Array]:
+    """Deviance and its derivative by the logarithms of γ; σ² is profiled out, or one over the `stated` group's γ."""
     m, dof = len(parts.groups), rows - parts.free
     precision = np.exp(-logs)[parts.groups]
     stacked = np.zeros((2 * m, m + 1))
@@ -146,7 +169,11 @@ def _deviance(parts: Projected, logs: Array, rows: int, bounded: NDArray[np.bool
     effects = inverse @ joined[:m, m]
     rss = parts.rss + float(joined[m, m] ** 2)
     variances = np.square(inverse).sum(axis=1)
-    value = dof * np.log(rss) + 2.0 * np.log(np.abs(np.diagonal(root))).sum() - np.log(precision).sum()
-    pull = precision * (variances + dof * np.square(effects) / rss)
-    slope = np.bincount(parts.groups, 1.0 - pull, minlength=len(logs))
+    value = 2.0 * np.log(np.abs(np.diagonal(root))).sum() - np.log(precision).sum()
+    weight = dof / rss if stated < 0 else float(np.exp(logs[stated]))
+    value += dof * np.log(rss) if stated < 0 else weight * rss - dof * logs[stated]
+    pull = precision * (variances + weight * np.square(effects))
+    slope = np.bincount(parts.groups, 1.0 - pull, minlength=len(logs)).astype(np.float64)
+    if stated >= 0:
+        slope[stated] += weight * rss - dof
     return float(value - logs[bounded].sum()), np.asarray(slope - bounded, dtype=np.float64)

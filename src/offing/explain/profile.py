@@ -10,8 +10,8 @@ import numpy as np
 from offing.base import InputError
 from offing.calendar import Axis
 from offing.model import Fit
-from offing.model.contributions import measured
 from offing.model.layout import Design
+from offing.model.parts import measured
 from offing.tables import View
 from offing.tables.table import Array
 from offing.terms import Term
@@ -43,6 +43,11 @@ def profile(fit: Fit, view: View, axis: Axis, free: Callable[[Term], bool], desi
         raise InputError(
             f"the model is one of {fit.scale.name(fit.column)}, in which no period stands by itself",
             "Fit the target itself.", key="transform",
+        )  # fmt: skip
+    if fit.own:
+        raise InputError(
+            "the target's own lags carry every term on, so that no period stands by itself",
+            'Use errors = "ar" instead of own lags.', key="terms",
         )  # fmt: skip
     design = fit.columns(view, axis) if design is None else design
     levels, gradient = np.zeros(axis.n), np.zeros((axis.n, fit.layout.k))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -12,10 +12,10 @@ import pandas as pd
 from offing.calendar import Axis
 from offing.engine import Attribution, attribute, quantile
 from offing.model.layout import Design
+from offing.model.parts import split_up
 from offing.model.words import as_html, in_units, rounded, text_table, wrapped
 from offing.tables import View
 from offing.tables.table import Array
-from offing.terms import Shaped
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -158,23 +158,21 @@ def contribute(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead | 
             return scale.spread(parts, path.worth)
         return parts * path.worth.reshape(-1, *([1] * (parts.ndim - 1)))
 
-    level, base = np.zeros(n), np.zeros((n, fit.layout.k))
-    if fit.layout.constant:
-        level, base[:, 0] = level + fit.estimate.beta[0], 1.0
-    names, labels = [slot.term for slot in slots], [fit.label_of(term) for term in fit.model.terms]
-    deviations, errors = [], []
-    for place in range(len(slots)):
-        value, function, reference, at_reference = measured(fit, view, axis, design, place)
-        level, base = level + reference, base + at_reference
-        deviations.append(carried(value))
-        errors.append(fit.estimate.standard_errors(carried(function)))
-        errors[-1] = np.hypot(errors[-1], spread_of(place))
-    if fit.model.related:
+    parts = split_up(fit, view, axis, design, later=ahead is not None)
+    names = [slots[place].term for place in parts.places]
+    labels = [fit.label_of(fit.model.terms[place]) for place in parts.places]
+    deviations = [carried(value) for value in parts.values]
+    errors = [
+        np.hypot(fit.estimate.standard_errors(carried(function)), spread_of(place))
+        for place, function in zip(parts.places, parts.functions, strict=True)
+    ]
+    if parts.past is not None:
         names, labels = [*names, PAST], [*labels, PAST]
-        deviations.append(carried(path.carried))
-        errors.append(fit.estimate.standard_errors(carried(-echoes(fit, axis)[1])))
+        deviations.append(carried(parts.past[0]))
+        errors.append(fit.estimate.standard_errors(carried(parts.past[1])))
     split = np.array(deviations).reshape(len(names), n), np.array(errors).reshape(len(names), n)
-    rows = _on_target(fit, path, (path.base + carried(level), fit.estimate.standard_errors(carried(base))), split)
+    base = path.base + carried(parts.level), fit.estimate.standard_errors(carried(parts.base))
+    rows = _on_target(fit, path, base, split)
     values, low, high = rows
     extra = []
     if np.ptp(path.variances) and scale.log:
@@ -200,61 +198,6 @@ def contribute(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead | 
         unit=fit.unit,
         baseline_means=_baseline_means(fit),
     )
-
-
-def measured(
-    fit: Fit, view: View, axis: Axis, design: Design, place: int
-) -> tuple[Array, Array, Array | float, Array | float]:
-    """A term's value less its reference (n,), its derivative (n, k), the reference and the derivative of that.
-
-    The reference needs no value of a driver in the periods of `axis`.
-    """
-    slot, beta = fit.layout.slots[place], fit.estimate.beta
-    term = fit.model.terms[place]
-    part = design.part(place, beta)
-    function = np.zeros((axis.n, fit.layout.k)) if part.whole is None else part.whole.copy()
-    if part.whole is None:
-        function[:, slot.places] = part.own
-    reference = term.reference_on(view, axis, fit.states[slot.term])
-    columns, curve = reference.columns, reference.curve
-    if columns is None:
-        columns, curve = _mean(fit, place)
-    if slot.factor and not columns.any():
-        return part.value, function, 0.0, 0.0
-    block = replace(design.blocks[place], columns=columns, curve=curve)
-    if slot.factor:
-        block = replace(block, columns=np.broadcast_to(columns, design.blocks[place].columns.shape))
-    blocks = (*design.blocks[:place], block, *design.blocks[place + 1 :])
-    n = len(block.columns) if slot.factor else len(columns)
-    at = replace(design, blocks=blocks, n=n).part(place, beta)
-    there = np.zeros_like(function) if at.whole is None else at.whole
-    if at.whole is None:
-        there[:, slot.places] = at.own
-    return part.value - at.value - reference.offset, function - there, at.value + reference.offset, there
-
-
-def _mean(fit: Fit, place: int) -> tuple[Array, Shaped | None]:
-    """A term's columns (1, m) at their mean over the fitted rows; with their derivatives where these have a shape."""
-    block = fit.rows.blocks[place]
-    shaped = block.curve
-    if not isinstance(shaped, Shaped):
-        return block.columns[fit.used].mean(axis=0, keepdims=True), None
-
-    def columns(theta: Array) -> tuple[Array, Array]:
-        bent, by_shape = shaped.columns(theta)
-        return bent[fit.used].mean(axis=0, keepdims=True), by_shape[fit.used].mean(axis=0, keepdims=True)
-
-    return columns(shaped.starts[0])[0], replace(shaped, columns=columns)
-
-
-def echoes(fit: Fit, axis: Axis) -> tuple[Array, Array]:
-    """How much (n,) of the last used period's noise is expected, and that share of its derivative (n, k)."""
-    chain = fit.estimate.chain
-    one = chain.carried(np.ones(len(chain.times)), axis.ordinals)
-    if not chain.phi:
-        return one, np.zeros((axis.n, fit.layout.k))
-    last = np.maximum(np.searchsorted(chain.times, axis.ordinals, side="left") - 1, 0)
-    return one, one[:, None] * fit.design[fit.used][last]
 
 
 def _on_target(

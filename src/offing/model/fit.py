@@ -13,16 +13,21 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, Treatment
 from offing.calendar import Axis
-from offing.engine import Estimate, FitFigures, fit_figures, quantile, two_sided_p
+from offing.engine import Carried, Estimate, FitFigures, Phi, combined, fit_figures, partial, quantile, running, two_sided_p
 from offing.model.contributions import Contributions, contribute
 from offing.model.driver_effects import effects
 from offing.model.forecast import Forecast, forecast
 from offing.model.layout import Design, Layout, lay_out
+from offing.model.noise_rows import carried_rows
 from offing.model.remarks import remarks
 from offing.model.scale import Scale
 from offing.model.words import as_html, in_units, number, percent, text_table, wrapped
 from offing.tables import Panel, Table, View
 from offing.tables.table import Array
+from offing.terms import OwnLags
+
+#: Own lags whose coefficients add up to more than this leave the target no level to come back to.
+_UNIT = 0.98
 
 if TYPE_CHECKING:
     from offing.model.model import Model
@@ -57,6 +62,8 @@ class Fit:
         Coefficients and their covariance.
     ratios
         How much coefficients that are drawn to zero vary, by their group: variance over that of the noise.
+    dynamics
+        What was learnt of how the noise carries on; None where it is independent.
     noticed
         Findings from before the estimate; `findings` has them all.
     series
@@ -89,6 +96,7 @@ class Fit:
     estimate: Estimate
     ratios: Mapping[str, float]
     noticed: tuple[Finding, ...]
+    dynamics: Carried | None
     series: str = ""
 
     @property
@@ -114,6 +122,46 @@ class Fit:
     def carried(self) -> Array:
         """What is expected (n,) of each period's noise from that of the last used period before."""
         return self.estimate.chain.carried(self.left[self.used], self.axis.ordinals)
+
+    @property
+    def own_places(self) -> tuple[int, ...]:
+        """Places of the own lags' coefficients among those of the recursion."""
+        return next((term.phi_places for term in self.model.terms if isinstance(term, OwnLags)), ())
+
+    @cached_property
+    def own(self) -> Phi:
+        """Coefficients of the target's own lags, from lag 1 to the last; empty without any."""
+        found = np.zeros(max(self.own_places, default=-1) + 1)
+        for slot, term in zip(self.layout.slots, self.model.terms, strict=True):
+            if isinstance(term, OwnLags):
+                found[list(term.phi_places)] = self.estimate.beta[slot.places]
+        return tuple(found.tolist())
+
+    @property
+    def returns(self) -> bool:
+        """Whether a shock fades through the own lags, so that there is a level to come back to."""
+        return bool(np.abs(partial(self.own)).max(initial=0.0) < _UNIT and sum(self.own) < _UNIT)
+
+    @property
+    def lingering(self) -> Phi:
+        """Coefficients with which a shock lives on: through the noise and through own lags."""
+        return combined(self.estimate.chain.phi, self.own)
+
+    def carried_to(self, axis: Axis) -> Array:
+        """What is expected (h,) of the noise in later periods."""
+        return self.estimate.chain.carried(self.left[self.used], axis.ordinals)
+
+    def walked_on(self, view: View, axis: Axis) -> View:
+        """The view with the target's expected path over the periods of `axis`, from which its own lags come."""
+        if not self.own:
+            return view
+        _, first = self.columns(self.walk_of_nothing(view, axis), axis).linearised(self.estimate.beta)
+        path = running(first + self.carried_to(axis), self.own)
+        return view.walked(self.axis.first, np.concatenate([self.working, path]))
+
+    def walk_of_nothing(self, view: View, axis: Axis) -> View:
+        """The view with the target's values, and zero in the periods of `axis`."""
+        return view.walked(self.axis.first, np.concatenate([self.working, np.zeros(axis.n)]))
 
     def columns(self, view: View, axis: Axis) -> Design:
         """The terms' columns for the periods of `axis`, with what the fit learnt of them."""
@@ -224,7 +272,7 @@ class Fit:
 
     @property
     def _has_noise_rows(self) -> bool:
-        return bool(self.ratios) or self.model.related
+        return bool(self.ratios) or self.dynamics is not None
 
     def _noise_rows(self) -> pd.DataFrame:
         """Rows of what was learnt about the noise: how far groups of coefficients spread, and how noise carries on."""
@@ -232,10 +280,14 @@ class Fit:
             (self._owner(group), f"{group}, spread", "strength", float(np.sqrt(ratio * self.estimate.variance)))
             for group, ratio in self.ratios.items()
         ]
-        if self.model.related:
-            spread.append(("noise", "noise: carried to the next period", "error", self.estimate.chain.phi))
-        rows = pd.DataFrame(spread, columns=["term", "column", "kind", "coefficient"])
-        return rows.assign(std_error=np.nan, t=np.nan, p=np.nan, low=np.nan, high=np.nan, status="estimated")
+        rows = pd.DataFrame(spread, columns=["term", "column", "kind", "coefficient"]).assign(std_error=np.nan)
+        if self.dynamics is not None:
+            rows = pd.concat([rows, carried_rows(self.dynamics)], ignore_index=True)
+        t = rows["coefficient"] / rows["std_error"]
+        reach = quantile(0.975, self.estimate.dof) * rows["std_error"]
+        low, high = rows["coefficient"] - reach, rows["coefficient"] + reach
+        return rows.assign(t=t, p=two_sided_p(t.to_numpy(float), self.estimate.dof), low=low, high=high,
+                           status="estimated")  # fmt: skip
 
     def _owner(self, group: str) -> str:
         """The term whose coefficients are of a group."""

@@ -14,9 +14,11 @@ from offing.base import Finding, InputError, count
 from offing.calendar import Axis
 from offing.calendar.axis import instant_of
 from offing.checks import beyond_range
-from offing.engine import growth_paths, quantile
-from offing.model.contributions import Ahead, Contributions, contribute, echoes
+from offing.engine import echoes as shock_echoes
+from offing.engine import growth_paths, quantile, running
+from offing.model.contributions import Ahead, Contributions, contribute
 from offing.model.layout import Design
+from offing.model.parts import echoes
 from offing.model.words import as_html, in_units, number, rounded, text_table, wrapped
 from offing.tables import MARKS, Panel, Sources, Table, View, read
 from offing.tables.table import Array
@@ -83,11 +85,11 @@ class Forecast:
         """The forecast on the working scale, and what it rests on."""
         fit, h = self.fit, self.axis.n
         scale, chain = fit.scale, fit.estimate.chain
-        carried = chain.carried(fit.left[fit.used], self.axis.ordinals)
+        carried = fit.carried_to(self.axis)
         levels = scale.ahead(self.start, self._linearised[1] + carried)
         run = np.concatenate([self.start, levels])
         reach = self.axis.first + h - 1 - int(chain.times[-1])  # the last used period may lie before the origin
-        variances = scale.noise(fit.estimate.variance, np.power(chain.phi, np.arange(reach)), run)
+        variances = scale.noise(fit.estimate.variance, shock_echoes(fit.lingering, reach), run)
         factor = scale.factor(self.view, fit.model.target, self.axis)
         worth = scale.worth(run) if not scale.plain else np.ones(h)
         base = np.zeros(h)
@@ -113,11 +115,12 @@ class Forecast:
         """H (m, h) with H'H the covariance of η from the coefficients and from what only the future holds."""
         fit, scale = self.fit, self.fit.scale
         z = self.working
-        gradient = scale.gradient(self.start, z, self.design - echoes(fit, self.axis)[1])
+        # What moves a period moves later ones through the target's own lags.
+        gradient = scale.gradient(self.start, z, running(self.design - echoes(fit, self.axis), fit.own))
         parts = [fit.estimate.half(gradient)]
         for place in range(len(fit.layout.slots)):
             for fresh in fit.unknown_ahead(self.view, self.axis, self.rows, place):
-                parts.append(scale.gradient(self.start, z, fresh).T)
+                parts.append(scale.gradient(self.start, z, running(fresh, fit.own)).T)
         return np.vstack(parts)
 
     @property
@@ -289,8 +292,8 @@ def forecast(
         with telling(term):
             check_known(view, term, axis)
     _check_scale(fit, view, axis)
-    rows = fit.columns(view, axis)
-    ahead = Forecast(fit, view, axis, rows, tuple(levels))
+    view = fit.walked_on(view, axis)
+    ahead = Forecast(fit, view, axis, fit.columns(view, axis), tuple(levels))
     _check_identified(fit, ahead.design, axis)
     with np.errstate(over="ignore"):
         endless = np.flatnonzero(~np.isfinite(ahead.table.to_numpy()).all(axis=1))
@@ -355,6 +358,11 @@ def check_known(view: View, term: Term, axis: Axis) -> None:
     if unknown is None:
         return
     reference, missing = unknown
+    if reference == view.goal.target:
+        raise InputError(
+            "the target is missing there, but its own lags need it",
+            'Fill it with a treatment, such as missing = "linear".', period=missing.labels()[0],
+        )  # fmt: skip
     needed = view.known(reference, axis).values
     more = int(np.isnan(needed).sum()) - 1
     raise InputError(

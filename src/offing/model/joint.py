@@ -66,4 +66,4 @@ def _reach(forecast: Forecast) -> int:
 def _filtered(forecast: Forecast, shocks: Array) -> Array:
     """What shocks (n, q) to single periods make of v in their and all later periods."""
     scale = forecast.fit.scale
-    return scale.spread(running(shocks, forecast.fit.estimate.chain.phi), np.full(len(shocks), 1.0 / scale.gain))
+    return scale.spread(running(shocks, forecast.fit.lingering), np.full(len(shocks), 1.0 / scale.gain))

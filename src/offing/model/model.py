@@ -15,7 +15,9 @@ from offing.checks import missing_drivers
 from offing.engine import (
     Chain,
     Covariance,
+    Dynamics,
     Estimate,
+    Loss,
     Menu,
     Problem,
     Solved,
@@ -25,6 +27,7 @@ from offing.engine import (
     sandwiched,
     triangle,
 )
+from offing.model.estimation import check_estimation
 from offing.model.fit import Fit
 from offing.model.layout import Design, lay_out
 from offing.model.scale import Scale, check_target_steps
@@ -32,7 +35,7 @@ from offing.tables import Goal, Panel, Patch, Sources, Table, Treat, View, read,
 from offing.tables.table import Array
 from offing.tables.treat import zero_question
 from offing.terms import Driver, Pulses, Term, telling
-from offing.terms.transforms import Factor, Growth, Stated, steps_of
+from offing.terms.transforms import Factor, Growth, Stated, Step, steps_of
 
 Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
 
@@ -63,6 +66,15 @@ class Model:
         ``independent``, or ``ar``: noise of which a share comes back in the next period, learnt by restricted maximum
         likelihood. By default independent, unless a term learns from how neighbouring periods change, as bends that
         are found from the data do.
+    order
+        With ``ar``: over how many periods noise carries on; ``chosen`` for the best of 0 to 6 by Schwarz's criterion.
+    seasonal_lag
+        With ``ar``: a number of periods after which noise comes back as well, such as 52 for weeks or 24 for hours.
+    loss
+        ``squares``; ``huber``, to which a large residual counts by its size alone; or ``tukey``, to which a very large
+        one does not count at all.
+    half_life
+        After how many periods an observation counts half, for a world that changes; by default all count alike.
 
     covariance
         Of the coefficients: ``classical`` for noise of one variance; ``hc0`` to ``hc3`` where it may differ from period
@@ -88,6 +100,10 @@ class Model:
     lower_limit: float | None = None
     upper_limit: float | None = None
     errors: Literal["independent", "ar"] | None = None
+    order: int | Literal["chosen"] = 1
+    seasonal_lag: int | None = None
+    loss: Loss = "squares"
+    half_life: float | None = None
     covariance: Covariance = "classical"
 
     def __post_init__(self) -> None:
@@ -119,9 +135,16 @@ class Model:
         object.__setattr__(self, "treatments", tuple(self.treatments))
 
     @property
-    def related(self) -> bool:
-        """Whether the noise of neighbouring periods is taken as related."""
-        return self.errors == "ar" or (self.errors is None and any(term.needs_dynamics for term in self.terms))
+    def dynamics(self) -> Dynamics | None:
+        """How the noise of a period is taken to carry on; None where it is independent."""
+        if self.errors == "ar" or (self.errors is None and any(term.needs_dynamics for term in self.terms)):
+            return Dynamics(None if self.order == "chosen" else self.order, self.seasonal_lag)
+        return None
+
+    @property
+    def steps(self) -> tuple[Step, ...]:
+        """The target's transformations."""
+        return steps_of(self.transform)
 
     def _check_numbers(self) -> None:
         if self.errors not in (None, "independent", "ar"):
@@ -129,7 +152,8 @@ class Model:
         if self.covariance not in get_args(Covariance):
             raise InputError(f"found {self.covariance!r}", f"Allowed: {', '.join(get_args(Covariance))}.",
                              key="covariance")  # fmt: skip
-        if self.covariance != "classical" and self.related:
+        check_estimation(self)
+        if self.covariance != "classical" and self.dynamics:
             raise InputError(
                 f"noise that carries on is estimated, which {self.covariance} would count a second time",
                 'Use covariance = "classical", or errors = "independent".', key="covariance",
@@ -167,7 +191,7 @@ class Model:
                 f"'{holding[0].name}' is the target's level, of which its changes have none",
                 "Leave out transform, or the limits.", key="transform",
             )  # fmt: skip
-        if self.related and any(isinstance(step, Growth) for step in changed):
+        if self.dynamics and any(isinstance(step, Growth) for step in changed):
             raise InputError(
                 "growth on the year before repeats each period's noise a year later, which errors by period are not",
                 'Use scale = "log" with the transform "difference", or errors = "independent".', key="errors",
@@ -244,15 +268,16 @@ class Model:
         model = self._with_pulses(patches, source, column)
         target = view.known(self.target, axis).values
         self._check_target(target, table, column, axis)
+        scale = Scale.of(self.transform, self.scale == "log", axis.frequency, self.offset)
+        factor = scale.factor(view, self.target, axis)
+        levels = scale.levels(target, factor, axis)
+        working = scale.working(levels, axis)
+        view = view.walked(axis.first, working)
         states = {}
         for term in model.terms:
             with telling(term):
                 states[str(term.name)] = term.learn(view)
         design = lay_out(model.terms, view, axis, states)
-        scale = Scale.of(self.transform, self.scale == "log", axis.frequency, self.offset)
-        factor = scale.factor(view, self.target, axis)
-        levels = scale.levels(target, factor, axis)
-        working = scale.working(levels, axis)
         known = np.isfinite(working)
         used = known & design.known
         design = model._chosen(design, states, view, working, used)
@@ -277,7 +302,7 @@ class Model:
         )  # fmt: skip
         return Fit(
             model, source, column, view, states, scale, target, factor, levels, working, used, design, estimate,
-            dict(zip(layout.groups[1], solved.ratios.tolist(), strict=True)), findings, series,
+            dict(zip(layout.groups[1], solved.ratios.tolist(), strict=True)), findings, solved.carried, series,
         )  # fmt: skip
 
     def _sandwiched(self, estimate: Estimate, design: Design, working: Array, used: np.ndarray) -> Estimate:
@@ -297,10 +322,12 @@ class Model:
         """The regression of the used rows."""
         groups, names = design.layout.groups
         linear = design.linear if used.all() else design.linear[used]
-        bounded = np.ones(len(names), dtype=bool)
+        times = axis.ordinals[used]
+        worth = None if self.half_life is None else np.power(0.5, (axis.ordinals[-1] - times) / self.half_life)
         problem = Problem(
-            working[used], linear, axis.ordinals[used], groups, bounded, self.related, design.shapes(used)
-        )
+            working[used], linear, times, groups, np.ones(len(names), dtype=bool), self.dynamics, design.shapes(used),
+            worth=worth, loss=self.loss,
+        )  # fmt: skip
         return regress(problem)
 
     def _chosen(self, design: Design, states: dict[str, Any], view: View, working: Array, used: np.ndarray) -> Design:
@@ -310,6 +337,11 @@ class Model:
         asked = [(term, slot, choice) for term, slot, choice in choices if choice is not None]
         if not asked:
             return design
+        if self.loss != "squares":
+            raise InputError(
+                f"'{asked[0][0].name}' is chosen by a criterion of least squares, which a robust loss is not",
+                "State its harmonics or knots.", key="loss",
+            )  # fmt: skip
         menus = [
             Menu(tuple(tuple(slot.places[list(step)].tolist()) for step in choice.steps),
                  min(choice.at_most, len(choice.steps)), choice.nested, choice.least, choice.apart)
@@ -328,15 +360,15 @@ class Model:
     def _dynamics(self, design: Design, working: Array, used: np.ndarray, axis: Axis, menus: Sequence[Menu]) -> Chain:
         """The noise's dynamics beside a trend that may bend at every place on offer: bends are no likeness of noise."""
         times = axis.ordinals[used]
-        if not self.related:
-            return Chain(0.0, times)
+        if not self.dynamics:
+            return Chain((), times)
         groups, names = design.layout.groups
         groups, count = groups[: design.layout.linear].copy(), len(names)
         for menu in menus:
             if not menu.nested:
                 groups[[column for step in menu.steps for column in step]] = count
                 count += 1
-        problem = Problem(working[used], design.linear[used], times, groups, np.ones(count, dtype=bool), True)
+        problem = Problem(working[used], design.linear[used], times, groups, np.ones(count, dtype=bool), self.dynamics)
         return regress(problem).estimate.chain
 
     def _with_pulses(self, patches: Sequence[Patch], source: str, column: str) -> Model:

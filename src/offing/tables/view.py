@@ -109,6 +109,20 @@ class Goal:
 
 
 @dataclass(frozen=True)
+class Path:
+    """The target on the scale that is fitted, from the ordinal `first` on; NaN where it is not known."""
+
+    first: int
+    values: Array
+
+    def on(self, axis: Axis) -> Array:
+        """Its values (n,) on the periods of `axis`."""
+        at = axis.ordinals - self.first
+        inside = (at >= 0) & (at < len(self.values))
+        return np.where(inside, self.values[np.clip(at, 0, len(self.values) - 1)], np.nan)
+
+
+@dataclass(frozen=True)
 class View:
     """Sources as they were known at an origin, and what is to be explained. Nothing else reaches a term."""
 
@@ -119,6 +133,7 @@ class View:
     held: Mapping[tuple[str, str], float] = field(default_factory=dict)
     patches: Mapping[tuple[str, str], Patch] = field(default_factory=dict)
     factors: Mapping[tuple[str, str], float] = field(default_factory=dict)
+    path: Path | None = None
 
     @property
     def day(self) -> int:
@@ -128,6 +143,14 @@ class View:
     def treated(self, patches: Sequence[Patch]) -> View:
         """The same view through what treatments learnt."""
         return replace(self, patches={(patch.source, patch.column): patch for patch in patches})
+
+    def walked(self, first: int, values: Array) -> View:
+        """The same view with the target's values, on the scale that is fitted, from the ordinal `first` on."""
+        return replace(self, path=Path(first, values))
+
+    def past(self, axis: Axis) -> Array:
+        """The target (n,) on the scale that is fitted, NaN where it is not known."""
+        return np.full(axis.n, np.nan) if self.path is None else self.path.on(axis)
 
     def actual(self, reference: str, axis: Axis) -> Array:
         """Actual values (n,) of a column that were known at the origin, untreated; NaN elsewhere."""

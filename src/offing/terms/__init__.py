@@ -3,6 +3,7 @@
 from offing.terms.driver import Driver
 from offing.terms.event import Event
 from offing.terms.holidays import Holidays
+from offing.terms.own_lags import OwnLags
 from offing.terms.pulses import Pulses
 from offing.terms.season import Season
 from offing.terms.term import Block, Choice, Curve, Fresh, Readout, Reference, Shaped, Term, telling
@@ -17,6 +18,7 @@ TERMS: dict[str, type[Term]] = {
     "working-time": WorkingTime,
     "event": Event,
     "driver": Driver,
+    "own-lags": OwnLags,
 }
 
 __all__ = [
@@ -28,6 +30,7 @@ __all__ = [
     "Event",
     "Fresh",
     "Holidays",
+    "OwnLags",
     "Pulses",
     "Readout",
     "Reference",

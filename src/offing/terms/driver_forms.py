@@ -90,11 +90,11 @@ class CarryOver:
     def apply(self, value: Array, slopes: Array, theta: float | None, place: int) -> tuple[Array, Array]:
         """The sums, from nothing before the first value."""
         share = float(self.share) if theta is None else theta
-        sums = running(value, share)
+        sums = running(value, (share,))
         if theta is not None:
             slopes = slopes.copy()
             slopes[1:, place] += sums[:-1]
-        return sums, running(slopes, share)
+        return sums, running(slopes, (share,))
 
 
 @dataclass(frozen=True)

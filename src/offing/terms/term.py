@@ -132,6 +132,8 @@ class Term(ABC):
     centred: ClassVar[bool] = False
     #: Whether it states the target's level by itself, so that no constant stands beside it.
     holds_level: ClassVar[bool] = False
+    #: Whether its columns are the target's own past, through which all other terms act on.
+    recursive: ClassVar[bool] = False
     #: Whether it learns from the noise of neighbouring periods, which must then not be taken for independent.
     needs_dynamics: ClassVar[bool] = False
 

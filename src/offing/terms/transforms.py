@@ -27,6 +27,11 @@ class Step(ABC):
 
     name: str
 
+    @property
+    def keeps_periods(self) -> bool:
+        """Whether each period's value comes from the same period alone."""
+        return isinstance(self, Factor)
+
     @abstractmethod
     def apply(self, series: Series, view: View, axis: Axis) -> Array:
         """Transformed values (n,) on `axis`."""

@@ -1,0 +1,87 @@
+"""Which ways of estimating go together, and what to do instead where they do not."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, get_args
+
+import numpy as np
+
+from offing.base import InputError
+from offing.engine import Loss
+from offing.terms import OwnLags
+
+if TYPE_CHECKING:
+    from offing.model.model import Model
+
+
+def check_estimation(model: Model) -> None:
+    """Refuse what does not go together.
+
+    Raises
+    ------
+    InputError
+        Saying what to do instead.
+    """
+    _check_values(model)
+    related = model.dynamics is not None
+    if not related and (model.order != 1 or model.seasonal_lag is not None):
+        key = "order" if model.order != 1 else "seasonal_lag"
+        raise InputError("noise is taken as independent, which carries nothing on", 'State errors = "ar".', key=key)
+    if related and model.loss != "squares":
+        raise InputError(
+            "a value that stands out also leaves its mark on the periods after it, so that a robust loss and errors = "
+            '"ar" cannot be told apart',
+            'Mark such values with a treatment, outliers = "pulse", or use errors = "independent".', key="loss",
+        )  # fmt: skip
+    if related and model.half_life is not None:
+        raise InputError(
+            'errors = "ar" is exact for noise of one size, which weights by age deny',
+            'Use fewer years of data, or errors = "independent".', key="half_life",
+        )  # fmt: skip
+    if model.covariance != "classical" and model.loss != "squares":
+        raise InputError("a robust loss has a covariance of its own", 'Leave out covariance.', key="covariance")
+    _check_own_lags(model)
+
+
+def _check_values(model: Model) -> None:
+    if model.loss not in get_args(Loss):
+        raise InputError(f"found {model.loss!r}", f"Allowed: {', '.join(get_args(Loss))}.", key="loss")
+    whole = isinstance(model.order, (int, np.integer)) and not isinstance(model.order, bool)
+    if model.order != "chosen" and not (whole and 0 <= int(model.order) <= 60):
+        raise InputError(f"found {model.order!r}", 'Give a whole number from 0 to 60, or "chosen".', key="order")
+    lag = model.seasonal_lag
+    if lag is not None and (isinstance(lag, bool) or not isinstance(lag, (int, np.integer)) or not 2 <= lag <= 1000):
+        raise InputError(f"found {lag!r}", "Give a whole number of periods from 2 to 1000.", key="seasonal_lag")
+    if lag is not None and model.order != "chosen" and lag <= int(model.order):
+        raise InputError(f"the order {model.order} already reaches {lag} periods back", "Leave out one of them.",
+                         key="seasonal_lag")  # fmt: skip
+    half = model.half_life
+    if half is not None and (isinstance(half, bool) or not isinstance(half, (int, float)) or not 1.0 <= half < np.inf):
+        raise InputError(f"found {half!r}", "Give a number of periods from 1 on.", key="half_life")
+
+
+def _check_own_lags(model: Model) -> None:
+    own = [term for term in model.terms if isinstance(term, OwnLags)]
+    if not own:
+        return
+    if len(own) > 1:
+        raise InputError("two terms are the target's own lags", "Put their lags into one.", key="terms")
+    if any(term.multiplies_trend or term.holds_level for term in model.terms):
+        raise InputError(
+            f"'{own[0].name}' carries the level on, of which another term is a share or which it states",
+            "Leave out one of them.", key="terms",
+        )  # fmt: skip
+    if model.transform and any(not step.keeps_periods for step in model.steps):
+        raise InputError(
+            "own lags are of the target, and the transform makes changes of it", 'Use errors = "ar" instead.',
+            key="transform",
+        )  # fmt: skip
+    if model.dynamics is None:
+        return
+    reach = 6 if model.order == "chosen" else int(model.order)
+    inside = [lag for lag in own[0].lags if lag <= reach or lag == model.seasonal_lag]
+    if inside:
+        raise InputError(
+            f"lag {inside[0]} of the target lies within what the noise carries on, and the two cannot be told apart",
+            'Use errors = "independent", or longer own lags.', key="errors",
+        )  # fmt: skip

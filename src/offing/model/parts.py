@@ -1,0 +1,172 @@
+"""What every term adds on the scale that is fitted, less its reference, with the derivative by all coefficients."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from offing.calendar import Axis
+from offing.engine import running
+from offing.model.layout import Design
+from offing.tables import View
+from offing.tables.table import Array
+from offing.terms import Shaped
+
+if TYPE_CHECKING:
+    from offing.model.fit import Fit
+
+
+@dataclass(frozen=True)
+class Parts:
+    """What the terms at `places` add to the fitted scale: `values` (n,) less their references, with derivatives (n, k).
+
+    `level` (n,) is what they are measured from, `base` (n, k) its derivative; `past` what is carried on of what no
+    term explained, with its derivative, where anything is.
+    """
+
+    places: tuple[int, ...]
+    values: tuple[Array, ...]
+    functions: tuple[Array, ...]
+    level: Array
+    base: Array
+    past: tuple[Array, Array] | None
+
+
+def split_up(fit: Fit, view: View, axis: Axis, design: Design, *, later: bool) -> Parts:
+    """The parts on `axis`: the fitted periods, or `later` ones.
+
+    With own lags φ a term's D = c − r lives on, D_t = c_t − r + Σ φ_k D_{t−k}, from nothing before the first period, and
+    the level is (b + Σ r) / (1 − Σ φ). Where that sum is nearly 1 there is no such level: the values before are the
+    base then, and D counts in its own period, or from the origin on in a forecast.
+    """
+    places = tuple(i for i, term in enumerate(fit.model.terms) if not term.recursive)
+    level, base = np.zeros(axis.n), np.zeros((axis.n, fit.layout.k))
+    if fit.layout.constant:
+        level, base[:, 0] = level + fit.estimate.beta[0], 1.0
+    found = []
+    for place in places:
+        value, function, reference, at_reference = measured(fit, view, axis, design, place)
+        level, base = level + reference, base + at_reference
+        found.append((value, function))
+    if not fit.own:
+        past = None if fit.dynamics is None else (_noise_ahead(fit, axis, later=later), -echoes(fit, axis))
+        return Parts(places, *_apart(found), level, base, past)
+    return _recursed(fit, view, axis, design, Parts(places, *_apart(found), level, base, None), later=later)
+
+
+def _apart(found: Sequence[tuple[Array, Array]]) -> tuple[tuple[Array, ...], tuple[Array, ...]]:
+    return tuple(each[0] for each in found), tuple(each[1] for each in found)
+
+
+def _noise_ahead(fit: Fit, axis: Axis, *, later: bool) -> Array:
+    return fit.carried_to(axis) if later else fit.carried
+
+
+def _recursed(fit: Fit, view: View, axis: Axis, design: Design, alone: Parts, *, later: bool) -> Parts:
+    """What each term adds with all that it did before, through the target's own lags."""
+    phi, slot = fit.own, next(s for s, t in zip(fit.layout.slots, fit.model.terms, strict=True) if t.recursive)
+    term, own = fit.model.terms[fit.layout.slots.index(slot)], slot.places
+    lags, back = term.block(view, axis, None), list(fit.own_places)
+
+    def through(values: Array, functions: Array) -> tuple[Array, Array]:
+        """Values (m,) and their derivatives (m, k), with what lives on of earlier ones."""
+        sums = running(np.nan_to_num(values), phi)
+        functions = np.nan_to_num(functions).copy()
+        for place, lag in zip(own, back, strict=True):
+            functions[lag + 1 :, place] += sums[: max(len(sums) - lag - 1, 0)]
+        return sums, running(functions, phi)
+
+    noise = _noise_ahead(fit, axis, later=later), -echoes(fit, axis)
+    if not fit.returns:
+        level, base = alone.level + lags.columns @ fit.estimate.beta[own], alone.base.copy()
+        if not later:
+            base[:, own] += lags.columns
+            past = None if fit.dynamics is None else noise
+            return replace(alone, level=level, base=base, past=past)
+        known = fit.walk_of_nothing(view, axis).past
+        history = sum((phi[k] * known(axis.shifted(-k - 1)) for k in back), np.zeros(axis.n))
+        level = running(history + alone.level, phi)
+        on = fit.view.walked(fit.axis.first, np.concatenate([fit.working, level]))
+        base[:, own] += np.column_stack([on.past(axis.shifted(-k - 1)) for k in back])
+        parts = [through(*each) for each in zip(alone.values, alone.functions, strict=True)]
+        past = None if fit.dynamics is None else through(*noise)
+        return Parts(alone.places, *_apart(parts), level, running(base, phi), past)
+    parts = []
+    for i, place in enumerate(alone.places):
+        value, function = alone.values[i], alone.functions[i]
+        if later:
+            before = measured(fit, fit.view, fit.axis, fit.rows, place, axis)
+            value, function = np.concatenate([before[0], value]), np.vstack([before[1], function])
+        moved, lean = through(value, function)
+        unknown = np.isnan(value[-axis.n :])
+        parts.append((np.where(unknown, np.nan, moved[-axis.n :]), lean[-axis.n :]))
+    left = 1.0 - sum(phi)
+    # A level that moves, where a reference does, moves through the lags as well.
+    moved, lean = through(alone.level - alone.level[0], alone.base - alone.base[0])
+    level, base = alone.level[0] / left + moved, alone.base[0] / left + lean
+    base[:, own] += alone.level[0] / left**2
+    rows = design.linearised(fit.estimate.beta)
+    whole, slope = rows[1] + noise[0], rows[0] + noise[1]
+    if later:
+        slope = running(slope, phi)
+    past = whole - level - sum((each[0] for each in parts), np.zeros(axis.n))
+    return Parts(alone.places, *_apart(parts), level, base,
+                 (past, slope - base - sum((each[1] for each in parts), np.zeros_like(base))))  # fmt: skip
+
+
+def measured(
+    fit: Fit, view: View, axis: Axis, design: Design, place: int, against: Axis | None = None
+) -> tuple[Array, Array, Array | float, Array | float]:
+    """A term's value less its reference (n,), its derivative (n, k), the reference and the derivative of that.
+
+    The reference needs no value of a driver in the periods of `axis`; it is that of the periods `against`, if given.
+    """
+    slot, beta = fit.layout.slots[place], fit.estimate.beta
+    term = fit.model.terms[place]
+    part = design.part(place, beta)
+    function = np.zeros((axis.n, fit.layout.k)) if part.whole is None else part.whole.copy()
+    if part.whole is None:
+        function[:, slot.places] = part.own
+    reference = term.reference_on(view, axis if against is None else against, fit.states[slot.term])
+    if against is not None and reference.columns is not None and len(reference.columns) > 1:
+        reference = term.reference_on(view, axis, fit.states[slot.term])  # each period has its own
+    columns, curve = reference.columns, reference.curve
+    if columns is None:
+        columns, curve = _mean(fit, place)
+    if slot.factor and not columns.any():
+        return part.value, function, 0.0, 0.0
+    block = replace(design.blocks[place], columns=columns, curve=curve)
+    if slot.factor:
+        block = replace(block, columns=np.broadcast_to(columns, design.blocks[place].columns.shape))
+    blocks = (*design.blocks[:place], block, *design.blocks[place + 1 :])
+    n = len(block.columns) if slot.factor else len(columns)
+    at = replace(design, blocks=blocks, n=n).part(place, beta)
+    there = np.zeros_like(function) if at.whole is None else at.whole
+    if at.whole is None:
+        there[:, slot.places] = at.own
+    return part.value - at.value - reference.offset, function - there, at.value + reference.offset, there
+
+
+def _mean(fit: Fit, place: int) -> tuple[Array, Shaped | None]:
+    """A term's columns (1, m) at their mean over the fitted rows; with their derivatives where these have a shape."""
+    block = fit.rows.blocks[place]
+    shaped = block.curve
+    if not isinstance(shaped, Shaped):
+        return block.columns[fit.used].mean(axis=0, keepdims=True), None
+
+    def columns(theta: Array) -> tuple[Array, Array]:
+        bent, by_shape = shaped.columns(theta)
+        return bent[fit.used].mean(axis=0, keepdims=True), by_shape[fit.used].mean(axis=0, keepdims=True)
+
+    return columns(shaped.starts[0])[0], replace(shaped, columns=columns)
+
+
+def echoes(fit: Fit, axis: Axis) -> Array:
+    """Derivative (n, k) by the coefficients of what the terms added before, in the noise that is carried on."""
+    chain = fit.estimate.chain
+    if chain.independent:
+        return np.zeros((axis.n, fit.layout.k))
+    return chain.carried(fit.design[fit.used], axis.ordinals)
