@@ -7,10 +7,12 @@ from offing.checks.ranges import beyond_range
 from offing.checks.residuals import autocorrelation
 from offing.checks.rows import missing_drivers
 from offing.checks.shapes import untold_shapes
+from offing.checks.wishes import bounds_met, surprises
 
 __all__ = [
     "autocorrelation",
     "beyond_range",
+    "bounds_met",
     "copies",
     "crowded",
     "entangled",
@@ -18,6 +20,7 @@ __all__ = [
     "jumps",
     "left_out",
     "missing_drivers",
+    "surprises",
     "uneven",
     "untold_shapes",
 ]

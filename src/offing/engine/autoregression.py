@@ -8,12 +8,12 @@ of a pulse each, taken out by a banded matrix (Ljung 1982).
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import product
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import LinAlgError, cholesky, cholesky_banded, lapack, solve_triangular
+from scipy.linalg import LinAlgError, blas, cholesky, cholesky_banded, lapack, solve_triangular
 from scipy.optimize import minimize
 
 from offing.engine.dynamics import Chain, Phi, Times, from_partial, multiplied
@@ -38,12 +38,34 @@ class Dynamics:
         """How many parameters it has."""
         return (self.order or 0) + (self.season is not None)
 
-    def phi(self, angles: Array) -> Phi:
-        """Coefficients from one angle a parameter: tanh of it is a partial autocorrelation over the most allowed."""
+    def at(self, angles: Array) -> Filter:
+        """The filter from one angle a parameter: tanh of it is a partial autocorrelation over the most allowed.
+
+        With the inverse roots r_i of the own part, log |V| is that of its partial autocorrelations, −s ln(1 − Φ²) of
+        the season's, and −2 Σ ln(1 − Φ r_i^s) of both (from Π 1/(1 − r_i r_j), Box & Jenkins 1970).
+        """
         parts = MOST * np.tanh(angles)
         order = self.order or 0
         own = from_partial(parts[:order])
-        return multiplied(own, float(parts[order]), self.season) if self.season else tuple(own.tolist())
+        total = -float(np.arange(1, order + 1) @ np.log1p(-np.square(parts[:order])))
+        if not self.season:
+            return Filter(tuple(own.tolist()), total)
+        seasonal = float(parts[order])
+        total -= self.season * float(np.log1p(-seasonal * seasonal))
+        if order:
+            companion = np.eye(order, k=-1)
+            companion[0] = own
+            both = np.eye(order) - seasonal * np.linalg.matrix_power(companion, self.season)
+            total -= 2.0 * float(np.log(np.linalg.det(both)))
+        return Filter(multiplied(own, seasonal, self.season), total)
+
+
+@dataclass(frozen=True)
+class Filter:
+    """Coefficients of the noise, and the logarithm of the determinant of its covariance over s² for many periods."""
+
+    phi: Phi
+    log_determinant: float
 
 
 @dataclass(frozen=True)
@@ -62,20 +84,18 @@ class Carried:
 class Moments:
     """Sums of products of whitened rows at any coefficients with the given lags.
 
-    `products` (pairs, k, k) belong to `pairs` of places in `lags`, of columns made orthonormal: `root` (k, k) undoes
-    that. `pulses` are the missing periods' own sums, if any.
+    `products` (pairs, k, k) belong to `pairs` of places in `lags`, of columns made orthonormal. `pulses` are the
+    missing periods' own sums, if any.
     """
 
     lags: tuple[int, ...]
     pairs: tuple[tuple[int, int], ...]
     products: Array
-    root: Array
     pulses: Pulses | None
 
     @classmethod
-    def of(cls, rows: Array, times: Times, lags: tuple[int, ...]) -> Moments:
-        """Products of `rows` (n, k) of [X | y], all of them linearly independent, at the `lags`, 0 among them."""
-        root = triangle(rows)
+    def of(cls, rows: Array, root: Array, times: Times, lags: tuple[int, ...]) -> Moments:
+        """Products of `rows` (n, k) of [X | y] with their triangle `root`, none dependent, at the `lags` from 0 on."""
         basis = solve_triangular(root, rows.T, trans="T", check_finite=False).T
         count = int(times[-1] - times[0]) + 1
         full = np.zeros((count, rows.shape[1]))
@@ -84,27 +104,45 @@ class Moments:
         products = np.empty((len(pairs), *root.shape))
         for at, (a, b) in enumerate(pairs):
             i, j = lags[a], lags[b]
-            half = full[i : count - j].T @ full[j : count - i]
+            # SciPy's product, as NumPy's would wake threads of its own beside those of the triangles.
+            half = blas.dgemm(1.0, full[i : count - j].T, full[j : count - i].T, trans_b=True)
             products[at] = half if a == b else half + half.T
         pulses = Pulses.of(full, times, lags) if count > len(rows) else None
-        return cls(lags, pairs, products, root, pulses)
+        return cls(lags, pairs, products, pulses)
+
+    def weights(self, phi: Phi) -> Array:
+        """Weight of each lag in the difference that `phi` makes: 1, −φ₁ …"""
+        return np.array([1.0 if lag == 0 else -phi[lag - 1] if lag <= len(phi) else 0.0 for lag in self.lags])
 
     def whitened(self, phi: Phi) -> tuple[Array, float]:
-        """Triangle (k, k) of the orthonormal columns whitened by `phi`, and the log-determinant of the noise.
+        """Triangle (k, k) of the orthonormal columns whitened by `phi`, and the log-determinant of missing periods.
 
         Raises
         ------
         LinAlgError
             Where rounding leaves no positive sums, at the edge of what is stationary.
         """
-        own = np.array([1.0 if lag == 0 else -phi[lag - 1] if lag <= len(phi) else 0.0 for lag in self.lags])
+        own = self.weights(phi)
         factors = np.array([own[a] * own[b] for a, b in self.pairs])
-        whole = np.tensordot(factors, self.products, axes=1)
-        log_determinant = _log_determinant(phi)
+        whole = np.einsum("p,pij->ij", factors, self.products)
+        log_determinant = 0.0
         if self.pulses is not None:
             beside, more = self.pulses.taken_out(own)
-            whole, log_determinant = whole - beside.T @ beside, log_determinant + more
+            whole, log_determinant = whole - blas.dgemm(1.0, beside, beside, trans_a=True), more
         return cholesky(whole, check_finite=False), log_determinant
+
+    def slopes(self, phi: Phi, pull: Array) -> Array:
+        """Derivative by the weights of the lags of Σ `pull` (k, k) · M, with M the sums of products, and of log |A|.
+
+        A is the matrix of the missing periods.
+        """
+        own = self.weights(phi)
+        moved = np.einsum("pij,ij->p", self.products, pull)
+        found = np.zeros(len(own))
+        for (a, b), each in zip(self.pairs, moved.tolist(), strict=True):
+            found[a] += own[b] * each
+            found[b] += own[a] * each
+        return found if self.pulses is None else found + self.pulses.slopes(own, pull)
 
 
 @dataclass(frozen=True)
@@ -146,22 +184,37 @@ class Pulses:
     def taken_out(self, own: Array) -> tuple[Array, float]:
         """Rows (m, k) whose products the missing periods take from those of the others, and a log-determinant."""
         both = np.outer(own, own).ravel()
-        bands = np.zeros((self.wide + 1, self.count))
-        np.add.at(bands, (self.rows - self.columns, self.columns), both[self.factors])
-        lower = cholesky_banded(bands, lower=True, check_finite=False)
-        rows, _ = lapack.dtbtrs(lower, np.tensordot(both, self.beside, axes=1), uplo="L")
+        lower = self._root(both)
+        rows, _ = lapack.dtbtrs(lower, np.einsum("p,pij->ij", both, self.beside), uplo="L")
         return rows, float(2.0 * np.log(lower[0]).sum())
 
+    def _root(self, both: Array) -> Array:
+        bands = np.zeros((self.wide + 1, self.count))
+        np.add.at(bands, (self.rows - self.columns, self.columns), both[self.factors])
+        return np.asarray(cholesky_banded(bands, lower=True, check_finite=False))
 
-def _log_determinant(phi: Phi) -> float:
-    """Of the covariance over s² of more periods in a row than φ has lags, from the partial autocorrelations."""
-    left, total = np.asarray(phi), 0.0
-    for k in range(len(phi) - 1, -1, -1):
-        part = left[k]
-        if part:
-            total -= (k + 1) * float(np.log1p(-part * part)) if abs(part) < 1.0 else np.inf
-        left = (left[:k] + part * left[:k][::-1]) / max(1.0 - part * part, 1e-300)
-    return total
+    def slopes(self, own: Array, pull: Array) -> Array:
+        """Derivative by the weights `own` of what `taken_out` takes from Σ `pull` (k, k) · M, and of log |A|.
+
+        With A the pulses' own sums and B those with the rows, −B'A⁻¹B moves by −dB'W − W'dB + W'dA W, with W = A⁻¹B.
+        """
+        both = np.outer(own, own).ravel()
+        lower = self._root(both)
+        met = np.einsum("p,pij->ij", both, self.beside)
+        half, _ = lapack.dtbtrs(lower, met, uplo="L")
+        weights, _ = lapack.dtbtrs(lower, half, uplo="L", trans="T")
+        pulled = blas.dgemm(1.0, weights, pull)
+        by_pair = -2.0 * np.einsum("pij,ij->p", self.beside, pulled)
+        twice = np.where(self.rows == self.columns, 1.0, 2.0)
+        inner = twice * np.einsum("ik,ik->i", pulled[self.rows], weights[self.columns])
+        by_pair += np.bincount(self.factors, inner, minlength=len(by_pair))
+        square = by_pair.reshape(len(own), len(own))
+        found = (square + square.T) @ own
+
+        def log_determinant(each: Array) -> float:
+            return float(2.0 * np.log(self._root(np.outer(each, each).ravel())[0]).sum())
+
+        return np.asarray(found + _slope(log_determinant, own))
 
 
 @dataclass(frozen=True)
@@ -194,25 +247,42 @@ class Likelihood:
             return None
         first = np.concatenate([np.flatnonzero(kept), np.flatnonzero(~kept)]).astype(np.intp)
         order = order[first]
-        spans = take(whole, [*first.tolist(), k])[[*range(int(kept.sum())), k]]
-        moments = Moments.of(together[:, [*order[: int(kept.sum())].tolist(), k]], times, lags)
+        r = int(kept.sum())
+        spans = take(whole, [*first.tolist(), k])[[*range(r), k]]
+        root = np.column_stack([spans[:, :r], spans[:, -1]])
+        moments = Moments.of(together[:, [*order[:r].tolist(), k]], root, times, lags)
         return cls(moments, spans, groups[order], len(target), bounded, stated)
 
-    def learnt(self, phi: Phi, near: Array | None = None) -> Learnt:
+    def learnt(self, at: Filter, near: Array | None = None) -> Learnt:
         """The best strengths at some coefficients of the noise, and the deviance there."""
-        upper, log_determinant = self.moments.whitened(phi)
+        upper, more = self.moments.whitened(at.phi)
+        log_determinant = at.log_determinant + more
         if len(self.bounded):
-            found = learn(self._whole(upper), self.groups, self.rows, self.bounded, near, self.stated)
+            found = learn(self._whole(upper), self.groups, self.rows, self.bounded, near=near, stated=self.stated)
             return Learnt(found.ratios, found.deviance + log_determinant)
         return Learnt(np.zeros(0), self._plain(upper) + log_determinant)
 
-    def deviance(self, phi: Phi, ratios: Array) -> float:
+    def slopes(self, phi: Phi) -> Array:
+        """Derivative of the deviance by the weights of the lags, but for the noise's own log-determinant.
+
+        Where all coefficients are free it is log |M| + (n − f − 1) log rss; rss is one over the last element of M⁻¹.
+        """
+        upper, _ = self.moments.whitened(phi)
+        half, _ = lapack.dpotri(upper)
+        inverse = np.triu(half) + np.triu(half, 1).T
+        last = inverse[-1]
+        pull = inverse + (self.rows - len(upper)) * np.outer(last, last) / last[-1]
+        return self.moments.slopes(phi, pull)
+
+    def deviance(self, at: Filter, ratios: Array) -> float:
         """The deviance at some coefficients and strengths."""
-        upper, log_determinant = self.moments.whitened(phi)
+        upper, more = self.moments.whitened(at.phi)
+        log_determinant = at.log_determinant + more
         if not len(self.bounded):
             return self._plain(upper) + log_determinant
         whole = self._whole(upper)
-        return deviance_at(whole, self.groups, self.rows, self.bounded, ratios, self.stated) + log_determinant
+        found = deviance_at(whole, self.groups, self.rows, self.bounded, ratios=ratios, stated=self.stated)
+        return found + log_determinant
 
     def _whole(self, upper: Array) -> Array:
         return triangle(upper @ self.spans)
@@ -255,38 +325,76 @@ def carry_on(
         nothing = Dynamics(dynamics.order or 0, season)
         return Carried(nothing, np.zeros(nothing.count), np.full(nothing.count, np.nan), Chain((), times),
                        np.ones(len(bounded)), -np.inf)  # fmt: skip
-    tried = [_best(likelihood, Dynamics(order, season), times) for order in orders]
-    return min(tried, key=lambda each: each.deviance + each.dynamics.count * np.log(len(target)))
+    tried: list[_Search] = []
+    for order in orders:
+        tried.append(_Search(likelihood, Dynamics(order, season)).run(tried[-1].angles if tried else None))
+    best = min(tried, key=lambda each: each.value + each.dynamics.count * np.log(len(target)))
+    return best.ended(times)
 
 
-def _best(likelihood: Likelihood, dynamics: Dynamics, times: Times) -> Carried:
-    """The dynamics of one order that fit best."""
-    near: list[Array | None] = [None]
+@dataclass
+class _Search:
+    """The search for the dynamics of one order that fit best: where it is, and the strengths there."""
 
-    def profile(angles: Array) -> float:
+    likelihood: Likelihood
+    dynamics: Dynamics
+    angles: Array = field(default_factory=lambda: np.zeros(0))
+    value: float = np.inf
+    ratios: Array | None = None
+
+    def run(self, shorter: Array | None) -> _Search:
+        """From several starts, or from the angles of the next `shorter` order."""
+        if not self.dynamics.count:
+            self.value = self.profile(self.angles)
+            return self
+        starts = _starts(self.dynamics)
+        if shorter is not None and self.dynamics.order and self.dynamics.order > 1:
+            starts = [np.insert(shorter, self.dynamics.order - 1, 0.0)]
+        # The likelihood can have two valleys: alike neighbours, or bends that make them alike.
+        start = min(starts, key=self.profile)
+        found = minimize(self.both, start, jac=True, method="BFGS", options={"gtol": 1e-6})
+        self.angles, self.value = found.x, float(found.fun)
+        return self
+
+    def profile(self, angles: Array) -> float:
+        """The deviance at the best strengths."""
         try:
-            found = likelihood.learnt(dynamics.phi(angles), near[0])
+            found = self.likelihood.learnt(self.dynamics.at(angles), self.ratios)
         except LinAlgError:
             return 1e300
-        near[0] = np.maximum(found.ratios, 1e-4 * found.ratios.max(initial=0.0))
+        self.ratios = np.maximum(found.ratios, 1e-4 * found.ratios.max(initial=0.0))
         return found.deviance
 
-    def slope(angles: Array) -> Array:
-        # At the best strengths the deviance does not move with them, so that they can be held.
-        ratios = likelihood.learnt(dynamics.phi(angles), near[0]).ratios
-        return _slope(lambda each: likelihood.deviance(dynamics.phi(each), ratios), angles)
+    def both(self, angles: Array) -> tuple[float, Array]:
+        """The deviance at the best strengths, and its derivative by the angles."""
+        value = self.profile(angles)
+        return (value, self.slope(angles)) if value < 1e300 else (value, np.zeros(len(angles)))
 
-    angles = np.zeros(dynamics.count)
-    if dynamics.count:
-        # The likelihood can have two valleys: alike neighbours, or bends that make them alike.
-        first = (-0.4, 0.0, 0.3, 0.6, 0.85) if dynamics.order else (0.0,)
-        starts = [_start(dynamics, one, other) for one in first for other in ((0.0, 0.4) if dynamics.season else (0.0,))]
-        start = min(starts, key=profile)
-        angles = minimize(profile, start, jac=slope, method="BFGS", options={"gtol": 1e-6}).x
-    phi = dynamics.phi(angles)
-    learnt = likelihood.learnt(phi, near[0])
-    return Carried(dynamics, _parameters(dynamics, angles), _errors(dynamics, angles, slope), Chain(phi, times),
-                   learnt.ratios, learnt.deviance)  # fmt: skip
+    def slope(self, angles: Array) -> Array:
+        """The derivative by the angles; at the best strengths the deviance does not move with them."""
+        at = self.dynamics.at
+        if not len(self.likelihood.bounded):
+            weights = self.likelihood.moments.weights
+            steps = 1e-5 * np.eye(len(angles))
+            lean = np.array([weights(at(angles + s).phi) - weights(at(angles - s).phi) for s in steps]).T / 2e-5
+            own = _slope(lambda each: at(each).log_determinant, angles)
+            return np.asarray(self.likelihood.slopes(at(angles).phi) @ lean + own)
+        ratios = self.likelihood.learnt(at(angles), self.ratios).ratios
+        return _slope(lambda each: self.likelihood.deviance(at(each), ratios), angles)
+
+    def ended(self, times: Times) -> Carried:
+        """What was found, with its standard errors."""
+        at = self.dynamics.at(self.angles)
+        learnt = self.likelihood.learnt(at, self.ratios)
+        errors = _errors(self.dynamics, self.angles, self.slope)
+        return Carried(self.dynamics, _parameters(self.dynamics, self.angles), errors, Chain(at.phi, times),
+                       learnt.ratios, learnt.deviance)  # fmt: skip
+
+
+def _starts(dynamics: Dynamics) -> list[Array]:
+    first = (-0.4, 0.0, 0.3, 0.6, 0.85) if dynamics.order else (0.0,)
+    other = (0.0, 0.4) if dynamics.season else (0.0,)
+    return [_start(dynamics, one, two) for one in first for two in other]
 
 
 def _start(dynamics: Dynamics, first: float, seasonal: float) -> Array:
@@ -309,8 +417,10 @@ def _errors(dynamics: Dynamics, angles: Array, slope: Callable[[Array], Array]) 
     """Standard errors of the parameters from the curvature of the deviance; NaN at the edge of what is stationary."""
     if not len(angles):
         return np.zeros(0)
-    curvature = np.array([_slope(lambda each, at=at: float(slope(each)[at]), angles, 1e-3) for at in range(len(angles))])  # type: ignore[misc]
-    lean = np.array([_slope(lambda each, at=at: float(_parameters(dynamics, each)[at]), angles) for at in range(len(angles))])  # type: ignore[misc]
+    moves = 1e-3 * np.eye(len(angles))
+    curvature = np.array([(slope(angles + move) - slope(angles - move)) / 2e-3 for move in moves])
+    steps = 1e-4 * np.eye(len(angles))
+    lean = np.array([_parameters(dynamics, angles + s) - _parameters(dynamics, angles - s) for s in steps]).T / 2e-4
     try:
         covariance = 2.0 * lean @ np.linalg.inv((curvature + curvature.T) / 2.0) @ lean.T
     except np.linalg.LinAlgError:

@@ -57,10 +57,10 @@ def from_partial(parts: Sequence[float] | Array) -> Array:
 
     Barndorff-Nielsen & Schou (1973).
     """
-    phi = np.zeros(0)
-    for part in np.asarray(parts, dtype=np.float64):
-        phi = np.append(phi - part * phi[::-1], part)
-    return phi
+    phi: list[float] = []
+    for part in np.asarray(parts, dtype=np.float64).tolist():
+        phi = [*(a - part * b for a, b in zip(phi, phi[::-1], strict=True)), part]
+    return np.array(phi)
 
 
 def combined(first: Sequence[float], second: Sequence[float]) -> Phi:
@@ -175,7 +175,7 @@ class Chain:
         # Only where a predecessor is unknown is there more to do than this sum.
         unknown = np.concatenate([np.ones(order, dtype=np.int64), (~seen).astype(np.int64)])
         sums = np.concatenate([[0], np.cumsum(unknown)])
-        unsettled = (sums[order:-1] - sums[: count]) > 0
+        unsettled = (sums[order:-1] - sums[:count]) > 0
         edges = np.flatnonzero(np.diff(np.concatenate([[0], unsettled.astype(np.int8), [0]])))
         for first, end in edges.reshape(-1, 2).tolist():
             self._step_through(values, seen, ahead, variances, first=first, end=end)
@@ -184,7 +184,7 @@ class Chain:
     def _step_through(
         self, values: Array, seen: NDArray[np.bool_], ahead: Array, variances: Array, *, first: int, end: int
     ) -> None:
-        """Foretell the periods from `first` to `end` one by one, keeping what is known of the P before (Kalman 1960)."""
+        """Foretell periods from `first` to `end` one by one, keeping what is known of the P before (Kalman 1960)."""
         order, phi = len(self.phi), np.asarray(self.phi)
         mean, spread = np.zeros((order, values.shape[1])), self.start.copy()
         if first:

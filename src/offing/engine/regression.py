@@ -140,18 +140,21 @@ def regress(problem: Problem) -> Solved:
 def _robust(problem: Problem) -> Solved:
     """Squares weighted by what the loss makes of each residual, until nothing moves (Holland & Welsch 1977)."""
     recent = np.ones(len(problem.target)) if problem.worth is None else problem.worth
-    solved, robust, settled = _within(problem), None, False
-    before = np.full(len(problem.groups), np.inf)
-    for _ in range(4 * _ROUNDS):
+    solved, settled = _within(problem), False
+
+    def judged(before: Robust | None) -> Robust:
         residual = problem.target - _values(problem, solved.estimate.beta)
-        robust = Robust.of(residual * np.sqrt(recent), solved.estimate.taken, problem.loss, robust)
+        return Robust.of(residual * np.sqrt(recent), solved.estimate.taken, problem.loss, before)
+
+    robust, before = judged(None), np.full(len(problem.groups), np.inf)
+    for _ in range(4 * _ROUNDS):
         still = np.abs(solved.estimate.beta - before) <= 1e-10 * np.maximum(np.abs(solved.estimate.beta), 1e-8)
         settled = robust.settled and bool(still.all())
         if settled:
             break
         before = solved.estimate.beta
         solved = _within(replace(problem, worth=recent * robust.weights))
-    assert robust is not None
+        robust = judged(robust)
     solved = replace(solved, converged=solved.converged and settled)
     rows = _linearised(problem, solved.estimate.beta) * np.sqrt(recent)[:, None]
     return replace(solved, estimate=robust.judged(solved.estimate, rows))
@@ -175,8 +178,9 @@ def _within(problem: Problem) -> Solved:
 def _free(problem: Problem, held: NDArray[np.bool_]) -> Solved:
     """Strengths, dynamics and shapes learnt with some coefficients `held` (k,) at their bounds; the estimate of all."""
     bounds = problem.limits
-    learning = problem if not held.any() else _without(problem, held)
-    if problem.shapes is None:
+    learning = problem if bounds is None or not held.any() else _without(problem, held, *bounds)
+    shapes = learning.shapes
+    if shapes is None or problem.shapes is None:
         flat = np.zeros(problem.columns.shape[1], dtype=bool)
         chain, ratios, reduced, carried = _learn(learning, learning.columns, learning.target, problem.groups)
         estimate = least_squares(
@@ -184,8 +188,6 @@ def _free(problem: Problem, held: NDArray[np.bool_]) -> Solved:
             reduced=reduced if learning is problem else None, variance=_noise(ratios, problem),
         )  # fmt: skip
         return Solved(estimate, ratios, True, carried)
-    shapes = learning.shapes
-    assert shapes is not None
     plain = _Beside.of(learning, shapes, np.full(problem.columns.shape[1], np.inf), problem.chain)
     tried = [_separate(learning, shapes, start, plain) for start in _promising(shapes, plain)]
     found = min(tried, key=lambda each: each.objective)
@@ -202,15 +204,15 @@ def _free(problem: Problem, held: NDArray[np.bool_]) -> Solved:
     return Solved(replace(estimate, beta=beta), found.ratios, found.converged, found.carried)
 
 
-def _without(problem: Problem, held: NDArray[np.bool_]) -> Problem:
+def _without(problem: Problem, held: NDArray[np.bool_], lowest: Array, highest: Array) -> Problem:
     """The problem with the `held` columns (k,) at their bounds, and out of the way of the others."""
-    assert problem.lower is not None and problem.upper is not None
     k = problem.columns.shape[1]
-    limit = np.where(np.isfinite(problem.lower[:k]), problem.lower[:k], problem.upper[:k])
-    both = np.isfinite(problem.lower[:k]) & np.isfinite(problem.upper[:k]) & held
+    lower, upper = lowest[:k], highest[:k]
+    limit = np.where(np.isfinite(lower), lower, upper)
+    both = np.isfinite(lower) & np.isfinite(upper) & held
     if both.any():  # the nearer of two bounds is the one that holds it
         loose = least_squares(problem.columns, problem.target, ratios=np.full(k, np.inf)).beta
-        limit[both] = np.clip(loose, problem.lower[:k], problem.upper[:k])[both]
+        limit[both] = np.clip(loose, lower, upper)[both]
     fixed = np.where(held, limit, 0.0)
     columns = np.where(held, 0.0, problem.columns)
     shapes = problem.shapes

@@ -61,8 +61,14 @@ def project(whole: Array, groups: Groups) -> Projected:
 
 
 def learn(
-    whole: Array, groups: Groups, rows: int, bounded: NDArray[np.bool_], near: Array | None = None, stated: int = -1
-) -> Learnt:  # fmt: skip
+    whole: Array,
+    groups: Groups,
+    rows: int,
+    bounded: NDArray[np.bool_],
+    *,
+    near: Array | None = None,
+    stated: int = -1,
+) -> Learnt:
     """Learn γ of every group from the triangle `whole` of `rows` rows of [X | y].
 
     Parameters
@@ -147,16 +153,14 @@ def _single(parts: Projected, rows: int, bounded: bool, low: float, high: float)
 
 
 def deviance_at(
-    whole: Array, groups: Groups, rows: int, bounded: NDArray[np.bool_], ratios: Array, stated: int = -1
+    whole: Array, groups: Groups, rows: int, bounded: NDArray[np.bool_], *, ratios: Array, stated: int = -1
 ) -> float:
     """The deviance of `learn` at given γ (G,)."""
     parts = project(whole, groups)
     return _deviance(parts, np.log(ratios), rows, bounded, stated)[0] + parts.log_determinant
 
 
-def _deviance(
-    parts: Projected, logs: Array, rows: int, bounded: NDArray[np.bool_], stated: int
-) -> tuple[float, Array]:
+def _deviance(parts: Projected, logs: Array, rows: int, bounded: NDArray[np.bool_], stated: int) -> tuple[float, Array]:
     """Deviance and its derivative by the logarithms of γ; σ² is profiled out, or one over the `stated` group's γ."""
     m, dof = len(parts.groups), rows - parts.free
     precision = np.exp(-logs)[parts.groups]

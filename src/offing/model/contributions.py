@@ -11,6 +11,7 @@ import pandas as pd
 
 from offing.calendar import Axis
 from offing.engine import Attribution, attribute, quantile
+from offing.model.bands import drawn_band, needs_draws
 from offing.model.layout import Design
 from offing.model.parts import split_up
 from offing.model.words import as_html, in_units, rounded, text_table, wrapped
@@ -162,15 +163,22 @@ def contribute(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead | 
     names = [slots[place].term for place in parts.places]
     labels = [fit.label_of(fit.model.terms[place]) for place in parts.places]
     deviations = [carried(value) for value in parts.values]
-    errors = [
-        np.hypot(fit.estimate.standard_errors(carried(function)), spread_of(place))
-        for place, function in zip(parts.places, parts.functions, strict=True)
-    ]
+    reach = float(quantile(0.975, fit.estimate.dof))
+
+    def band(place: int, function: Array) -> tuple[Array, Array]:
+        """How far (n,) below and above a contribution its 95 % interval reaches."""
+        if needs_draws(fit, place):
+            return drawn_band(fit, view, axis, design, place, function=function, carried=carried)
+        half = reach * np.hypot(fit.estimate.standard_errors(carried(function)), spread_of(place))
+        return half, half
+
+    bands = [band(place, function) for place, function in zip(parts.places, parts.functions, strict=True)]
     if parts.past is not None:
         names, labels = [*names, PAST], [*labels, PAST]
         deviations.append(carried(parts.past[0]))
-        errors.append(fit.estimate.standard_errors(carried(parts.past[1])))
-    split = np.array(deviations).reshape(len(names), n), np.array(errors).reshape(len(names), n)
+        bands.append((reach * fit.estimate.standard_errors(carried(parts.past[1])),) * 2)
+    split = tuple(np.array(each).reshape(len(names), n) for each in (deviations, *zip(*bands, strict=True)))
+    split = split if len(split) == 3 else (split[0],) * 3  # a model without terms
     base = path.base + carried(parts.level), fit.estimate.standard_errors(carried(parts.base))
     rows = _on_target(fit, path, base, split)
     values, low, high = rows
@@ -201,11 +209,12 @@ def contribute(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead | 
 
 
 def _on_target(
-    fit: Fit, path: Ahead, level: tuple[Array, Array], split: tuple[Array, Array]
+    fit: Fit, path: Ahead, level: tuple[Array, Array], split: tuple[Array, ...]
 ) -> tuple[Array, Array, Array]:
     """Baseline, contributions and correction (J + 2, n) in units of the factored target, with their low and high.
 
-    `level` (n,) and the terms' deviations (J, n) of the `split` come each with their standard errors.
+    `level` (n,) comes with its standard error, the terms' deviations (J, n) of the `split` with how far (J, n) their
+    intervals reach below and above.
     """
     variances = path.variances if fit.scale.log else None
     parts: Attribution = attribute(level[0], split[0], variances)
@@ -215,11 +224,11 @@ def _on_target(
         edges = parts.baseline - spread, parts.baseline + spread
     else:
         edges = parts.baseline * np.exp(-spread) - offset, parts.baseline * np.exp(spread) - offset
-    half = reach * split[1] * parts.weights
+    below, above = (each * parts.weights for each in split[1:])
     return (
         np.vstack([parts.baseline - offset, parts.contributions, parts.correction]),
-        np.vstack([edges[0], parts.contributions - half, parts.correction]),
-        np.vstack([edges[1], parts.contributions + half, parts.correction]),
+        np.vstack([edges[0], parts.contributions - below, parts.correction]),
+        np.vstack([edges[1], parts.contributions + above, parts.correction]),
     )
 
 

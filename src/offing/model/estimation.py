@@ -39,7 +39,7 @@ def check_estimation(model: Model) -> None:
             'Use fewer years of data, or errors = "independent".', key="half_life",
         )  # fmt: skip
     if model.covariance != "classical" and model.loss != "squares":
-        raise InputError("a robust loss has a covariance of its own", 'Leave out covariance.', key="covariance")
+        raise InputError("a robust loss has a covariance of its own", "Leave out covariance.", key="covariance")
     _check_own_lags(model)
 
 

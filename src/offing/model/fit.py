@@ -13,7 +13,18 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, Treatment
 from offing.calendar import Axis
-from offing.engine import Carried, Estimate, FitFigures, Phi, combined, fit_figures, partial, quantile, running, two_sided_p
+from offing.engine import (
+    Carried,
+    Estimate,
+    FitFigures,
+    Phi,
+    combined,
+    fit_figures,
+    partial,
+    quantile,
+    running,
+    two_sided_p,
+)
 from offing.model.contributions import Contributions, contribute
 from offing.model.driver_effects import effects
 from offing.model.forecast import Forecast, forecast
@@ -24,14 +35,14 @@ from offing.model.scale import Scale
 from offing.model.words import as_html, in_units, number, percent, text_table, wrapped
 from offing.tables import Panel, Table, View
 from offing.tables.table import Array
-from offing.terms import OwnLags
-
-#: Own lags whose coefficients add up to more than this leave the target no level to come back to.
-_UNIT = 0.98
+from offing.terms import STATED, OwnLags
 
 if TYPE_CHECKING:
     from offing.model.model import Model
     from offing.terms import Term
+
+#: Own lags whose coefficients add up to more than this leave the target no level to come back to.
+_UNIT = 0.98
 
 
 @dataclass(frozen=True)
@@ -250,10 +261,13 @@ class Fit:
         estimated = ~(functions[:, ~self.estimate.kept] != 0.0).any(axis=1)
         value = np.where(estimated, functions @ self.estimate.beta, np.nan)
         error = np.where(estimated, self.estimate.standard_errors(functions), np.nan)
+        held = (functions[:, self.estimate.active] != 0.0).any(axis=1)
         with np.errstate(divide="ignore", invalid="ignore"):
-            t = value / error
+            t = np.where(held, np.nan, value / error)
         reach = float(quantile(0.975, self.estimate.dof)) * error
+        low, high = self._cut(functions, value, reach)
         shrunk = (functions[:, np.isfinite(self.estimate.ratios)] != 0.0).any(axis=1)
+        status = np.select([~estimated, held, shrunk], ["left out", "at bound", "shrunk"], "estimated")
         table = pd.DataFrame(
             {
                 "term": [term for term, *_ in rows],
@@ -263,12 +277,29 @@ class Fit:
                 "std_error": error,
                 "t": t,
                 "p": two_sided_p(t, self.estimate.dof),
-                "low": value - reach,
-                "high": value + reach,
-                "status": np.where(estimated, np.where(shrunk, "shrunk", "estimated"), "left out"),
+                "low": low,
+                "high": high,
+                "status": status,
             }
         )
         return pd.concat([table, self._noise_rows()], ignore_index=True) if self._has_noise_rows else table
+
+    def _cut(self, functions: Array, value: Array, reach: Array) -> tuple[Array, Array]:
+        """Intervals of functions of the coefficients; of a bounded one that without the bound, as far as it goes.
+
+        Where nothing is left of it there is none: the data contradict the bound.
+        """
+        low, high = value - reach, value + reach
+        lower, upper = self.rows.bounds
+        for row, place in zip(*np.nonzero(functions), strict=True):
+            if place >= self.layout.linear or np.isinf([lower[place], upper[place]]).all():
+                continue
+            centre, size = self.estimate.loose[place], abs(functions[row, place])
+            low[row], high[row] = (max(centre * size - reach[row], lower[place] * size),
+                                   min(centre * size + reach[row], upper[place] * size))  # fmt: skip
+            if low[row] > high[row]:
+                low[row] = high[row] = np.nan
+        return low, high
 
     @property
     def _has_noise_rows(self) -> bool:
@@ -279,6 +310,7 @@ class Fit:
         spread = [
             (self._owner(group), f"{group}, spread", "strength", float(np.sqrt(ratio * self.estimate.variance)))
             for group, ratio in self.ratios.items()
+            if group != STATED
         ]
         rows = pd.DataFrame(spread, columns=["term", "column", "kind", "coefficient"]).assign(std_error=np.nan)
         if self.dynamics is not None:

@@ -15,7 +15,7 @@ from offing.calendar import Axis
 from offing.engine.regression import Bent, Shapes
 from offing.tables import View
 from offing.tables.table import Array
-from offing.terms import Block, Curve, Readout, Shaped, Term, telling
+from offing.terms import Block, Curve, Readout, Shaped, Term, Wishes, telling
 
 CONSTANT = "constant"
 #: Starts of several shape parameters are crossed, up to so many.
@@ -40,6 +40,7 @@ class Slot:
     factor: bool = False
     level: bool = False
     centred: bool = False
+    wishes: Wishes | None = None
 
 
 @dataclass(frozen=True)
@@ -64,11 +65,31 @@ class Layout:
         return self._placed(CONSTANT, [(slot, (slot.term,) * len(slot.places)) for slot in self.slots])
 
     @cached_property
+    def drawn(self) -> list[str]:
+        """Name of the group (k,) with which each coefficient is drawn, an empty text where it is free."""
+        return self._placed("", [(slot, slot.groups) for slot in self.slots])
+
+    @cached_property
     def groups(self) -> tuple[NDArray[np.intp], tuple[str, ...]]:
         """The group (k,) with which each coefficient is drawn to zero, −1 where it is free, and the groups' names."""
-        words = self._placed("", [(slot, slot.groups) for slot in self.slots])
+        words = self.drawn
         names = tuple(dict.fromkeys(word for word in words if word))
         return np.array([names.index(word) if word else -1 for word in words], dtype=np.intp), names
+
+    @cached_property
+    def wishes(self) -> Wishes | None:
+        """What is asked of all coefficients (k,), if anything is of any."""
+        if all(slot.wishes is None for slot in self.slots):
+            return None
+        whole = Wishes.none(self.k)
+        found = [np.array(each) for each in (whole.lower, whole.upper, whole.towards, whole.scales)]
+        for slot in self.slots:
+            if slot.wishes is not None:
+                own = slot.places[: len(slot.wishes.lower)]
+                asked = (slot.wishes.lower, slot.wishes.upper, slot.wishes.towards, slot.wishes.scales)
+                for each, values in zip(found, asked, strict=True):
+                    each[own] = values
+        return Wishes(*(tuple(each.tolist()) for each in found))
 
     def _placed(self, first: str, parts: Sequence[tuple[Slot, tuple[str, ...]]]) -> list[str]:
         placed = [first] * self.k
@@ -278,8 +299,9 @@ class Design:
 
     @property
     def bounds(self) -> tuple[Array, Array]:
-        """Bounds (k,) of the coefficients: of shape parameters as declared, of others none."""
-        lower, upper = np.full(self.layout.k, -np.inf), np.full(self.layout.k, np.inf)
+        """Bounds (k,) of the coefficients, as declared."""
+        wishes = self.layout.wishes or Wishes.none(self.layout.k)
+        lower, upper = np.array(wishes.lower), np.array(wishes.upper)
         for slot, block in zip(self.layout.slots, self.blocks, strict=True):
             if block.curve is not None:
                 own = slot.places[len(slot.places) - slot.curved :]
@@ -344,6 +366,6 @@ def _layout(terms: Sequence[Term], blocks: Sequence[Block]) -> Layout:
         groups = (*block.drawn, *[""] * curved)
         slots.append(
             Slot(str(term.name), places.astype(np.intp), names, readout, groups, curved,
-                 factor=term.multiplies_trend, level=term.states_level, centred=term.centred)
+                 factor=term.multiplies_trend, level=term.states_level, centred=term.centred, wishes=block.wishes)
         )  # fmt: skip
     return Layout(tuple(slots), linear, not any(term.holds_level for term in terms))

@@ -34,7 +34,7 @@ from offing.model.scale import Scale, check_target_steps
 from offing.tables import Goal, Panel, Patch, Sources, Table, Treat, View, read, split_series
 from offing.tables.table import Array
 from offing.tables.treat import zero_question
-from offing.terms import Driver, Pulses, Term, telling
+from offing.terms import STATED, Driver, Pulses, Term, telling
 from offing.terms.transforms import Factor, Growth, Stated, Step, steps_of
 
 Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
@@ -324,9 +324,16 @@ class Model:
         linear = design.linear if used.all() else design.linear[used]
         times = axis.ordinals[used]
         worth = None if self.half_life is None else np.power(0.5, (axis.ordinals[-1] - times) / self.half_life)
+        wishes = design.layout.wishes
+        asked: dict[str, Array] = {}
+        if wishes is not None:
+            asked = {key: np.array(getattr(wishes, key)) for key in ("lower", "upper", "towards", "scales")}
+            if not np.isfinite([asked["lower"], asked["upper"]]).any():
+                asked.pop("lower"), asked.pop("upper")
+        stated = names.index(STATED) if STATED in names else -1
         problem = Problem(
-            working[used], linear, times, groups, np.ones(len(names), dtype=bool), self.dynamics, design.shapes(used),
-            worth=worth, loss=self.loss,
+            working[used], linear, times, groups, np.array([name != STATED for name in names], dtype=bool),
+            self.dynamics, design.shapes(used), stated, worth=worth, loss=self.loss, **asked,
         )  # fmt: skip
         return regress(problem)
 

@@ -38,9 +38,9 @@ class Parts:
 def split_up(fit: Fit, view: View, axis: Axis, design: Design, *, later: bool) -> Parts:
     """The parts on `axis`: the fitted periods, or `later` ones.
 
-    With own lags φ a term's D = c − r lives on, D_t = c_t − r + Σ φ_k D_{t−k}, from nothing before the first period, and
-    the level is (b + Σ r) / (1 − Σ φ). Where that sum is nearly 1 there is no such level: the values before are the
-    base then, and D counts in its own period, or from the origin on in a forecast.
+    With own lags φ a term's D = c − r lives on, D_t = c_t − r + Σ φ_k D_{t−k}, from nothing before the first period,
+    and the level is (b + Σ r) / (1 − Σ φ). Where that sum is nearly 1 there is no such level: the values before are
+    the base then, and D counts in its own period, or from the origin on in a forecast.
     """
     places = tuple(i for i, term in enumerate(fit.model.terms) if not term.recursive)
     level, base = np.zeros(axis.n), np.zeros((axis.n, fit.layout.k))
@@ -98,7 +98,7 @@ def _recursed(fit: Fit, view: View, axis: Axis, design: Design, alone: Parts, *,
     for i, place in enumerate(alone.places):
         value, function = alone.values[i], alone.functions[i]
         if later:
-            before = measured(fit, fit.view, fit.axis, fit.rows, place, axis)
+            before = measured(fit, fit.view, fit.axis, fit.rows, place, against=axis)
             value, function = np.concatenate([before[0], value]), np.vstack([before[1], function])
         moved, lean = through(value, function)
         unknown = np.isnan(value[-axis.n :])
@@ -118,7 +118,7 @@ def _recursed(fit: Fit, view: View, axis: Axis, design: Design, alone: Parts, *,
 
 
 def measured(
-    fit: Fit, view: View, axis: Axis, design: Design, place: int, against: Axis | None = None
+    fit: Fit, view: View, axis: Axis, design: Design, place: int, *, against: Axis | None = None
 ) -> tuple[Array, Array, Array | float, Array | float]:
     """A term's value less its reference (n,), its derivative (n, k), the reference and the derivative of that.
 

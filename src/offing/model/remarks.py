@@ -9,16 +9,18 @@ import numpy as np
 from offing.base import Finding
 from offing.checks import (
     autocorrelation,
+    bounds_met,
     copies,
     crowded,
     entangled,
     influential,
     jumps,
     left_out,
+    surprises,
     uneven,
     untold_shapes,
 )
-from offing.terms import Driver
+from offing.terms import STATED, Driver
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -34,7 +36,15 @@ def remarks(fit: Fit) -> tuple[Finding, ...]:
     rows, left = fit.design[used], fit.left[used]
     found += copies(rows, fit.working[used], layout.owners, drivers)
     found += crowded(estimate.rows, round(estimate.taken))
-    found += untold_shapes(estimate, layout.names, layout.owners, *(each.tolist() for each in fit.rows.bounds))
+    lower, upper = fit.rows.bounds
+    linear = np.arange(layout.k) < layout.linear
+    shapes = (np.where(linear, wide, each).tolist() for wide, each in ((-np.inf, lower), (np.inf, upper)))
+    found += untold_shapes(estimate, layout.names, layout.owners, *shapes)
+    found += bounds_met(estimate, layout.names, layout.owners, lower.tolist(), upper.tolist())
+    if layout.wishes is not None:
+        stated = [fit.ratios.get(STATED) is not None and group == STATED for group in layout.drawn]
+        spread = np.where(stated, layout.wishes.scales, np.nan).tolist()
+        found += surprises(estimate, layout.names, layout.owners, layout.wishes.towards, spread)
     white, noise = estimate.chain.whiten(rows), estimate.chain.whiten(left)
     found += entangled(estimate, white, layout.names, layout.owners, drivers)
     residual, design = np.zeros(fit.axis.n), np.zeros_like(fit.design)

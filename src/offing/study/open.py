@@ -190,11 +190,10 @@ def _models(spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], 
                 offset=spec.target.offset,
                 lower_limit=spec.target.lower_limit,
                 upper_limit=spec.target.upper_limit,
-                errors=spec.estimation.errors,
-                covariance=spec.estimation.covariance,
+                **spec.estimation.model_dump(),
             )
         except InputError as error:
-            estimation = {key: ("estimation", key) for key in ("errors", "covariance")}
+            estimation = {key: ("estimation", key) for key in schema.EstimationSpec.model_fields}
             elsewhere = {"treatments": ("treatments",), "terms": ("terms",), **estimation}
             at = elsewhere.get(str(error.key), ("target", str(error.key)))
             raise place.error(at, error.found, error.advice) from error

@@ -97,6 +97,10 @@ class EstimationSpec(Part):
     """The table ``[estimation]``."""
 
     errors: Literal["independent", "ar"] | None = None
+    order: int | Literal["chosen"] = 1
+    seasonal_lag: int | None = None
+    loss: Literal["squares", "huber", "tukey"] = "squares"
+    half_life: float | None = None
     covariance: Literal["classical", "hc0", "hc1", "hc2", "hc3", "newey-west"] = "classical"
 
 

@@ -6,7 +6,7 @@ from offing.terms.holidays import Holidays
 from offing.terms.own_lags import OwnLags
 from offing.terms.pulses import Pulses
 from offing.terms.season import Season
-from offing.terms.term import Block, Choice, Curve, Fresh, Readout, Reference, Shaped, Term, telling
+from offing.terms.term import STATED, Block, Choice, Curve, Fresh, Readout, Reference, Shaped, Term, Wishes, telling
 from offing.terms.trend import Trend
 from offing.terms.working_time import WorkingTime
 
@@ -22,6 +22,7 @@ TERMS: dict[str, type[Term]] = {
 }
 
 __all__ = [
+    "STATED",
     "TERMS",
     "Block",
     "Choice",
@@ -38,6 +39,7 @@ __all__ = [
     "Shaped",
     "Term",
     "Trend",
+    "Wishes",
     "WorkingTime",
     "telling",
 ]

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import product
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
@@ -24,17 +24,21 @@ from offing.terms.driver_forms import (
     number_of,
     softened,
 )
-from offing.terms.term import Array, Block, Reference, Shaped, Term, whole_numbers
+from offing.terms.term import STATED, Array, Block, Reference, Shaped, Term, Wishes, whole_numbers
 from offing.terms.transforms import Log, Stated, Step, evaluate, reach, steps_of
 
 
 @dataclass(frozen=True)
 class DriverState:
-    """First fitted period, the forms with what they learnt, and the shape of each that is estimated."""
+    """First fitted period, the forms with what they learnt, and the shape of each that is estimated.
+
+    `scales` (m,) are one over the usual change of each column, where effects are drawn to zero.
+    """
 
     first: int
     forms: tuple[Form, ...] = ()
     shapes: tuple[Shape | None, ...] = ()
+    scales: tuple[float, ...] = ()
 
     @property
     def estimated(self) -> tuple[bool, ...]:
@@ -66,6 +70,17 @@ class Driver(Term):
         into the first fitted period is a coefficient of its own.
     saturation
         The value at which half of the most that it can do is reached, or ``"estimated"``: more of it does ever less.
+    sign
+        ``positive`` or ``negative``: the effect that alone makes sense. A coefficient that would have the other sign is
+        held at 0, and a finding says so.
+    at_least, at_most
+        Bounds of its coefficients, instead of a sign.
+    expected, give_or_take
+        What is known of its coefficient beforehand, say from a trial: a value and its standard deviation. They count
+        as one more observation (Theil & Goldberger 1961).
+    shrink_with
+        The name of a group of drivers whose effects, each by its usual change, are drawn to zero with a strength that
+        is learnt (ridge: Hoerl & Kennard 1970), for many drivers that move together.
     name
         By default the column's name.
 
@@ -89,6 +104,12 @@ class Driver(Term):
     below: float | Literal["estimated"] | None = None
     carry_over: float | Literal["estimated"] | None = None
     saturation: float | Literal["estimated"] | None = None
+    sign: Literal["positive", "negative"] | None = None
+    at_least: float | None = None
+    at_most: float | None = None
+    expected: float | None = None
+    give_or_take: float | None = None
+    shrink_with: str | None = None
     name: str | None = None
     centred: ClassVar[bool] = True
 
@@ -105,6 +126,7 @@ class Driver(Term):
         if sum(isinstance(step, Log) for step in steps) > 1:
             raise InputError("the logarithm is taken twice", "Give it once.", key="transform")
         self._check_forms()
+        self._check_wishes()
 
     def _check_forms(self) -> None:
         if self.above is not None and self.below is not None:
@@ -121,6 +143,51 @@ class Driver(Term):
         if self.shaped and self.lags != (0,):
             raise InputError("an estimated shape and lags do not go together", "Use carry_over, or state the number.",
                              key="lags")  # fmt: skip
+
+    def _check_wishes(self) -> None:
+        if self.sign not in (None, "positive", "negative"):
+            raise InputError(f"found {self.sign!r}", 'Give "positive" or "negative".', key="sign")
+        if self.sign is not None and (self.at_least is not None or self.at_most is not None):
+            raise InputError("a sign is a bound at 0", "Give sign, or at_least and at_most.", key="sign")
+        for key in ("at_least", "at_most", "expected", "give_or_take"):
+            value = getattr(self, key)
+            if value is not None and (isinstance(value, bool) or not np.isfinite(value)):
+                raise InputError(f"found {value!r}", "Give a number.", key=key)
+        if self.at_least is not None and self.at_most is not None and not self.at_least < self.at_most:
+            raise InputError(f"{self.at_least:g} is not below {self.at_most:g}", key="at_most")
+        if (self.expected is None) != (self.give_or_take is None):
+            raise InputError("a value that is expected needs how sure it is", "Give both expected and give_or_take.",
+                             key="expected")  # fmt: skip
+        if self.give_or_take is not None and self.give_or_take <= 0.0:
+            raise InputError(f"found {self.give_or_take!r}", "Give a standard deviation above 0.", key="give_or_take")
+        if self.expected is not None and (self.shrink_with is not None or self.shaped or len(self.lags) > 1):
+            what = ("its group's strength" if self.shrink_with is not None
+                    else "an estimated shape" if self.shaped else "several lags")  # fmt: skip
+            raise InputError(f"a value is expected of one coefficient, which {what} denies",
+                             "Leave out one of them.", key="expected")  # fmt: skip
+        if self.shrink_with is not None and (not self.shrink_with.strip() or self.shaped):
+            raise InputError(f"found {self.shrink_with!r}" if not self.shaped else "its shape is estimated",
+                             "Name a group of drivers whose shapes are stated.", key="shrink_with")  # fmt: skip
+        if self.shrink_with == STATED:
+            raise InputError(f"{STATED!r} is the group of what is expected", "Choose another name.", key="shrink_with")
+
+    def _asked(self, names: tuple[str, ...], state: DriverState) -> dict[str, Any]:
+        """Groups and wishes of the columns; what was carried in before the data is free."""
+        m, k = len(names) - self._carries_in, len(names)
+        low = 0.0 if self.sign == "positive" else -np.inf if self.at_least is None else float(self.at_least)
+        high = 0.0 if self.sign == "negative" else np.inf if self.at_most is None else float(self.at_most)
+        group = self.shrink_with or (STATED if self.expected is not None else "")
+        if not group and np.isinf([low, high]).all():
+            return {}
+        scale = float(self.give_or_take or 1.0)
+        scales = state.scales if self.shrink_with else (scale,) * m
+
+        def all_of(values: tuple[float, ...], rest: float) -> tuple[float, ...]:
+            return (*values, *(rest,) * (k - m))
+
+        wishes = Wishes(all_of((low,) * m, -np.inf), all_of((high,) * m, np.inf),
+                        all_of((float(self.expected or 0.0),) * m, 0.0), all_of(scales, 1.0))  # fmt: skip
+        return {"groups": (*(group,) * m, *("",) * (k - m)), "wishes": wishes}
 
     @property
     def shaped(self) -> bool:
@@ -165,6 +232,14 @@ class Driver(Term):
         for reference in self.needs():
             source, column = view.sources.find(reference)
             view.sources.tables[source].values(column)
+        state = self._formed_state(view)
+        if self.shrink_with is None:
+            return state
+        columns = self.block(view, view.rows, replace(state, scales=(1.0,) * len(self.lags))).columns
+        return replace(state, scales=tuple(_usual_change(column) for column in columns.T[: len(self.lags)]))
+
+    def _formed_state(self, view: View) -> DriverState:
+        """What its forms learn."""
         if not self.forms:
             return DriverState(view.rows.first)
         if reach(self.steps, view.rows.frequency) != (0,):
@@ -210,7 +285,8 @@ class Driver(Term):
             names = tuple(_lagged(stem, lag) for lag in self.lags)
             parts = [self._formed(self._raw(view, own, state), own, state, np.zeros(0))[0]
                      for own in (axis.shifted(-lag) for lag in self.lags)]  # fmt: skip
-            return Block(np.hstack(parts), (*names, f"{stem}, before the data") if self._carries_in else names)
+            names = (*names, f"{stem}, before the data") if self._carries_in else names
+            return Block(np.hstack(parts), names, **self._asked(names, state))
         shapes = [shape for shape in state.shapes if shape is not None]
         grid = np.array(list(product(*(shape.starts for shape in shapes))))
 
@@ -227,7 +303,7 @@ class Driver(Term):
             np.array([shape.upper for shape in shapes]),
             columns,
         )
-        return Block(columns(grid[0])[0], names, curve=curve)
+        return Block(columns(grid[0])[0], names, curve=curve, **self._asked(names, state))
 
     def _raw(self, view: View, axis: Axis, state: DriverState) -> Array:
         """The values that `axis` needs: of what is carried over, all from the first fitted period on."""
@@ -275,6 +351,13 @@ class Driver(Term):
         except InputError as error:
             error.column = error.column or self.data
             raise
+
+
+def _usual_change(column: Array) -> float:
+    """One over the standard deviation of the known values; 1 where nothing varies."""
+    known = column[np.isfinite(column)]
+    spread = float(known.std()) if len(known) else 0.0
+    return 1.0 / spread if spread > 1e-12 * float(np.abs(known).max(initial=0.0)) else 1.0
 
 
 def _lagged(stem: str, lag: int) -> str:

@@ -58,12 +58,32 @@ class Shaped:
     columns: Callable[[Array], tuple[Array, Array]]
 
 
+#: The group of coefficients whose spread is stated, and need not be learnt.
+STATED = "stated"
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What is asked of coefficients (k,) beforehand: bounds, a value to be drawn towards, and their spread's scale."""
+
+    lower: tuple[float, ...]
+    upper: tuple[float, ...]
+    towards: tuple[float, ...]
+    scales: tuple[float, ...]
+
+    @classmethod
+    def none(cls, k: int) -> Wishes:
+        """Nothing."""
+        return cls((-np.inf,) * k, (np.inf,) * k, (0.0,) * k, (1.0,) * k)
+
+
 @dataclass(frozen=True)
 class Block:
     """A term's columns (n, k) for some periods, NaN where an unknown value is needed, and their names (k,).
 
     `readout` is what the table of coefficients shows, where that is not the columns' own coefficients. `groups` (k,)
     names the group with which a coefficient is drawn to zero, an empty text where it is free; empty means all are.
+    `wishes` say more of the coefficients.
     `curve` adds what no column can, or gives the columns by shape parameters; `columns` are then those at their start.
     """
 
@@ -72,6 +92,7 @@ class Block:
     readout: Readout | None = None
     groups: tuple[str, ...] = ()
     curve: Curve | Shaped | None = None
+    wishes: Wishes | None = None
 
     @property
     def drawn(self) -> tuple[str, ...]:

@@ -1,0 +1,67 @@
+"""Checks of what was asked of coefficients beforehand: expected signs, bounds and values against what the data say."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from offing.base import Finding
+from offing.engine import Estimate, quantile
+
+#: What the data and the expectation are apart by more than so many standard errors contradicts it.
+_FAR = 3.0
+
+
+def bounds_met(
+    estimate: Estimate, names: Sequence[str], terms: Sequence[str], lower: Sequence[float], upper: Sequence[float]
+) -> tuple[Finding, ...]:
+    """One finding a coefficient that a bound holds; sequences are (k,), infinite where there is no bound."""
+    found = []
+    at = np.flatnonzero(estimate.active)
+    errors = estimate.standard_errors(np.eye(len(names)))
+    for i in at.tolist():
+        reach = float(quantile(0.975, estimate.dof)) * float(errors[i])
+        loose = float(estimate.loose[i])
+        limit = lower[i] if loose < lower[i] else upper[i]
+        low, high = loose - reach, loose + reach
+        evidence: dict[str, float | str] = {"without": loose, "low": low, "high": high, "bound": limit}
+        without = f"without it the data would say {loose:.3g} (95 %: {low:.3g} to {high:.3g})"
+        if high < lower[i] or low > upper[i]:
+            message = f"The data contradict what is asked of '{names[i]}': {without}. It is held at {limit:g}."
+            advice = (
+                "Look for what is missing or moves together with it, such as a driver left out or one that reacts to "
+                "the target; a forced sign hides that, and other effects take up what it cannot."
+            )
+            found.append(Finding("sign", "warning", message, terms[i], advice, evidence))
+        else:
+            message = f"'{names[i]}' is held at its bound of {limit:g}; {without}, which does not contradict it."
+            found.append(Finding("sign", "note", message, terms[i], "Its effect is too small to be told.", evidence))
+    return tuple(found)
+
+
+def surprises(
+    estimate: Estimate, names: Sequence[str], terms: Sequence[str], towards: Sequence[float], spread: Sequence[float]
+) -> tuple[Finding, ...]:
+    """One finding a coefficient whose stated expectation the data contradict.
+
+    `spread` (k,) is the stated standard deviation around `towards` (k,), NaN where nothing is stated. Precisions add up,
+    so that what the data alone say is what is left of the estimate without the expectation.
+    """
+    found = []
+    errors = estimate.standard_errors(np.eye(len(names)))
+    for i in np.flatnonzero(np.isfinite(np.asarray(spread))).tolist():
+        own = 1.0 / float(errors[i]) ** 2 - 1.0 / spread[i] ** 2
+        if own <= 1e-9 / spread[i] ** 2:
+            continue
+        alone = (float(estimate.beta[i]) / float(errors[i]) ** 2 - towards[i] / spread[i] ** 2) / own
+        apart = (alone - towards[i]) / np.hypot(1.0 / np.sqrt(own), spread[i])
+        if abs(apart) > _FAR:
+            message = (
+                f"The data and what is expected of '{names[i]}' are far apart: alone they say {alone:.3g}, expected was "
+                f"{towards[i]:.3g}, give or take {spread[i]:.3g}."
+            )
+            advice = "Check the units of the driver and where the expectation comes from; the estimate lies in between."
+            evidence: dict[str, float | str] = {"data_alone": alone, "standard_errors_apart": float(apart)}
+            found.append(Finding("expectation", "warning", message, terms[i], advice, evidence))
+    return tuple(found)

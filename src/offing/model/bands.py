@@ -1,0 +1,83 @@
+"""How far a term's contribution may be off where no formula tells: at a bound, or with a shape that is badly known."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from functools import lru_cache
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from offing.calendar import Axis
+from offing.engine import SEED, quantile
+from offing.model.layout import Design
+from offing.model.parts import measured
+from offing.tables import View
+from offing.tables.table import Array
+from offing.terms import Shaped
+
+if TYPE_CHECKING:
+    from offing.model.fit import Fit
+
+_DRAWS = 1000
+_ROWS = 2000
+_TAILS = (0.025, 0.975)
+#: A shape whose 95 % interval spans more than this share of what is allowed is badly known.
+_BADLY = 0.25
+
+
+def needs_draws(fit: Fit, place: int) -> bool:
+    """Whether the `place`-th term has a coefficient at a bound, or a shape that is badly known."""
+    slot = fit.layout.slots[place]
+    if fit.estimate.active[slot.places].any():
+        return True
+    if not isinstance(fit.rows.blocks[place].curve, Shaped):
+        return False
+    lower, upper = fit.rows.bounds
+    shapes = slot.places[len(slot.places) - slot.curved :]
+    errors = fit.estimate.standard_errors(np.eye(fit.layout.k)[shapes])
+    wide = 2.0 * float(quantile(0.975, fit.estimate.dof)) * errors > _BADLY * (upper - lower)[shapes]
+    return bool((wide | ~fit.estimate.kept[shapes]).any())
+
+
+def drawn_band(
+    fit: Fit, view: View, axis: Axis, design: Design, place: int, *, function: Array, carried: Callable[[Array], Array]
+) -> tuple[Array, Array]:
+    """How far (n,) below and above its contribution 95 % of 1,000 seeded draws of the coefficients lie.
+
+    Coefficients are drawn as if they had no bounds, and cut at these. `function` (n, k) is the contribution's derivative,
+    `carried` what becomes of it in later periods.
+    """
+    draws = _draws(fit)
+    if isinstance(fit.rows.blocks[place].curve, Shaped) and not fit.own:
+        usual = carried(measured(fit, view, axis, design, place)[0])
+        moved = np.array([
+            carried(measured(_at(fit, beta), view, axis, design, place)[0]) - usual for beta in draws.T
+        ])  # fmt: skip
+        low, high = np.quantile(moved, _TAILS, axis=0)
+        return -low, high
+    lean, away = carried(function), draws - fit.estimate.beta[:, None]
+    parts = [np.quantile(lean[i : i + _ROWS] @ away, _TAILS, axis=1) for i in range(0, len(lean), _ROWS)]
+    low, high = np.concatenate(parts, axis=1)
+    return -low, high
+
+
+def _at(fit: Fit, beta: Array) -> Fit:
+    return replace(fit, estimate=replace(fit.estimate, beta=beta))
+
+
+@lru_cache(maxsize=1)
+def _generated(k: int) -> Array:
+    return np.random.default_rng(SEED).standard_normal((k, _DRAWS))
+
+
+def _draws(fit: Fit) -> Array:
+    """Coefficients (k, 1000)."""
+    estimate = fit.estimate
+    half = estimate.half(np.eye(fit.layout.k))
+    lower, upper = fit.rows.bounds
+    drawn = estimate.loose[:, None] + half.T @ _generated(len(half))
+    shapes = estimate.shapes
+    drawn[shapes] += (estimate.beta - estimate.loose)[shapes, None]
+    return np.asarray(np.clip(drawn, lower[:, None], upper[:, None]))
