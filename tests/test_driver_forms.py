@@ -152,7 +152,13 @@ def test_nothing_leaks_from_later_values():
 @pytest.mark.parametrize(
     ("make", "message"),
     [
-        (lambda: of.Driver("a", above=1.0, below=0.0), "a driver acts above a base or below it"),
+        (lambda: of.Driver("a", above=[1.0, 2.0], saturation=3.0), "a driver for each base"),
+        (lambda: of.Driver("a", above=[1.0, 1.0]), "different numbers"),
+        (lambda: of.Driver("a", curve="wavy"), "rising"),
+        (lambda: of.Driver("a", curve="smooth", lags=[1]), "any shape by itself"),
+        (lambda: of.Driver("a", curve="rising", sign="positive"), "no coefficient of its own"),
+        (lambda: of.Driver("a", lags=[0, 1, 2], lag_degree=3), "from 0 to 2"),
+        (lambda: of.Driver("a", lags=[0, 2, 4], lag_degree=1), "in a row"),
         (lambda: of.Driver("a", carry_over=1.5), "found 1.5. Give a number from 0 to 0.98"),
         (lambda: of.Driver("a", carry_over="guessed"), "found 'guessed'"),
         (lambda: of.Driver("a", carry_over=0.5, lags=[0, 1]), "a carry-over acts in later periods by itself"),

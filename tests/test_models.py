@@ -160,6 +160,11 @@ SPECIMENS = {
     ),
     "driver": of.Driver("fare", transform=["log"], lags=[13, 15]),
     "own-lags": of.OwnLags([1, 3]),
+    "category": of.Category("kind"),
+    "interaction": of.Interaction(["late flag", "late fare"], shared=True),
+    "condition": of.Interaction(["late flag", "late fare"], above=20.0),
+    "standardised": of.Driver("fare", transform=[{"mean": 2}, "standardised"], lags=[26]),
+    "sums": of.Driver("fare", transform=[{"sum": 3}], lags=[13, 14, 15, 16, 17], lag_degree=2),
     "working-time": of.WorkingTime(["working days", "easter"], country="NO"),
     "found bends": of.Trend(knots="found"),
     "sharp bends": of.Trend(knots="found", at_most=1, knot_every=6),
@@ -182,10 +187,18 @@ def test_nothing_leaks_from_after_the_origin(kind):
     hostile.loc[hostile.index[120:], ["fare", "flag"]] = [1e9, -1e9]
     scale = "level" if term.multiplies_trend else "log"
     terms = [term, of.Driver("flag", lags=[20]), *([of.Trend()] if scale == "level" else [])]
+    if isinstance(term, of.Interaction):
+        terms += [of.Driver(name, lags=[13], name=f"late {name}") for name in ("flag", "fare")]
     model = of.Model("sold", scale=scale, terms=terms)
+    plan = None
+    if kind == "category":
+        for each in (later, frame, hostile):
+            each["kind"] = np.tile(["red", "blue", "blue", "green"], 35)
+        hostile.loc[hostile.index[120:], "kind"] = "grey"
+        plan = pd.DataFrame({"kind": ["green", "red"] * 10}, later.index[120:])
 
     def told(data):
-        ahead = model.fit(data).forecast(13)
+        ahead = model.fit(data).forecast(13, plan=plan)
         return np.column_stack(
             [ahead.table, ahead.contributions.wide, of.effects(ahead.fit).table["change"].sum() * np.ones(13)]
         )

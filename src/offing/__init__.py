@@ -38,7 +38,7 @@ if TYPE_CHECKING:
     from offing.study import Study, open_study
     from offing.survey import Survey, inspect
     from offing.tables import Panel, Table, Treat, aggregate, read
-    from offing.terms import Driver, Event, Holidays, OwnLags, Season, Trend, WorkingTime
+    from offing.terms import Category, Driver, Event, Holidays, Interaction, OwnLags, Season, Trend, WorkingTime
 
 __version__ = "0.1.0"
 
@@ -72,13 +72,14 @@ _ROOMS = {
     "study": ("Study", "open_study"),
     "survey": ("Survey", "inspect"),
     "tables": ("Panel", "Table", "Treat", "aggregate", "read"),
-    "terms": ("Driver", "Event", "Holidays", "OwnLags", "Season", "Trend", "WorkingTime"),
+    "terms": ("Category", "Driver", "Event", "Holidays", "Interaction", "OwnLags", "Season", "Trend", "WorkingTime"),
 }
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
 
 __all__ = [
     "Agreed",
     "Axis",
+    "Category",
     "Contributions",
     "CycleShape",
     "Driver",
@@ -92,6 +93,7 @@ __all__ = [
     "HolidayEffects",
     "Holidays",
     "InputError",
+    "Interaction",
     "Model",
     "OffingError",
     "OwnLags",

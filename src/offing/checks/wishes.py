@@ -45,8 +45,8 @@ def surprises(
 ) -> tuple[Finding, ...]:
     """One finding a coefficient whose stated expectation the data contradict.
 
-    `spread` (k,) is the stated standard deviation around `towards` (k,), NaN where nothing is stated. Precisions add up,
-    so that what the data alone say is what is left of the estimate without the expectation.
+    `spread` (k,) is the stated standard deviation around `towards` (k,), NaN where nothing is stated. Precisions add
+    up, so that what the data alone say is what is left of the estimate without the expectation.
     """
     found = []
     errors = estimate.standard_errors(np.eye(len(names)))
@@ -58,10 +58,10 @@ def surprises(
         apart = (alone - towards[i]) / np.hypot(1.0 / np.sqrt(own), spread[i])
         if abs(apart) > _FAR:
             message = (
-                f"The data and what is expected of '{names[i]}' are far apart: alone they say {alone:.3g}, expected was "
-                f"{towards[i]:.3g}, give or take {spread[i]:.3g}."
+                f"The data and what is expected of '{names[i]}' are far apart: alone they say {alone:.3g}, expected "
+                f"was {towards[i]:.3g}, give or take {spread[i]:.3g}."
             )
-            advice = "Check the units of the driver and where the expectation comes from; the estimate lies in between."
+            advice = "Check the driver's units and where the expectation comes from; the estimate lies in between."
             evidence: dict[str, float | str] = {"data_alone": alone, "standard_errors_apart": float(apart)}
             found.append(Finding("expectation", "warning", message, terms[i], advice, evidence))
     return tuple(found)

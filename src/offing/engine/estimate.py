@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import solve_triangular
-from scipy.optimize import lsq_linear
+from scipy.optimize import lsq_linear, nnls
 
 from offing.engine.dynamics import Chain
 from offing.engine.triangle import RANK_TOLERANCE, Array, explain_dependence, solve, take, triangle
@@ -154,6 +154,7 @@ def least_squares(
     chain: Chain | None = None,
     shapes: NDArray[np.bool_] | None = None,
     bounds: tuple[Array, Array] | None = None,
+    rising: Array | None = None,
     variance: float | None = None,
     reduced: Reduced | None = None,
     tolerance: float = RANK_TOLERANCE,
@@ -175,6 +176,8 @@ def least_squares(
     bounds
         Lowest and highest value (k,) of each coefficient. The covariance stays that of the unbounded problem; the
         noise's variance is that around the bounded one.
+    rising
+        Functions (m, k) of the coefficients that must not be negative; as with bounds, the covariance stays.
     variance
         The noise's variance, where it is known otherwise.
     reduced
@@ -212,8 +215,14 @@ def least_squares(
     inner = inner + solve_triangular(root, half, check_finite=False)
     beta[kept] = inner
     loose, active = beta, np.zeros(k, dtype=bool)
-    if bounds is not None and ((beta < bounds[0]) | (beta > bounds[1]))[kept].any():
-        inner, held = _bounded(root, inner, bounds[0][kept], bounds[1][kept])
+    lower, upper = (np.full(k, -np.inf), np.full(k, np.inf)) if bounds is None else bounds
+    outside = ((beta < lower) | (beta > upper))[kept].any()
+    if rising is not None and (outside or (rising @ beta < 0.0).any()):
+        inner = _rising(root, inner, rising[:, kept], lower[kept], upper[kept])
+        beta = beta.copy()
+        beta[kept], active[kept] = inner, (inner == lower[kept]) | (inner == upper[kept])
+    elif outside:
+        inner, held = _bounded(root, inner, lower[kept], upper[kept])
         beta = beta.copy()
         beta[kept], active[kept] = inner, held
     residual = aim - columns @ inner
@@ -246,6 +255,30 @@ def _bounded(root: Array, loose: Array, lower: Array, upper: Array) -> tuple[Arr
         aim = root @ loose - root[:, held] @ inner[held]
         inner[free] = solve(triangle(np.column_stack([root[:, free], aim]))).beta[:, 0]
     return inner, held
+
+
+def _rising(root: Array, loose: Array, rising: Array, lower: Array, upper: Array) -> Array:
+    """Coefficients (r,) nearest to the `loose` ones in the metric of the triangle, with A β ≥ 0 and within bounds.
+
+    The least distance problem of Lawson & Hanson (1974, chapter 23): y = R (β − loose) of least length with G y ≥ h.
+    """
+    eye = np.eye(len(loose))
+    low, high = np.isfinite(lower), np.isfinite(upper)
+    rows = np.vstack([rising, eye[low], -eye[high]])
+    limits = np.concatenate([np.zeros(len(rising)), lower[low], -upper[high]])
+    sizes = np.maximum(np.linalg.norm(rows, axis=1), 1e-300)
+    inner = solve_triangular(root, (rows / sizes[:, None]).T, trans="T", check_finite=False).T
+    short = (limits - rows @ loose) / sizes
+    scale = max(float(np.abs(short).max()), 1e-300)
+    joined = np.vstack([inner.T, short / scale])
+    aim = np.zeros(len(joined))
+    aim[-1] = 1.0
+    weights, _ = nnls(joined, aim, maxiter=50 * len(limits))
+    left = joined @ weights - aim
+    found = loose + solve_triangular(root, -scale * left[:-1] / left[-1], check_finite=False)
+    # What rounding leaves beyond a bound lies at it.
+    near = 1e-9 * np.maximum(np.abs(loose), 1e-300)
+    return np.where(np.abs(found - lower) < near, lower, np.where(np.abs(found - upper) < near, upper, found))
 
 
 def solve_drawn(whole: Array, ratios: Array, tolerance: float) -> tuple[NDArray[np.bool_], Array, Array]:

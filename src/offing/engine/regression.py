@@ -62,8 +62,9 @@ class Problem:
     `groups` (k + s,) gives the strength group of each coefficient, −1 where it is free; `bounded` (G,) says which
     groups' spread is kept from zero, `stated` which group's spread is stated, −1 for none. A coefficient of a group is
     drawn `towards` a value (k + s,), its spread being the group's times its `scales` (k + s,). Linear coefficients stay
-    within `lower` and `upper` (k + s,). With `dynamics` noise is a chain over the `times` (n,) of the rows; without,
-    rows can be `worth` (n,) more or less, and the `loss` of large residuals be less than their square.
+    within `lower` and `upper` (k + s,), and so that the functions `rising` (m, k + s) of them are not negative. With
+    `dynamics` noise is a chain over the `times` (n,) of the rows; without, rows can be `worth` (n,) more or less, and
+    the `loss` of large residuals be less than their square.
     """
 
     target: Array
@@ -78,6 +79,7 @@ class Problem:
     towards: Array | None = None
     lower: Array | None = None
     upper: Array | None = None
+    rising: Array | None = None
     worth: Array | None = None
     loss: Loss = "squares"
 
@@ -185,6 +187,7 @@ def _free(problem: Problem, held: NDArray[np.bool_]) -> Solved:
         chain, ratios, reduced, carried = _learn(learning, learning.columns, learning.target, problem.groups)
         estimate = least_squares(
             problem.columns, problem.target, ratios=_spread(ratios, problem), chain=chain, shapes=flat, bounds=bounds,
+            rising=problem.rising,
             reduced=reduced if learning is problem else None, variance=_noise(ratios, problem),
         )  # fmt: skip
         return Solved(estimate, ratios, True, carried)
@@ -197,7 +200,8 @@ def _free(problem: Problem, held: NDArray[np.bool_]) -> Solved:
     aim = problem.target - bent.offset + found.slopes @ found.theta
     estimate = least_squares(
         wide, aim, ratios=_spread(found.ratios, problem), chain=found.chain, bounds=bounds,
-        shapes=np.arange(len(problem.groups)) >= problem.columns.shape[1], variance=_noise(found.ratios, problem),
+        rising=problem.rising, shapes=np.arange(len(problem.groups)) >= problem.columns.shape[1],
+        variance=_noise(found.ratios, problem),
     )  # fmt: skip
     beta, k = estimate.beta.copy(), problem.columns.shape[1]
     beta[k:] = found.theta  # at a bound the linear step would leave it

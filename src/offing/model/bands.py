@@ -46,8 +46,8 @@ def drawn_band(
 ) -> tuple[Array, Array]:
     """How far (n,) below and above its contribution 95 % of 1,000 seeded draws of the coefficients lie.
 
-    Coefficients are drawn as if they had no bounds, and cut at these. `function` (n, k) is the contribution's derivative,
-    `carried` what becomes of it in later periods.
+    Coefficients are drawn as if they had no bounds, and cut at these. `function` (n, k) is the contribution's
+    derivative, `carried` what becomes of it in later periods.
     """
     draws = _draws(fit)
     if isinstance(fit.rows.blocks[place].curve, Shaped) and not fit.own:

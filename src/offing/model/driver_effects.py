@@ -13,7 +13,7 @@ from offing.engine import quantile
 from offing.model.words import as_html, number, percent, signed
 from offing.tables.table import Array
 from offing.terms import Driver
-from offing.terms.transforms import Growth, LogDifference, reach
+from offing.terms.transforms import Growth, LogDifference
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -128,7 +128,7 @@ def effects(fit: Fit) -> Effects:
 
 def _effect(fit: Fit, driver: Driver) -> Effect | None:
     """The driver's effect; None where it needs a column that was left out, of which the data say nothing."""
-    alone = reach(driver.steps, fit.axis.frequency) == (0,)
+    alone = not any(step.is_change for step in driver.steps)
     held = fit.view.known(driver.data, fit.axis).values if alone else driver.transformed(fit.view, fit.axis)
     past = held[fit.used]
     past = past[np.isfinite(past)]

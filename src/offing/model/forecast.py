@@ -185,7 +185,7 @@ class Forecast:
         """The drivers' values that the forecast rests on: ``period, driver, value, mark`` (plan or actual)."""
         frames = []
         for term in self.fit.model.terms:
-            for reference in term.needs():
+            for reference in filter(self.view.numeric, term.needs()):
                 known = self.view.known(reference, self.axis)
                 frames.append(
                     pd.DataFrame(
@@ -207,7 +207,7 @@ class Forecast:
         found = list(self.fit.findings)
         found += [finding for plan in self.view.sources.plans.values() for finding in plan.findings]
         for term in self.fit.model.terms:
-            for reference in term.needs():
+            for reference in filter(self.view.numeric, term.needs()):
                 past = self.fit.view.known(reference, self.fit.axis).values[self.fit.used]
                 future = self.view.known(reference, self.axis).values
                 unit = self.view.sources.unit(reference)
@@ -363,8 +363,10 @@ def check_known(view: View, term: Term, axis: Axis) -> None:
             "the target is missing there, but its own lags need it",
             'Fill it with a treatment, such as missing = "linear".', period=missing.labels()[0],
         )  # fmt: skip
-    needed = view.known(reference, axis).values
-    more = int(np.isnan(needed).sum()) - 1
+    if view.numeric(reference):
+        more = int(np.isnan(view.known(reference, axis).values).sum()) - 1
+    else:
+        more = int((view.words(reference, axis) == "").sum()) - 1
     raise InputError(
         "the driver has no value there"
         + (f", and in {count(more, f'more {axis.frequency.unit}')} of the forecast" if more > 0 else ""),

@@ -41,6 +41,7 @@ class Slot:
     level: bool = False
     centred: bool = False
     wishes: Wishes | None = None
+    rising: Array | None = None
 
 
 @dataclass(frozen=True)
@@ -90,6 +91,17 @@ class Layout:
                 for each, values in zip(found, asked, strict=True):
                     each[own] = values
         return Wishes(*(tuple(each.tolist()) for each in found))
+
+    @cached_property
+    def rising(self) -> Array | None:
+        """Functions (m, k) of the coefficients that must not be negative, if there are any."""
+        parts = []
+        for slot in self.slots:
+            if slot.rising is not None:
+                wide = np.zeros((len(slot.rising), self.k))
+                wide[:, slot.places[: slot.rising.shape[1]]] = slot.rising
+                parts.append(wide)
+        return np.vstack(parts) if parts else None
 
     def _placed(self, first: str, parts: Sequence[tuple[Slot, tuple[str, ...]]]) -> list[str]:
         placed = [first] * self.k
@@ -366,6 +378,7 @@ def _layout(terms: Sequence[Term], blocks: Sequence[Block]) -> Layout:
         groups = (*block.drawn, *[""] * curved)
         slots.append(
             Slot(str(term.name), places.astype(np.intp), names, readout, groups, curved,
-                 factor=term.multiplies_trend, level=term.states_level, centred=term.centred, wishes=block.wishes)
+                 factor=term.multiplies_trend, level=term.states_level, centred=term.centred,
+                 wishes=block.wishes, rising=block.rising)
         )  # fmt: skip
     return Layout(tuple(slots), linear, not any(term.holds_level for term in terms))

@@ -34,7 +34,7 @@ from offing.model.scale import Scale, check_target_steps
 from offing.tables import Goal, Panel, Patch, Sources, Table, Treat, View, read, split_series
 from offing.tables.table import Array
 from offing.tables.treat import zero_question
-from offing.terms import STATED, Driver, Pulses, Term, telling
+from offing.terms import STATED, Driver, Interaction, Pulses, Term, telling
 from offing.terms.transforms import Factor, Growth, Stated, Step, steps_of
 
 Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
@@ -131,7 +131,12 @@ class Model:
         self._check_numbers()
         self._check_together()
         object.__setattr__(self, "transform", tuple(self.transform))
-        object.__setattr__(self, "terms", tuple(self.terms))
+        by_name = {str(term.name): term for term in self.terms}
+        terms = []
+        for term in self.terms:
+            with telling(term):
+                terms.append(term.among(by_name) if isinstance(term, Interaction) else term)
+        object.__setattr__(self, "terms", tuple(terms))
         object.__setattr__(self, "treatments", tuple(self.treatments))
 
     @property
@@ -333,7 +338,8 @@ class Model:
         stated = names.index(STATED) if STATED in names else -1
         problem = Problem(
             working[used], linear, times, groups, np.array([name != STATED for name in names], dtype=bool),
-            self.dynamics, design.shapes(used), stated, worth=worth, loss=self.loss, **asked,
+            self.dynamics, design.shapes(used), stated, worth=worth, loss=self.loss, rising=design.layout.rising,
+            **asked,
         )  # fmt: skip
         return regress(problem)
 

@@ -13,7 +13,8 @@ from offing.engine import running
 from offing.model.layout import Design
 from offing.tables import View
 from offing.tables.table import Array
-from offing.terms import Shaped
+from offing.terms import Interaction, Shaped
+from offing.terms.interaction import multiplied
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -47,14 +48,42 @@ def split_up(fit: Fit, view: View, axis: Axis, design: Design, *, later: bool) -
     if fit.layout.constant:
         level, base[:, 0] = level + fit.estimate.beta[0], 1.0
     found = []
+    shared: dict[int, list[tuple[Array, Array]]] = {}
     for place in places:
         value, function, reference, at_reference = measured(fit, view, axis, design, place)
         level, base = level + reference, base + at_reference
+        term = fit.model.terms[place]
+        if isinstance(term, Interaction) and term.shared:
+            for at, part in _shares(fit, view, axis, place):
+                shared.setdefault(at, []).append(part)
         found.append((value, function))
+    for at, more in shared.items():
+        own = found[places.index(at)]
+        found[places.index(at)] = own[0] + sum(each[0] for each in more), own[1] + sum(each[1] for each in more)
+    kept = [i for i, place in enumerate(places) if not getattr(fit.model.terms[place], "shared", False)]
+    places, found = tuple(places[i] for i in kept), [found[i] for i in kept]
     if not fit.own:
         past = None if fit.dynamics is None else (_noise_ahead(fit, axis, later=later), -echoes(fit, axis))
         return Parts(places, *_apart(found), level, base, past)
     return _recursed(fit, view, axis, design, Parts(places, *_apart(found), level, base, None), later=later)
+
+
+def _shares(fit: Fit, view: View, axis: Axis, place: int) -> list[tuple[int, tuple[Array, Array]]]:
+    """What an interaction adds to each of its terms: (a − a₀)(b + b₀)/2 to the first, and so turned to the other."""
+    term, slot = fit.model.terms[place], fit.layout.slots[place]
+    if not isinstance(term, Interaction):
+        return []
+    names = [str(each.name) for each in fit.model.terms]
+    a, b = (block.columns for block in term.blocks(view, axis, fit.states[slot.term]))
+    a0, b0 = both_references(fit, view, axis, term)
+    found = []
+    for name, columns in zip(
+        term.of, (multiplied(a - a0, b + b0) / 2.0, multiplied(a + a0, b - b0) / 2.0), strict=True
+    ):
+        function = np.zeros((axis.n, fit.layout.k))
+        function[:, slot.places] = columns
+        found.append((names.index(name), (columns @ fit.estimate.beta[slot.places], function)))
+    return found
 
 
 def _apart(found: Sequence[tuple[Array, Array]]) -> tuple[tuple[Array, ...], tuple[Array, ...]]:
@@ -134,7 +163,9 @@ def measured(
     if against is not None and reference.columns is not None and len(reference.columns) > 1:
         reference = term.reference_on(view, axis, fit.states[slot.term])  # each period has its own
     columns, curve = reference.columns, reference.curve
-    if columns is None:
+    if isinstance(term, Interaction):
+        columns = reference_columns(fit, view, axis if against is None else against, place)
+    elif columns is None:
         columns, curve = _mean(fit, place)
     if slot.factor and not columns.any():
         return part.value, function, 0.0, 0.0
@@ -148,6 +179,25 @@ def measured(
     if at.whole is None:
         there[:, slot.places] = at.own
     return part.value - at.value - reference.offset, function - there, at.value + reference.offset, there
+
+
+def reference_columns(fit: Fit, view: View, axis: Axis, place: int) -> Array:
+    """The columns (1, m) that a term's contributions are measured from; of an interaction the product of both's."""
+    term = fit.model.terms[place]
+    if not isinstance(term, Interaction):
+        columns = term.reference_on(view, axis, fit.states[str(term.name)]).columns
+        return _mean(fit, place)[0] if columns is None else columns[:1]
+    return multiplied(*both_references(fit, view, axis, term))
+
+
+def both_references(fit: Fit, view: View, axis: Axis, term: Interaction) -> tuple[Array, Array]:
+    """The references (1, a) and (1, b) of the terms of an interaction; of a condition how often it is met."""
+    names = [str(each.name) for each in fit.model.terms]
+    first, second = (reference_columns(fit, view, axis, names.index(name)) for name in term.of)
+    if term.threshold:
+        met = term.blocks(fit.view, fit.axis, fit.states[str(term.name)])[1].columns[fit.used]
+        second = met.mean(axis=0, keepdims=True)
+    return first, second
 
 
 def _mean(fit: Fit, place: int) -> tuple[Array, Shaped | None]:

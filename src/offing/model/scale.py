@@ -19,8 +19,10 @@ from offing.terms.transforms import (
     Growth,
     Log,
     LogDifference,
+    Standardised,
     Stated,
     Step,
+    Window,
     evaluate,
     positive,
     steps_of,
@@ -198,6 +200,8 @@ def check_target_steps(steps: Sequence[Step], *, log: bool) -> None:
     """
     changed = False
     for step in steps:
+        if isinstance(step, (Window, Standardised)):
+            raise InputError(f"the target cannot be a {step.name}", "Use it for drivers.", key="transform")
         if isinstance(step, Log):
             raise InputError("the target's logarithm is its scale", 'State scale = "log" instead.', key="transform")
         if isinstance(step, Factor) and changed:

@@ -117,6 +117,13 @@ def all_numbers(frame: pd.DataFrame) -> bool:
     return all(isinstance(kind, np.dtype) and kind.kind in "biuf" for kind in frame.dtypes)
 
 
+def words_of(cells: pd.Series) -> NDArray[np.object_]:
+    """Words (n,) of a column without the blanks around them, an empty text where a cell is empty."""
+    empty = cells.isna().to_numpy()
+    return np.array(["" if gone else str(cell).strip() for cell, gone in zip(cells.tolist(), empty, strict=True)],
+                    dtype=object)  # fmt: skip
+
+
 def number_columns(
     cells: pd.DataFrame, file: str, marks: Marks | None = None
 ) -> tuple[dict[str, NDArray[np.float64]], dict[str, InputError]]:

@@ -16,7 +16,7 @@ from offing.tables.aggregate import aggregated
 from offing.tables.combine import Combine
 from offing.tables.dates import Stamps, moments_of
 from offing.tables.lines import Gathered, Lines, gap_note
-from offing.tables.numbers import Marks, number_columns
+from offing.tables.numbers import Marks, number_columns, words_of
 from offing.tables.options import Reading
 from offing.tables.regular import Timing, axis_of, gaps_in, place, spelt_runs
 from offing.tables.shapes import PERIOD, from_wide, id_texts, joined_time, looks_wide
@@ -353,11 +353,14 @@ class _Placing:
         if log:
             cells, ordinals = cells.iloc[order], ordinals[order]
         columns, unusable = number_columns(cells, self.file, self.marks)
+        texts = {name: words_of(cells[name]) for name in unusable if name in cells.columns}
         findings = self.findings
         if len(cells) < axis.n:
             columns = {name: _spread(values, ordinals - axis.first, axis.n) for name, values in columns.items()}
+            texts = {name: _spread_words(words, ordinals - axis.first, axis.n) for name, words in texts.items()}
             findings = (*findings, self._gaps_note(axis, ordinals))
-        return Table(self.file, axis, columns, unusable, treatments=log, findings=findings, **self.reading.said())
+        return Table(self.file, axis, columns, unusable, treatments=log, findings=findings, texts=texts,
+                     **self.reading.said())  # fmt: skip
 
     def _sorted(self, axis: Axis, order: np.ndarray, ordinals: np.ndarray) -> tuple[Treatment, ...]:
         moved = np.flatnonzero(order != np.arange(len(order)))
@@ -375,6 +378,12 @@ class _Placing:
             f"{self.file}: {count(missing, f'{unit} has', f'{unit}s have')} no row and stay missing: {runs}.",
             evidence={"periods": float(missing)},
         )  # fmt: skip
+
+
+def _spread_words(words: np.ndarray, places: np.ndarray, n: int) -> np.ndarray:
+    spread = np.full(n, "", dtype=object)
+    spread[places] = words
+    return spread
 
 
 def _spread(values: Array, places: np.ndarray, n: int) -> Array:

@@ -18,6 +18,7 @@ from offing.calendar import Axis
 from offing.calendar.frequency import DAY, HOUR
 
 Array = NDArray[np.float64]
+Texts = NDArray[np.object_]
 LaterRows = Literal["plan", "actual"]
 
 
@@ -80,6 +81,8 @@ class Table:
         What rows after the target's last period hold: the drivers' ``plan`` or already ``actual`` values.
     treatments, findings
         What was changed on reading, and what was noticed.
+    texts
+        Words (n,) of each column that holds no numbers, an empty text where a cell is empty.
     delay
         How long after the end of its period a value becomes known.
 
@@ -102,6 +105,7 @@ class Table:
     treatments: tuple[Treatment, ...] = ()
     findings: tuple[Finding, ...] = ()
     delay: Delay = NO_DELAY
+    texts: Mapping[str, Texts] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         for values in self.columns.values():
@@ -129,6 +133,19 @@ class Table:
         if column not in self.columns:
             raise InputError(f"there is no column {column!r}", nearest(column, self.columns), file=self.name)
         return self.columns[column]
+
+    def words(self, column: str) -> Texts:
+        """Words (n,) of a column; numbers as they would be written, an empty text where there is none.
+
+        Raises
+        ------
+        InputError
+            If there is no such column.
+        """
+        if column in self.texts:
+            return self.texts[column]
+        values = self.values(column)
+        return np.array(["" if np.isnan(value) else f"{value:.12g}" for value in values.tolist()], dtype=object)
 
     def known_at(self) -> NDArray[np.int64]:
         """Instants (n,) at which the rows' actual values became known: the end of their periods, and the delay."""

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
 from offing.calendar import DAY, Axis
-from offing.tables.table import Array, Panel, Table
+from offing.tables.table import Array, Panel, Table, Texts
 from offing.tables.treat import Patch
 
 #: Marks of values, and their names in tables.
@@ -199,6 +199,28 @@ class View:
             _fill(known, plan, column, axis, np.full(plan.axis.n, PLAN, dtype=np.int8))
         return known
 
+    def numeric(self, reference: str) -> bool:
+        """Whether a column holds numbers, and no words."""
+        source, column = self.sources.find(reference)
+        return column in self.sources.tables[source].columns
+
+    def words(self, reference: str, axis: Axis) -> Texts:
+        """Words (n,) of a column on the periods of `axis`, as far as they are known; an empty text elsewhere."""
+        source, column = self.sources.find(reference)
+        tables = [self.sources.tables[source], *([self.sources.plans[source]] if source in self.sources.plans else [])]
+        told = [table for table in tables if _has(table, column)]
+        levels = sorted({word for table in told for word in table.words(column).tolist() if word})
+        coded = {id(table): _coded(table, column, levels) for table in told}
+        known = Known(np.full(axis.n, np.nan), np.full(axis.n, MISSING, dtype=np.int8))
+        for i, table in enumerate(told):
+            plan = i > 0 or table is not tables[0]
+            marks = np.full(table.axis.n, PLAN, dtype=np.int8) if plan else self._marks(table)
+            _fill(known, coded[id(table)], column, axis, marks)
+        found = np.full(axis.n, "", dtype=object)
+        there = np.isfinite(known.values)
+        found[there] = np.array(levels, dtype=object)[known.values[there].astype(np.intp)]
+        return found
+
     def why_missing(self, reference: str, missing: Axis) -> str:
         """Advice for a driver without a value in the period `missing`."""
         source, column = self.sources.find(reference)
@@ -243,6 +265,14 @@ def _fill(known: Known, table: Table, column: str, axis: Axis, marks: NDArray[np
     fill = (marks[there] != MISSING) & np.isfinite(fresh) & (known.marks[here] == MISSING)
     known.values[here][fill] = fresh[fill]
     known.marks[here][fill] = marks[there][fill]
+
+
+def _coded(table: Table, column: str, levels: list[str]) -> Table:
+    """The table with a column of words as places among `levels`."""
+    places = {word: float(i) for i, word in enumerate(levels)}
+    codes = np.array([places.get(word, np.nan) for word in table.words(column).tolist()])
+    unusable = {name: error for name, error in table.unusable.items() if name != column}
+    return replace(table, columns={**table.columns, column: codes}, unusable=unusable)
 
 
 def _smoothed(patch: Patch, axis: Axis, longer: Array) -> Array:

@@ -1,8 +1,10 @@
 """The pieces of a model. Each learns what it needs from a view and then makes columns for any periods."""
 
+from offing.terms.category import Category
 from offing.terms.driver import Driver
 from offing.terms.event import Event
 from offing.terms.holidays import Holidays
+from offing.terms.interaction import Interaction
 from offing.terms.own_lags import OwnLags
 from offing.terms.pulses import Pulses
 from offing.terms.season import Season
@@ -18,19 +20,23 @@ TERMS: dict[str, type[Term]] = {
     "working-time": WorkingTime,
     "event": Event,
     "driver": Driver,
+    "category": Category,
     "own-lags": OwnLags,
+    "interaction": Interaction,
 }
 
 __all__ = [
     "STATED",
     "TERMS",
     "Block",
+    "Category",
     "Choice",
     "Curve",
     "Driver",
     "Event",
     "Fresh",
     "Holidays",
+    "Interaction",
     "OwnLags",
     "Pulses",
     "Readout",

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import product
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal, get_args
 
 import numpy as np
 
@@ -14,36 +14,48 @@ from offing.base import InputError
 from offing.calendar import Axis
 from offing.tables import View
 from offing.terms.driver_forms import (
+    Bases,
     CarryOver,
     Form,
     Hinge,
     Saturating,
     Shape,
+    bases_of,
     carried_in,
     chained,
+    learnt_forms,
     number_of,
-    softened,
 )
-from offing.terms.term import STATED, Array, Block, Reference, Shaped, Term, Wishes, whole_numbers
-from offing.terms.transforms import Log, Stated, Step, evaluate, reach, steps_of
+from offing.terms.driver_wishes import asked, check_wishes, usual_change
+from offing.terms.smooth import Bend, Smooth, curve_block, lagged_block
+from offing.terms.term import Array, Block, Reference, Shaped, Term, whole_numbers
+from offing.terms.transforms import Log, Series, Stated, Step, evaluate, reach, steps_of
 
 
 @dataclass(frozen=True)
 class DriverState:
-    """First fitted period, the forms with what they learnt, and the shape of each that is estimated.
+    """First fitted period, transformations and forms with what they learnt, and the shape of each that is estimated.
 
-    `scales` (m,) are one over the usual change of each column, where effects are drawn to zero.
+    `forms` and `shapes` are by chain. `scales` (m,) are one over the usual change of each column, where effects are
+    drawn to zero; `smooth` is the curve, if it has one.
     """
 
     first: int
-    forms: tuple[Form, ...] = ()
-    shapes: tuple[Shape | None, ...] = ()
+    steps: tuple[Step, ...] = ()
+    forms: tuple[tuple[Form, ...], ...] = ()
+    shapes: tuple[tuple[Shape | None, ...], ...] = ()
     scales: tuple[float, ...] = ()
+    smooth: Smooth | None = None
+
+    @property
+    def every_shape(self) -> tuple[Shape | None, ...]:
+        """The shapes of all chains."""
+        return tuple(shape for chain in self.shapes for shape in chain)
 
     @property
     def estimated(self) -> tuple[bool, ...]:
         """Which forms have a shape that is estimated."""
-        return tuple(shape is not None for shape in self.shapes)
+        return tuple(shape is not None for shape in self.every_shape)
 
 
 @dataclass(frozen=True)
@@ -57,14 +69,21 @@ class Driver(Term):
     transform
         What becomes of the values first, step by step: ``log`` (on the log scale the coefficient is then an
         elasticity), ``difference``, ``seasonal difference``, ``log difference`` (times 100), ``growth`` (percent on the
-        year before), ``per working day``; and with a value ``{"difference": 4}``, ``{"index": "2020"}`` (that
-        period = 100), ``{"times": 0.001}``, ``{"deflate": "prices.index", "base": "2020"}``,
-        ``{"per": "people.number"}``, ``{"per working day": "NO"}`` (a country's holidays are none).
+        year before), ``standardised`` (less its mean, over its standard deviation), ``per working day``; and with a
+        value ``{"difference": 4}``, ``{"sum": 4}`` and ``{"mean": 4}`` (over so many periods up to this one),
+        ``{"index": "2020"}`` (that period = 100), ``{"times": 0.001}``,
+        ``{"deflate": "prices.index", "base": "2020"}``, ``{"per": "people.number"}``,
+        ``{"per working day": "NO"}`` (a country's holidays are none).
     lags
         After how many periods it acts; 0 is at once, −1 a period before. One column each.
     above, below
         A base: only what is above it acts, or what is below it, as a positive number, such as degrees below 15. A
-        number or ``"estimated"``.
+        number or ``"estimated"``; both for heating and cooling, or a list of numbers for a slope from each on.
+    curve
+        ``smooth``: an effect of any gentle shape, of which the data learn how far it bends; ``rising`` or ``falling``:
+        one that never turns. Beyond the values seen it goes straight on.
+    lag_degree
+        The effects of many lags lie on a polynomial of this degree over the lag, so that few numbers tell them all.
     carry_over
         The share of its effect that stays for each later period, from 0 to 0.98, or ``"estimated"``. What was carried
         into the first fitted period is a coefficient of its own.
@@ -100,8 +119,10 @@ class Driver(Term):
     data: str
     transform: Sequence[Stated] = ()
     lags: Sequence[int] = (0,)
-    above: float | Literal["estimated"] | None = None
-    below: float | Literal["estimated"] | None = None
+    above: Bases = None
+    below: Bases = None
+    curve: Bend | None = None
+    lag_degree: int | None = None
     carry_over: float | Literal["estimated"] | None = None
     saturation: float | Literal["estimated"] | None = None
     sign: Literal["positive", "negative"] | None = None
@@ -126,68 +147,37 @@ class Driver(Term):
         if sum(isinstance(step, Log) for step in steps) > 1:
             raise InputError("the logarithm is taken twice", "Give it once.", key="transform")
         self._check_forms()
-        self._check_wishes()
+        check_wishes(self)
 
     def _check_forms(self) -> None:
-        if self.above is not None and self.below is not None:
-            raise InputError(
-                "a driver acts above a base or below it", "Give two drivers, each with a name.", key="above"
-            )
-        limits = {"above": (-np.inf, np.inf), "below": (-np.inf, np.inf), "carry_over": (0.0, 0.98),
-                  "saturation": (1e-12, np.inf)}  # fmt: skip
-        for key, (low, high) in limits.items():
+        for key in ("above", "below"):
+            bases_of(getattr(self, key), key)
+        for key, low, high in (("carry_over", 0.0, 0.98), ("saturation", 1e-12, np.inf)):
             if getattr(self, key) is not None:
                 self._set(**{key: number_of(getattr(self, key), key, low, high)})
+        if self.curve not in (None, *get_args(Bend)):
+            raise InputError(f"found {self.curve!r}", f"Allowed: {', '.join(get_args(Bend))}.", key="curve")
+        acts_on = self.carry_over is not None or self.saturation is not None
+        if len(self.hinges) > 1 and acts_on:
+            raise InputError("several bases, and what each makes is carried over or saturates",
+                             "Give a driver for each base, each with a name.", key="above")  # fmt: skip
+        if self.curve is not None and (self.hinges or acts_on or self.lags != (0,)):
+            raise InputError("a curve has any shape by itself", "Leave out bases, carry_over, saturation and lags.",
+                             key="curve")  # fmt: skip
         if self.carry_over is not None and self.lags != (0,):
             raise InputError("a carry-over acts in later periods by itself", "Leave out lags.", key="lags")
         if self.shaped and self.lags != (0,):
             raise InputError("an estimated shape and lags do not go together", "Use carry_over, or state the number.",
                              key="lags")  # fmt: skip
-
-    def _check_wishes(self) -> None:
-        if self.sign not in (None, "positive", "negative"):
-            raise InputError(f"found {self.sign!r}", 'Give "positive" or "negative".', key="sign")
-        if self.sign is not None and (self.at_least is not None or self.at_most is not None):
-            raise InputError("a sign is a bound at 0", "Give sign, or at_least and at_most.", key="sign")
-        for key in ("at_least", "at_most", "expected", "give_or_take"):
-            value = getattr(self, key)
-            if value is not None and (isinstance(value, bool) or not np.isfinite(value)):
-                raise InputError(f"found {value!r}", "Give a number.", key=key)
-        if self.at_least is not None and self.at_most is not None and not self.at_least < self.at_most:
-            raise InputError(f"{self.at_least:g} is not below {self.at_most:g}", key="at_most")
-        if (self.expected is None) != (self.give_or_take is None):
-            raise InputError("a value that is expected needs how sure it is", "Give both expected and give_or_take.",
-                             key="expected")  # fmt: skip
-        if self.give_or_take is not None and self.give_or_take <= 0.0:
-            raise InputError(f"found {self.give_or_take!r}", "Give a standard deviation above 0.", key="give_or_take")
-        if self.expected is not None and (self.shrink_with is not None or self.shaped or len(self.lags) > 1):
-            what = ("its group's strength" if self.shrink_with is not None
-                    else "an estimated shape" if self.shaped else "several lags")  # fmt: skip
-            raise InputError(f"a value is expected of one coefficient, which {what} denies",
-                             "Leave out one of them.", key="expected")  # fmt: skip
-        if self.shrink_with is not None and (not self.shrink_with.strip() or self.shaped):
-            raise InputError(f"found {self.shrink_with!r}" if not self.shaped else "its shape is estimated",
-                             "Name a group of drivers whose shapes are stated.", key="shrink_with")  # fmt: skip
-        if self.shrink_with == STATED:
-            raise InputError(f"{STATED!r} is the group of what is expected", "Choose another name.", key="shrink_with")
-
-    def _asked(self, names: tuple[str, ...], state: DriverState) -> dict[str, Any]:
-        """Groups and wishes of the columns; what was carried in before the data is free."""
-        m, k = len(names) - self._carries_in, len(names)
-        low = 0.0 if self.sign == "positive" else -np.inf if self.at_least is None else float(self.at_least)
-        high = 0.0 if self.sign == "negative" else np.inf if self.at_most is None else float(self.at_most)
-        group = self.shrink_with or (STATED if self.expected is not None else "")
-        if not group and np.isinf([low, high]).all():
-            return {}
-        scale = float(self.give_or_take or 1.0)
-        scales = state.scales if self.shrink_with else (scale,) * m
-
-        def all_of(values: tuple[float, ...], rest: float) -> tuple[float, ...]:
-            return (*values, *(rest,) * (k - m))
-
-        wishes = Wishes(all_of((low,) * m, -np.inf), all_of((high,) * m, np.inf),
-                        all_of((float(self.expected or 0.0),) * m, 0.0), all_of(scales, 1.0))  # fmt: skip
-        return {"groups": (*(group,) * m, *("",) * (k - m)), "wishes": wishes}
+        degree = self.lag_degree
+        if degree is None:
+            return
+        if isinstance(degree, bool) or not isinstance(degree, (int, np.integer)) or not 0 <= degree < len(self.lags):
+            raise InputError(f"found {degree!r}", f"Give a whole number from 0 to {len(self.lags) - 1}, one less than "
+                             "there are lags.", key="lag_degree")  # fmt: skip
+        if self.lags != tuple(range(self.lags[0], self.lags[0] + len(self.lags))) or len(self.hinges) > 1:
+            raise InputError("a curve over the lags needs them in a row, and one column each",
+                             "Give lags such as [0, 1, 2, 3, 4].", key="lag_degree")  # fmt: skip
 
     @property
     def shaped(self) -> bool:
@@ -196,21 +186,23 @@ class Driver(Term):
 
     @property
     def _stated(self) -> tuple[object, ...]:
-        return (self.above if self.above is not None else self.below, self.carry_over, self.saturation)
+        return (*(hinge.base for hinge in self.hinges), self.carry_over, self.saturation)
 
     @cached_property
-    def forms(self) -> tuple[Form, ...]:
-        """What becomes of it after its transformations: beyond a base, then carried over, then saturating."""
-        found: list[Form] = []
-        if self.above is not None:
-            found.append(Hinge(self.above, above=True))
-        if self.below is not None:
-            found.append(Hinge(self.below, above=False))
+    def hinges(self) -> tuple[Hinge, ...]:
+        """Its bases."""
+        above, below = bases_of(self.above, "above"), bases_of(self.below, "below")
+        return (*(Hinge(base, above=True) for base in above), *(Hinge(base, above=False) for base in below))
+
+    @cached_property
+    def chains(self) -> tuple[tuple[Form, ...], ...]:
+        """What becomes of it after its transformations, a column each: beyond a base, carried over, saturating."""
+        later: list[Form] = []
         if self.carry_over is not None:
-            found.append(CarryOver(self.carry_over))
+            later.append(CarryOver(self.carry_over))
         if self.saturation is not None:
-            found.append(Saturating(self.saturation))
-        return tuple(found)
+            later.append(Saturating(self.saturation))
+        return tuple((hinge, *later) for hinge in self.hinges) or (tuple(later),)
 
     @cached_property
     def steps(self) -> tuple[Step, ...]:
@@ -232,34 +224,30 @@ class Driver(Term):
         for reference in self.needs():
             source, column = view.sources.find(reference)
             view.sources.tables[source].values(column)
-        state = self._formed_state(view)
+        steps: tuple[Step, ...] = ()
+        for step in self.steps:
+            steps = (*steps, step.learnt(self._after(steps, view), view))
+        state = self._formed_state(view, DriverState(view.rows.first, steps))
         if self.shrink_with is None:
             return state
-        columns = self.block(view, view.rows, replace(state, scales=(1.0,) * len(self.lags))).columns
-        return replace(state, scales=tuple(_usual_change(column) for column in columns.T[: len(self.lags)]))
+        k = len(self.lags) * len(self.chains)
+        columns = self.block(view, view.rows, replace(state, scales=(1.0,) * k)).columns
+        return replace(state, scales=tuple(usual_change(column) for column in columns.T[:k]))
 
-    def _formed_state(self, view: View) -> DriverState:
-        """What its forms learn."""
-        if not self.forms:
-            return DriverState(view.rows.first)
-        if reach(self.steps, view.rows.frequency) != (0,):
+    def _formed_state(self, view: View, state: DriverState) -> DriverState:
+        """What its forms learn, or its curve."""
+        if not any(self.chains) and self.curve is None:
+            return state
+        if any(step.is_change for step in self.steps) and self.curve is None:
             raise InputError("a form acts on values, and these are changes of values", "Leave out one of them.",
                              key="transform")  # fmt: skip
-        values = self.transformed(view, view.rows)
+        values = self.transformed(view, view.rows, state.steps)
         self._check_values(values, view.rows)
         known = values[np.isfinite(values)]
-        forms, shapes = [], []
-        for form in self.forms:
-            own = softened(form, known)
-            shape = own.shape(known)
-            forms.append(own)
-            shapes.append(shape)
-            if isinstance(own, Hinge):
-                base = float(np.median(known)) if shape else float(own.base)
-                known = np.maximum((known - base) if own.above else (base - known), 0.0)
-            elif isinstance(own, CarryOver):
-                known = known / (1.0 - (0.5 if shape else float(own.share)))
-        return DriverState(view.rows.first, tuple(forms), tuple(shapes))
+        if self.curve is not None:
+            return replace(state, smooth=Smooth.over(known, self.curve, self.data))
+        chains = tuple(learnt_forms(chain, known) for chain in self.chains)
+        return replace(state, forms=tuple(forms for forms, _ in chains), shapes=tuple(shapes for _, shapes in chains))
 
     def _check_values(self, values: Array, rows: Axis) -> None:
         """Refuse what a form cannot take."""
@@ -272,7 +260,7 @@ class Driver(Term):
         if not np.isfinite(values).any():
             raise InputError("it has no value in the fitted periods", column=self.data)
         negative = np.flatnonzero(values < 0.0)
-        if self.saturation is not None and self.above is None and self.below is None and len(negative):
+        if self.saturation is not None and not self.hinges and len(negative):
             at = int(negative[0])
             raise InputError(f"found {values[at]:g}, but what saturates starts at 0", "Give it a base, say above = 0.",
                              period=rows.part(at, at + 1).labels()[0], column=self.data)  # fmt: skip
@@ -280,44 +268,60 @@ class Driver(Term):
     def block(self, view: View, axis: Axis, state: DriverState) -> Block:
         """The values, one column a lag; or what their forms make of them, by the shapes that are estimated."""
         stem = " ".join((*(step.name for step in reversed(self.steps)), str(self.name)))
-        stem += "".join(form.words for form in self.forms)
+        if state.smooth is not None:
+            return curve_block(state.smooth, stem, self.transformed(view, axis, state.steps),
+                               lambda: self.transformed(view, view.rows, state.steps))  # fmt: skip
+        stems = tuple(stem + "".join(form.words for form in chain) for chain in self.chains)
         if not any(state.estimated):
-            names = tuple(_lagged(stem, lag) for lag in self.lags)
+            names = tuple(_lagged(each, lag) for lag in self.lags for each in stems)
             parts = [self._formed(self._raw(view, own, state), own, state, np.zeros(0))[0]
                      for own in (axis.shifted(-lag) for lag in self.lags)]  # fmt: skip
-            names = (*names, f"{stem}, before the data") if self._carries_in else names
-            return Block(np.hstack(parts), names, **self._asked(names, state))
-        shapes = [shape for shape in state.shapes if shape is not None]
-        grid = np.array(list(product(*(shape.starts for shape in shapes))))
+            columns = np.hstack(parts)
+            if self.lag_degree is not None:
+                return lagged_block(columns, names, stem, self.lag_degree)
+            names = (*names, f"{stems[0]}, before the data") if self._carries_in else names
+            return Block(columns, names, **asked(self, names, state.scales))
+        shapes = [shape for shape in state.every_shape if shape is not None]
+        crossed = list(product(*(shape.starts for shape in shapes)))
 
         raw = self._raw(view, axis, state)
 
-        def columns(theta: Array) -> tuple[Array, Array]:
+        def columns_at(theta: Array) -> tuple[Array, Array]:
             return self._formed(raw, axis, state, theta)
 
-        names = (stem, f"{stem}, before the data") if self._carries_in else (stem,)
+        names = (*stems, f"{stems[0]}, before the data") if self._carries_in else stems
         curve = Shaped(
             tuple(f"{self.name}: {shape.words}" for shape in shapes),
-            grid,
+            np.array(crossed),
             np.array([shape.lower for shape in shapes]),
             np.array([shape.upper for shape in shapes]),
-            columns,
+            columns_at,
         )
-        return Block(columns(grid[0])[0], names, curve=curve, **self._asked(names, state))
+        return Block(columns_at(np.array(crossed[0]))[0], names, curve=curve, **asked(self, names, state.scales))
 
     def _raw(self, view: View, axis: Axis, state: DriverState) -> Array:
         """The values that `axis` needs: of what is carried over, all from the first fitted period on."""
         first = axis.first if self.carry_over is None else min(state.first, axis.first)
-        return self.transformed(view, Axis(axis.frequency, first, axis.first + axis.n - first))
+        return self.transformed(view, Axis(axis.frequency, first, axis.first + axis.n - first), state.steps)
 
     def _formed(self, raw: Array, axis: Axis, state: DriverState, theta: Array) -> tuple[Array, Array]:
         """Columns (n, m) on `axis` with their derivatives (n, m, s) by the estimated shapes, from the `raw` values."""
-        value, slopes = chained(state.forms, state.estimated, theta, raw)
-        value, slopes = value[len(raw) - axis.n :], slopes[len(raw) - axis.n :]
-        if not self._carries_in:
-            return value[:, None], slopes[:, None, :]
-        before, leaning = carried_in(state.forms, state.estimated, theta, np.asarray(axis.ordinals - state.first + 1.0))
-        return np.column_stack([value, before]), np.stack([slopes, leaning], axis=1)
+        values, slopes, at = [], [], 0
+        for forms, shapes in zip(state.forms or ((),), state.shapes or ((),), strict=True):
+            free = [shape is not None for shape in shapes]
+            own = theta[at : at + sum(free)]
+            value, lean = chained(forms, free, own, raw)
+            wide = np.zeros((axis.n, len(theta)))
+            wide[:, at : at + len(own)] = lean[len(raw) - axis.n :]
+            values.append(value[len(raw) - axis.n :])
+            slopes.append(wide)
+            if self._carries_in:
+                steps = np.asarray(axis.ordinals - state.first + 1.0)
+                before, leaning = carried_in(forms, free, own, steps)
+                values.append(before)
+                slopes.append(leaning)
+            at += len(own)
+        return np.column_stack(values), np.stack(slopes, axis=1)
 
     @property
     def _carries_in(self) -> bool:
@@ -344,20 +348,16 @@ class Driver(Term):
         """The mean over the fit's rows."""
         return Reference(None)
 
-    def transformed(self, view: View, axis: Axis) -> Array:
-        """The driver's values (n,) on `axis` after its transformations, without lags."""
+    def _after(self, steps: Sequence[Step], view: View) -> Series:
+        return lambda each: evaluate(lambda axis: view.known(self.data, axis).values, steps, view, each)
+
+    def transformed(self, view: View, axis: Axis, steps: Sequence[Step] = ()) -> Array:
+        """The driver's values (n,) on `axis` after its transformations, as learnt in `steps`, without lags."""
         try:
-            return evaluate(lambda each: view.known(self.data, each).values, self.steps, view, axis)
+            return self._after(steps or self.steps, view)(axis)
         except InputError as error:
             error.column = error.column or self.data
             raise
-
-
-def _usual_change(column: Array) -> float:
-    """One over the standard deviation of the known values; 1 where nothing varies."""
-    known = column[np.isfinite(column)]
-    spread = float(known.std()) if len(known) else 0.0
-    return 1.0 / spread if spread > 1e-12 * float(np.abs(known).max(initial=0.0)) else 1.0
 
 
 def _lagged(stem: str, lag: int) -> str:

@@ -156,6 +156,38 @@ def carried_in(forms: Sequence[Form], estimated: Sequence[bool], theta: Array, s
     raise ValueError("nothing is carried over")
 
 
+#: One base, several, or none.
+Bases = float | Literal["estimated"] | Sequence[float] | None
+
+
+def bases_of(stated: Bases, key: str) -> tuple[Number, ...]:
+    """The bases: one number or ``"estimated"``, or a list of different numbers."""
+    if stated is None:
+        return ()
+    if not isinstance(stated, (list, tuple)):
+        return (number_of(stated, key, -np.inf, np.inf),)
+    found = tuple(number_of(each, key, -np.inf, np.inf) for each in stated)
+    if len(found) > 1 and ("estimated" in found or len(set(found)) < len(found)):
+        raise InputError(f"found {stated!r}", "Give different numbers, or one base that is estimated.", key=key)
+    return found
+
+
+def learnt_forms(forms: Sequence[Form], values: Array) -> tuple[tuple[Form, ...], tuple[Shape | None, ...]]:
+    """The forms with what they learn from the known `values`, and the shape of each that is estimated."""
+    learnt, shapes = [], []
+    for form in forms:
+        own = softened(form, values)
+        shape = own.shape(values)
+        learnt.append(own)
+        shapes.append(shape)
+        if isinstance(own, Hinge):
+            base = float(np.median(values)) if shape else float(own.base)
+            values = np.maximum((values - base) if own.above else (base - values), 0.0)
+        elif isinstance(own, CarryOver):
+            values = values / (1.0 - (0.5 if shape else float(own.share)))
+    return tuple(learnt), tuple(shapes)
+
+
 def number_of(stated: object, key: str, low: float, high: float) -> Number:
     """A number between two limits, or ``"estimated"``."""
     if stated == "estimated":

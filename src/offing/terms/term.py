@@ -83,7 +83,7 @@ class Block:
 
     `readout` is what the table of coefficients shows, where that is not the columns' own coefficients. `groups` (k,)
     names the group with which a coefficient is drawn to zero, an empty text where it is free; empty means all are.
-    `wishes` say more of the coefficients.
+    `wishes` say more of the coefficients; `rising` (m, k) are functions of them that must not be negative.
     `curve` adds what no column can, or gives the columns by shape parameters; `columns` are then those at their start.
     """
 
@@ -93,6 +93,7 @@ class Block:
     groups: tuple[str, ...] = ()
     curve: Curve | Shaped | None = None
     wishes: Wishes | None = None
+    rising: Array | None = None
 
     @property
     def drawn(self) -> tuple[str, ...]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -28,6 +28,11 @@ class Step(ABC):
     name: str
 
     @property
+    def is_change(self) -> bool:
+        """Whether nothing is left of a series that stays the same."""
+        return isinstance(self, (Difference, LogDifference, Growth))
+
+    @property
     def keeps_periods(self) -> bool:
         """Whether each period's value comes from the same period alone."""
         return isinstance(self, Factor)
@@ -43,6 +48,10 @@ class Step(ABC):
     def needs(self) -> tuple[str, ...]:
         """Further columns that it looks at."""
         return ()
+
+    def learnt(self, series: Series, view: View) -> Step:
+        """The step with what it learns from the fitted periods of the untransformed series."""
+        return self
 
 
 class Factor(Step):
@@ -114,6 +123,52 @@ class Growth(Step):
         """100 (x / x a year before − 1)."""
         earlier = axis.shifted(-year_of(axis.frequency))
         return 100.0 * (series(axis) / positive(series(earlier), earlier, "growth") - 1.0)
+
+
+@dataclass(frozen=True)
+class Window(Step):
+    """The sum or the mean over so many periods up to this one."""
+
+    number: int
+    mean: bool
+
+    @property
+    def name(self) -> str:  # type: ignore[override]
+        """Head of columns' names."""
+        return f"{'mean' if self.mean else 'sum'} over {self.number} of"
+
+    def lags(self, frequency: Frequency) -> tuple[int, ...]:
+        """All periods of the window."""
+        return tuple(range(self.number))
+
+    def apply(self, series: Series, view: View, axis: Axis) -> Array:
+        """The sum of the windows, or their mean; NaN where one value is unknown."""
+        longer = series(Axis(axis.frequency, axis.first - self.number + 1, axis.n + self.number - 1))
+        sums = np.lib.stride_tricks.sliding_window_view(longer, self.number).sum(axis=1)
+        return np.asarray(sums / self.number if self.mean else sums)
+
+
+@dataclass(frozen=True)
+class Standardised(Step):
+    """Less the mean of the fitted periods, over their standard deviation."""
+
+    centre: float | None = None
+    spread: float = 1.0
+    name: str = "standardised"
+
+    def learnt(self, series: Series, view: View) -> Step:
+        """With the mean and the standard deviation of the fitted periods."""
+        values = series(view.rows)
+        known = values[np.isfinite(values)]
+        spread = float(known.std(ddof=1)) if len(known) > 1 else 0.0
+        if not spread > 1e-12 * float(np.abs(known).max(initial=0.0)):
+            raise InputError("it never varies in the fitted periods", "Leave out standardised.", key="transform")
+        return replace(self, centre=float(known.mean()), spread=spread)
+
+    def apply(self, series: Series, view: View, axis: Axis) -> Array:
+        """(x − mean) / standard deviation."""
+        own = self if self.centre is not None else self.learnt(series, view)
+        return np.asarray((series(axis) - own.centre) / own.spread)  # type: ignore[attr-defined]
 
 
 @dataclass(frozen=True)
@@ -196,9 +251,10 @@ _NAMED: dict[str, Callable[[], Step]] = {
     "seasonal difference": lambda: Difference(None, "seasonal difference of"),
     "log difference": LogDifference,
     "growth": Growth,
+    "standardised": Standardised,
     "per working day": PerWorkingDay,
 }
-_WITH_VALUE = ("difference", "index", "times", "deflate", "per", "per working day")
+_WITH_VALUE = ("difference", "sum", "mean", "index", "times", "deflate", "per", "per working day")
 
 
 def steps_of(stated: Sequence[Stated] | Stated) -> tuple[Step, ...]:
@@ -230,12 +286,15 @@ def _step(stated: Stated) -> Step:
     for key in rest:
         if key not in extra:
             raise InputError(f"found {key!r} beside {kind!r}", nearest(key, extra), key="transform")
-    wanted: Any = {"difference": int, "times": (int, float)}.get(kind, str)
-    if not isinstance(value, wanted) or isinstance(value, bool) or (kind in ("difference", "times") and not value > 0):
-        words = {"difference": "a whole number from 1 on", "times": "a number above 0"}.get(kind, "a text")
+    whole = ("difference", "sum", "mean")
+    wanted: Any = {**dict.fromkeys(whole, int), "times": (int, float)}.get(kind, str)
+    if not isinstance(value, wanted) or isinstance(value, bool) or (kind in (*whole, "times") and not value > 0):
+        words = {**dict.fromkeys(whole, "a whole number from 1 on"), "times": "a number above 0"}.get(kind, "a text")
         raise InputError(f"found {value!r} for {kind!r}", f"Give {words}.", key="transform")
     makers: dict[str, Callable[[Any], Step]] = {
         "difference": lambda v: Difference(v, f"difference over {v} of"),
+        "sum": lambda v: Window(v, mean=False),
+        "mean": lambda v: Window(v, mean=True),
         "index": Index,
         "times": lambda v: Times(float(v)),
         "deflate": lambda v: DivideBy(v, deflate=True, base=rest.get("base")),

@@ -1,0 +1,163 @@
+"""Interactions: an effect that depends on another term."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from copy import copy
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from offing.base import InputError, nearest
+from offing.calendar import Axis
+from offing.tables import View
+from offing.terms.driver import Driver
+from offing.terms.own_lags import OwnLags
+from offing.terms.season import Season
+from offing.terms.term import Array, Block, Reference, Term
+from offing.terms.trend import Trend
+
+
+@dataclass(frozen=True)
+class Interaction(Term):
+    """Two terms that act more, or less, together than each by itself: the products of their columns.
+
+    Both terms must be in the model as well. The interaction has a contribution of its own, from that of both at their
+    references; `shared`, it is added to theirs, half of it by each one's own change.
+
+    Parameters
+    ----------
+    of
+        The names of two terms.
+    above, below
+        For a second term that is a driver: the first acts only while that is beyond this value.
+    shared
+        Whether contributions go to the two terms instead of a row of their own.
+    name
+        By default both names.
+
+    Raises
+    ------
+    InputError
+        If a term is not in the model, or cannot be multiplied: one with a shape that is estimated, coefficients drawn
+        to zero, or the target's own lags; and a season with a trend, for which there is ``grows_with``.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> days = pd.date_range("2024-01-01", periods=8, freq="D")
+    >>> rain, fest = np.tile([0.0, 1.0], 4), np.repeat([0.0, 1.0], 4)
+    >>> data = pd.DataFrame({"sold": 9.0 - rain + 2.0 * fest - 3.0 * rain * fest, "rain": rain, "fest": fest}, days)
+    >>> terms = [of.Driver("rain"), of.Driver("fest"), of.Interaction(["rain", "fest"])]
+    >>> of.Model("sold", terms=terms).fit(data).coefficients["coefficient"].round(6).tolist()
+    [9.0, -1.0, 2.0, -3.0]
+    """
+
+    of: Sequence[str] = ()
+    above: float | None = None
+    below: float | None = None
+    shared: bool = False
+    name: str | None = None
+    parts: tuple[Term, ...] = field(default=(), init=False, repr=False)
+
+    def __post_init__(self) -> None:
+        if isinstance(self.of, str) or len(self.of) != 2 or self.of[0] == self.of[1]:
+            raise InputError(f"found {self.of!r}", "Give the names of two terms.", key="of")
+        self._set(of=tuple(self.of))
+        if self.name is None:
+            self._set(name=" x ".join(self.of))
+        super().__post_init__()
+        for key in ("above", "below"):
+            value = getattr(self, key)
+            if value is not None and (isinstance(value, bool) or not np.isfinite(value)):
+                raise InputError(f"found {value!r}", "Give a number.", key=key)
+        if self.above is not None and self.below is not None:
+            raise InputError("it acts above a value or below one", "Give one of them.", key="above")
+        if self.shared and self.threshold:
+            raise InputError(
+                "an effect with a condition belongs to the first term alone", "Leave out shared.", key="shared"
+            )
+
+    @property
+    def threshold(self) -> bool:
+        """Whether the second term is a condition."""
+        return self.above is not None or self.below is not None
+
+    def among(self, terms: Mapping[str, Term]) -> Interaction:
+        """The same term with the two terms that it multiplies.
+
+        Raises
+        ------
+        InputError
+            If there is no such term, or it cannot be multiplied.
+        """
+        found = []
+        for name in self.of:
+            if name not in terms:
+                raise InputError(f"there is no term {name!r}", nearest(name, terms), key="of")
+            term = terms[name]
+            if isinstance(term, (OwnLags, Interaction)) or term.multiplies_trend or term.holds_level:
+                raise InputError(f"'{name}' is a term that cannot be multiplied", "Use another one.", key="of")
+            found.append(term)
+        if {type(each) for each in found} == {Season, Trend}:
+            raise InputError("a season that grows with the trend is a season's own affair",
+                             'State grows_with = "trend" in the season; on the log scale it does so by itself.',
+                             key="of")  # fmt: skip
+        if self.threshold and not isinstance(found[1], Driver):
+            raise InputError(f"'{self.of[1]}' is no driver, which could be above or below", "Name a driver second.",
+                             key="of")  # fmt: skip
+        bound = copy(self)
+        bound._set(parts=tuple(found))
+        return bound
+
+    def learn(self, view: View) -> tuple[Any, ...]:
+        """What both terms learn."""
+        states = tuple(term.learn(view) for term in self.parts)
+        for term, state in zip(self.parts, states, strict=True):
+            block = term.block(view, view.rows, state)
+            if block.curve is not None or any(block.drawn) or term.choice(state) is not None:
+                raise InputError(
+                    f"'{term.name}' has columns that are estimated or drawn to zero, which cannot be multiplied",
+                    "State its shape, knots or harmonics.", key="of",
+                )  # fmt: skip
+        return states
+
+    def blocks(self, view: View, axis: Axis, states: tuple[Any, ...]) -> tuple[Block, Block]:
+        """The blocks of both terms; a condition as a column of ones and zeros."""
+        first, second = (term.block(view, axis, state) for term, state in zip(self.parts, states, strict=True))
+        if self.threshold:
+            values = second.columns[:, :1]
+            at = float(self.above if self.above is not None else self.below or 0.0)
+            met = values > at if self.above is not None else values < at
+            limit = f"{'above' if self.above is not None else 'below'} {at:g}"
+            second = Block(np.where(np.isnan(values), np.nan, met), (f"{second.names[0]} {limit}",))
+        return first, second
+
+    def block(self, view: View, axis: Axis, state: tuple[Any, ...]) -> Block:
+        """The product of every column of one with every column of the other."""
+        first, second = self.blocks(view, axis, state)
+        names = tuple(f"{one} x {other}" for one in first.names for other in second.names)
+        return Block(multiplied(first.columns, second.columns), names)
+
+    def needs(self) -> tuple[str, ...]:
+        """What both terms look at."""
+        return tuple(dict.fromkeys(column for term in self.parts for column in term.needs()))
+
+    def first_unknown(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
+        """The first value that either of them lacks."""
+        return next((found for term in self.parts if (found := term.first_unknown(view, axis)) is not None), None)
+
+    @property
+    def measured_from(self) -> str:
+        """The reference in words: that of both."""
+        return ", ".join(dict.fromkeys(term.measured_from for term in self.parts))
+
+    def reference_on(self, view: View, axis: Axis, state: tuple[Any, ...]) -> Reference:
+        """The product of both references; where one is a mean over the fit's rows, the fit knows it."""
+        return Reference(None)
+
+
+def multiplied(first: Array, second: Array) -> Array:
+    """Products (n, a·b) of every column (n, a) with every column (n, b)."""
+    return np.asarray((first[:, :, None] * second[:, None, :]).reshape(len(first), -1))
