@@ -15,7 +15,7 @@ from offing.engine.dynamics import autocovariances, from_partial, multiplied, pa
 GAPS = [1, 2, 9, *range(20, 29), 40]
 
 
-def series(n=160, seed=3, phi=(0.5, 0.2), gaps=(), own=(), start="2020-01-06"):
+def series(n=160, seed=3, phi=(0.5, 0.2), gaps=(), own=()):
     """Weeks with a driver, AR noise and own lags; made by a plain loop."""
     generator = np.random.default_rng(seed)
     fare, shock = generator.normal(10.0, 1.0, n + 200), generator.normal(0.0, 0.3, n + 200)
@@ -23,7 +23,7 @@ def series(n=160, seed=3, phi=(0.5, 0.2), gaps=(), own=(), start="2020-01-06"):
     for t in range(60, n + 200):
         noise[t] = sum(p * noise[t - k] for k, p in enumerate(phi, 1)) + shock[t]
         y[t] = 2.0 - 0.4 * fare[t] + noise[t] + sum(p * y[t - k] for k, p in enumerate(own, 1))
-    index = pd.date_range(start, periods=n, freq="7D")
+    index = pd.date_range("2020-01-06", periods=n, freq="7D")
     frame = pd.DataFrame({"sold": 20.0 + y[200:], "fare": fare[200:]}, index)
     frame.iloc[list(gaps), 0] = np.nan
     return frame
@@ -239,3 +239,39 @@ def test_least_likely_paths_are_those_of_the_joint_distribution():
     assert np.allclose(covariance_times(ahead, np.eye(8)), covariance, rtol=1e-9)
     assert np.allclose(np.diag(covariance), ahead.path.variances + ahead.spread**2)
     assert multivariate_normal(np.zeros(8), covariance).logpdf(np.zeros(8)) > -100.0
+
+
+def test_direct_equations_are_regressions_on_what_was_known():
+    frame = series(200, 3, (), own=(0.6, 0.2))
+    fit = of.Model("sold", terms=[of.Driver("fare"), of.OwnLags([1, 2])]).fit(frame)
+    plan = pd.DataFrame({"fare": np.linspace(8.0, 12.0, 6)}, pd.date_range(frame.index[-1], periods=7, freq="7D")[1:])
+    ahead = fit.forecast(6, plan=plan, way="direct")
+    y, fare = frame["sold"].to_numpy(), frame["fare"].to_numpy()
+    for h in range(1, 7):
+        x = np.column_stack(
+            [np.ones(200), fare, np.r_[np.full(h, np.nan), y[:-h]], np.r_[np.full(h + 1, np.nan), y[: -h - 1]]]
+        )
+        beta = np.linalg.lstsq(x[h + 1 :], y[h + 1 :], rcond=None)[0]
+        expected = beta @ [1.0, plan["fare"].iloc[h - 1], y[-1], y[-2]]
+        assert ahead.table["forecast"].iloc[h - 1] == pytest.approx(expected, rel=1e-9)
+    wide = ahead.contributions.wide
+    assert np.allclose(wide.drop(columns="total").sum(axis=1), ahead.table["forecast"])
+    assert np.allclose(fit.forecast(1, plan=plan).table, fit.forecast(1, plan=plan, way="direct").table)
+    with pytest.raises(of.InputError, match="vary together"):
+        of.totals(ahead, "year")
+    with pytest.raises(of.InputError, match="the model has none"):
+        of.Model("sold").fit(frame).forecast(2, way="direct")
+
+
+def test_effects_with_own_lags_are_those_of_the_long_run():
+    frame = series(300, 3, (), own=(0.6,))
+    fit = of.Model("sold", terms=[of.Driver("fare"), of.OwnLags([1])]).fit(frame)
+    rows = fit.coefficients.set_index("column")["coefficient"]
+    row = of.effects(fit).table.iloc[0]
+    span = row["at_high"] - row["at_low"]
+    assert row["change"] == pytest.approx(span * rows["fare"] / (1.0 - rows["own lags: lag 1"]), rel=1e-9)
+    steady = np.array([rows["fare"] / (1 - rows["own lags: lag 1"]) ** 2, 1.0 / (1 - rows["own lags: lag 1"])])
+    function = np.array([[0.0, steady[1], steady[0]]]) * span
+    assert (row["high"] - row["low"]) / 2.0 / fit.estimate.standard_errors(function)[0] == pytest.approx(
+        1.968, abs=2e-3
+    )

@@ -243,3 +243,23 @@ def test_interactions_that_mean_nothing_are_refused(terms, words):
     frame, noise = world(1)
     with pytest.raises(of.InputError, match=words):
         of.Model("sold", terms=terms).fit(frame.assign(sold=noise).iloc[:N])
+
+
+@pytest.mark.parametrize("form", ["decay", "approach"])
+def test_effects_of_events_fade_with_the_distance_in_time(form):
+    frame, noise = world(10, 0.4)
+    at = [30, 75, 120, 166, 200, 250]
+    away = np.arange(N + 20)[:, None] - np.array(at)
+    away = away if form == "decay" else -away
+    truth = np.where(away >= 0, 6.0 * 0.5 ** (np.maximum(away, 0) / 2.5), 0.0).sum(axis=1)
+    frame["sold"] = 20.0 + truth + noise
+    dates = pd.DataFrame({"date": frame.index[at], "until": frame.index[at] + pd.Timedelta(days=6)})
+    past = frame.iloc[:N]
+    fit = of.Model("sold", terms=[of.Event("fest", table=dates, form=form, half_life="estimated")]).fit(past)
+    rows = fit.coefficients.set_index("column")
+    for name, true in (("fest", 6.0), ("fest: half-life in periods", 2.5)):
+        assert abs(rows.loc[name, "coefficient"] - true) < 3.5 * rows.loc[name, "std_error"] < 1.0
+    stated = of.Model("sold", terms=[of.Event("fest", table=dates, form=form, half_life=2.5)]).fit(past)
+    x = np.column_stack([np.ones(N), truth[:N] / 6.0])
+    assert np.allclose(stated.estimate.beta, np.linalg.lstsq(x, past["sold"], rcond=None)[0], rtol=1e-9)
+    adds_up(fit, None)

@@ -12,6 +12,7 @@ from offing.base import InputError
 from offing.calendar import Axis
 from offing.engine import quantile
 from offing.model import Fit
+from offing.model.driver_effects import in_the_long_run
 from offing.model.words import as_html, percent, text_table
 from offing.tables.table import Array
 from offing.terms import Driver
@@ -153,6 +154,8 @@ def _elasticity(fit: Fit, driver: Driver) -> tuple[float, float, float, Array]:
     used = fit.used & np.isfinite(by_period)
     weights = means[used] / means[used].sum()
     gradient = (weights * worth[used]) @ function[used]
-    half = float(quantile(0.975, fit.estimate.dof) * fit.estimate.standard_errors(gradient[None, :])[0])
     overall = float(weights @ by_period[used])
+    longer, gradient = in_the_long_run(fit, overall, gradient[None, :])
+    half = float(quantile(0.975, fit.estimate.dof) * fit.estimate.standard_errors(gradient)[0])
+    by_period, overall = by_period * (longer / overall if overall else 1.0), longer
     return overall, overall - half, overall + half, by_period

@@ -140,6 +140,7 @@ def _effect(fit: Fit, driver: Driver) -> Effect | None:
     if function[0, ~fit.estimate.kept].any():
         return None
     change = float((above - below).mean())
+    change, function = in_the_long_run(fit, change, function)
     half = float(quantile(0.975, fit.estimate.dof) * fit.estimate.standard_errors(function)[0])
     changes, shares = _on_target(fit, below, np.array([change, change - half, change + half]))
     heads = "" if alone else "".join(f"{step.name} " for step in reversed(driver.steps))
@@ -152,6 +153,21 @@ def _effect(fit: Fit, driver: Driver) -> Effect | None:
         *map(float, changes),
         *map(float, shares),
     )
+
+
+def in_the_long_run(fit: Fit, change: float, function: Array) -> tuple[float, Array]:
+    """A change of what is fitted and its derivative (1, k), with what own lags add to it as time goes on.
+
+    Σ of what is left of it is 1 / (1 − Σ φ); where that has no end, the change at once stays.
+    """
+    if not fit.own or not fit.returns:
+        return change, function
+    left = 1.0 - sum(fit.own)
+    longer = function / left
+    for slot, term in zip(fit.layout.slots, fit.model.terms, strict=True):
+        if term.recursive:
+            longer[:, slot.places] += change / left**2
+    return change / left, longer
 
 
 def _on_target(fit: Fit, low: Array, steps: Array) -> tuple[Array, Array]:

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from offing.base import Finding, Treatment
+from offing.base import Finding, InputError, Treatment
 from offing.calendar import Axis
 from offing.engine import (
     Carried,
@@ -26,6 +26,7 @@ from offing.engine import (
     two_sided_p,
 )
 from offing.model.contributions import Contributions, contribute
+from offing.model.direct import direct
 from offing.model.driver_effects import effects
 from offing.model.forecast import Forecast, forecast
 from offing.model.layout import Design, Layout, lay_out
@@ -35,7 +36,7 @@ from offing.model.scale import Scale
 from offing.model.words import as_html, in_units, number, percent, text_table, wrapped
 from offing.tables import Panel, Table, View
 from offing.tables.table import Array
-from offing.terms import STATED, OwnLags
+from offing.terms import STATED, Interaction, OwnLags
 
 if TYPE_CHECKING:
     from offing.model.model import Model
@@ -216,6 +217,8 @@ class Fit:
 
     def label_of(self, term: Term) -> str:
         """What people call a term: its column's label where its source states one, else its name."""
+        if isinstance(term, Interaction):
+            return " x ".join(self.label_of(part) for part in term.parts)
         labels = [self.view.sources.label(reference) for reference in term.needs()[:1]]
         return next((label for label in labels if label), str(term.name))
 
@@ -408,6 +411,7 @@ class Fit:
         until: object = None,
         plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None = None,
         levels: Sequence[float] = (0.5, 0.8, 0.95),
+        way: Literal["recursion", "direct"] = "recursion",
     ) -> Forecast:
         """Forecast the periods after the target's last value.
 
@@ -422,6 +426,10 @@ class Fit:
             after the target's end that their source declares as ``plan`` or ``actual`` serve as well.
         levels
             Probabilities of the central intervals, each giving two quantiles.
+        way
+            With own lags: ``recursion``, in which a forecast is the later ones' past; or ``direct``, one equation for
+            each horizon, whose lags count from the origin. It is less exact where the model is right, and forgives
+            more where it is not (Marcellino, Stock & Watson 2006); it gives no intervals of sums.
 
         Raises
         ------
@@ -439,7 +447,16 @@ class Fit:
         >>> fit.forecast(2, plan=plan).table[["horizon", "forecast"]].round(2).to_numpy().tolist()
         [[1.0, 6.07], [2.0, 4.0]]
         """
+        if way not in ("recursion", "direct"):
+            raise InputError(f"found {way!r}", 'Give "recursion" or "direct".', key="way")
+        if way == "direct":
+            return direct(self, horizon, until, plan, levels)
         return forecast(self, horizon, until, plan, levels)
+
+    def again(self, terms: Sequence[Term]) -> Fit:
+        """The same data fitted with other terms, from what was known at the same origin."""
+        model = replace(self.model, terms=tuple(terms))
+        return model.fit_series(dict(self.view.sources.tables), self.series)
 
     @property
     def sentences(self) -> str:

@@ -22,7 +22,7 @@ from offing.model.parts import echoes
 from offing.model.words import as_html, in_units, number, rounded, text_table, wrapped
 from offing.tables import MARKS, Panel, Sources, Table, View, read
 from offing.tables.table import Array
-from offing.terms import Term, telling
+from offing.terms import Interaction, Term, telling
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -180,11 +180,16 @@ class Forecast:
         """What every term contributes to each forecast mean."""
         return contribute(self.fit, self.view, self.axis, self.rows, self.path)
 
+    @property
+    def _readers(self) -> list[Term]:
+        """The terms that look at data by themselves."""
+        return [term for term in self.fit.model.terms if not isinstance(term, Interaction)]
+
     @cached_property
     def drivers(self) -> pd.DataFrame:
         """The drivers' values that the forecast rests on: ``period, driver, value, mark`` (plan or actual)."""
         frames = []
-        for term in self.fit.model.terms:
+        for term in self._readers:
             for reference in filter(self.view.numeric, term.needs()):
                 known = self.view.known(reference, self.axis)
                 frames.append(
@@ -206,12 +211,13 @@ class Forecast:
         """The fit's findings and what was noticed about the future."""
         found = list(self.fit.findings)
         found += [finding for plan in self.view.sources.plans.values() for finding in plan.findings]
-        for term in self.fit.model.terms:
+        for term in self._readers:
             for reference in filter(self.view.numeric, term.needs()):
                 past = self.fit.view.known(reference, self.fit.axis).values[self.fit.used]
                 future = self.view.known(reference, self.axis).values
                 unit = self.view.sources.unit(reference)
                 found += beyond_range(str(term.name), past, future, unit, self.axis.frequency.unit)
+        for term in self.fit.model.terms:
             found += term.foresee(self.view, self.axis, self.fit.states[str(term.name)])
         return (*found, *self._below_zero())
 

@@ -255,14 +255,15 @@ class Model:
         fits = {}
         for series, tables in split_series(_tables(data), self.target).items():
             try:
-                fits[series] = self._fit(tables, series)
+                fits[series] = self.fit_series(tables, series)
             except InputError as error:
                 if series:
                     error.found = f"series {series!r}: {error.found}"
                 raise
         return fits
 
-    def _fit(self, tables: dict[str, Table], series: str) -> Fit:
+    def fit_series(self, tables: dict[str, Table], series: str) -> Fit:
+        """Fit one series, whose tables are given by name."""
         sources = Sources(tables)
         source, column = sources.find(self.target)
         table = sources.tables[source]

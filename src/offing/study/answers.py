@@ -20,7 +20,7 @@ _QUESTIONS: tuple[tuple[str, type[Term], Callable[[Forecast, str], Any]], ...] =
 
 def answers(forecast: Forecast) -> dict[str, dict[str, Any]]:
     """Answers by kind, then by the name of the term; a model of changes has none."""
-    if not forecast.fit.scale.plain:
+    if not forecast.fit.scale.plain or forecast.fit.own:
         return {}
     found: dict[str, dict[str, Any]] = {}
     for kind, of, ask in _QUESTIONS:

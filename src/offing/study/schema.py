@@ -110,6 +110,7 @@ class ForecastSpec(Part):
     horizon: Annotated[int, Field(ge=1)] | None = None
     until: str | date | None = None
     levels: Annotated[list[Share], Field(min_length=1)] = [0.5, 0.8, 0.95]
+    way: Literal["recursion", "direct"] = "recursion"
     sums: list[Unit] | None = None
     averages: list[Unit] = []
 

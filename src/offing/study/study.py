@@ -98,7 +98,9 @@ class Study:
         fits = self.fits
         with self._placing():
             return {
-                name: fit.forecast(asked.horizon, until=asked.until, plan=self.plans, levels=asked.levels)
+                name: fit.forecast(
+                    asked.horizon, until=asked.until, plan=self.plans, levels=asked.levels, way=asked.way
+                )
                 for name, fit in fits.items()
             }
 
@@ -114,7 +116,7 @@ class Study:
         found = {}
         with self._placing(("forecast",)):
             for name, each in self.forecasts.items():
-                usual = [] if each.axis.frequency.unit == "year" else ["year"]
+                usual = [] if each.axis.frequency.unit == "year" or asked.way == "direct" else ["year"]
                 sums = [totals(each, by) for by in (usual if asked.sums is None else asked.sums)]
                 found[name] = [*sums, *(totals(each, by, average=True) for by in asked.averages)]
         return found

@@ -1,4 +1,4 @@
-"""Dated events: pulses, steps, ramps and pulses that die away."""
+"""Dated events: pulses, steps, ramps, and effects that fade with the distance in time."""
 
 from __future__ import annotations
 
@@ -15,9 +15,11 @@ from offing.base import InputError
 from offing.calendar import ALWAYS, Axis
 from offing.tables import View
 from offing.tables.event_table import Occurrences, read_occurrences
-from offing.terms.term import Array, Block, Reference, Term, file_of
+from offing.terms.term import Array, Block, Reference, Shaped, Term, file_of
 
-Form = Literal["pulse", "step", "ramp", "decay"]
+Form = Literal["pulse", "step", "ramp", "decay", "approach"]
+#: Of an effect that lasts longer a step tells more.
+_LONGEST = 60.0
 
 
 @dataclass(frozen=True)
@@ -44,9 +46,11 @@ class Event(Term):
         ``strength`` (a number that scales the effect) and ``known_from``.
     form
         ``pulse``: the share of a period's days that the event takes. ``step``: from the date on, for good.
-        ``ramp``: a slope from the date on, in years. ``decay``: a pulse whose effect halves every `half_life` periods.
+        ``ramp``: a slope from the date on, in years. ``decay``: a pulse whose effect halves every `half_life` periods
+        after it. ``approach``: one that doubles every `half_life` periods towards it, as before a fest or a rise of
+        prices that is announced.
     half_life
-        Periods in which what is left of a ``decay`` halves.
+        Periods in which what is left of a ``decay`` halves, or an ``approach`` doubles; a number or ``"estimated"``.
     known_from
         The day from which one knew of the event: earlier origins do not count it. By default it was always known.
 
@@ -71,7 +75,7 @@ class Event(Term):
     until: str | date | None = None
     table: str | Path | pd.DataFrame | None = field(default=None, compare=False)
     form: Form = "pulse"
-    half_life: float | None = None
+    half_life: float | Literal["estimated"] | None = None
     known_from: str | date | None = None
 
     def __post_init__(self) -> None:
@@ -82,11 +86,13 @@ class Event(Term):
             raise InputError("an event has dates or a table of them", "Give one of them.", key="dates")
         if self.form not in get_args(Form):
             raise InputError(f"found {self.form!r}", f"Allowed: {', '.join(get_args(Form))}.", key="form")
-        if (self.form == "decay") != (self.half_life is not None):
-            raise InputError("half_life belongs to the form decay, which needs it", "Give both.", key="half_life")
-        if self.half_life is not None and not self.half_life > 0:
-            raise InputError(f"found {self.half_life!r}", "Give a number above 0.", key="half_life")
-        if self.until is not None and (len(self.dates) != 1 or self.form not in ("pulse", "decay")):  # type: ignore[arg-type]
+        if self.fades != (self.half_life is not None):
+            raise InputError("half_life belongs to the forms decay and approach, which need it", "Give both.",
+                             key="half_life")  # fmt: skip
+        number = self.half_life not in (None, "estimated")
+        if number and (isinstance(self.half_life, (str, bool)) or not self.half_life > 0):  # type: ignore[operator]
+            raise InputError(f"found {self.half_life!r}", 'Give a number above 0, or "estimated".', key="half_life")
+        if self.until is not None and (len(self.dates) != 1 or self.form not in ("pulse", "decay", "approach")):  # type: ignore[arg-type]
             raise InputError("until is the last day of one pulse", "Use a table for several.", key="until")
         self._own()
 
@@ -108,7 +114,7 @@ class Event(Term):
         """
         known = self._own() if self.table is None else read_occurrences(self.table)
         state = EventState(known.part(known.known_from <= view.day))
-        if not (self._column(view.rows, state) != 0.0).any():
+        if not (self._columns(view.rows, state, 1.0)[0] != 0.0).any():
             raise InputError(
                 f"it does not touch the fitted {view.rows.spell()}, so its effect is unknown",
                 "Leave out the term, or give an earlier occurrence.",
@@ -117,8 +123,19 @@ class Event(Term):
         return state
 
     def block(self, view: View, axis: Axis, state: EventState) -> Block:
-        """One column."""
-        return Block(self._column(axis, state)[:, None], (self._column_name,))
+        """One column; with its derivative where the half-life is estimated."""
+        if self.half_life != "estimated":
+            return Block(self._columns(axis, state, float(self.half_life or 1.0))[0][:, None], (self._column_name,))
+
+        def columns(theta: Array) -> tuple[Array, Array]:
+            value, slope = self._columns(axis, state, float(theta[0]))
+            return value[:, None], slope[:, None, None]
+
+        starts = np.array([[1.0], [3.0], [10.0]])
+        longest = np.array([max(4.0, min(_LONGEST, view.rows.n / 4.0))])
+        curve = Shaped((f"{self.name}: half-life in periods",), np.minimum(starts, longest), np.array([0.2]), longest,
+                       columns)  # fmt: skip
+        return Block(columns(starts[0])[0], (self._column_name,), curve=curve)
 
     @property
     def measured_from(self) -> str:
@@ -127,7 +144,10 @@ class Event(Term):
 
     def reference_on(self, view: View, axis: Axis, state: EventState) -> Reference:
         """No event."""
-        return Reference(np.zeros((1, 1)))
+        nothing = self.block(view, axis, state).curve
+        if isinstance(nothing, Shaped):
+            nothing = replace(nothing, columns=lambda theta: (np.zeros((1, 1)), np.zeros((1, 1, 1))))
+        return Reference(np.zeros((1, 1)), curve=nothing)
 
     @property
     def _column_name(self) -> str:
@@ -143,15 +163,24 @@ class Event(Term):
         known = ALWAYS if self.known_from is None else _day(self.known_from, "known_from")
         return Occurrences(first, last, np.ones(len(first)), np.full(len(first), known, dtype=np.int64))
 
-    def _column(self, axis: Axis, state: EventState) -> Array:
-        if self.form != "decay":
-            return _reached(axis, state.occurrences, self.form)
-        # The effect of what happened before the axis reaches into it.
-        back = int(np.ceil(40.0 * float(self.half_life or 1.0)))
-        longer = Axis(axis.frequency, axis.first - back, axis.n + back)
+    @property
+    def fades(self) -> bool:
+        """Whether its effect depends on the distance in time."""
+        return self.form in ("decay", "approach")
+
+    def _columns(self, axis: Axis, state: EventState, half_life: float) -> tuple[Array, Array]:
+        """The column (n,) and its derivative (n,) by the half-life."""
+        if not self.fades:
+            return _reached(axis, state.occurrences, self.form), np.zeros(axis.n)
+        # The effect of what happens outside of the axis reaches into it, until 2⁻⁴⁰ of it is left.
+        back = int(np.ceil(40.0 * (_LONGEST if self.half_life == "estimated" else half_life)))
+        after = self.form == "decay"
+        longer = Axis(axis.frequency, axis.first - back * after, axis.n + back)
         pulses = _reached(longer, state.occurrences, "pulse")
-        weights = 0.5 ** (np.arange(back + 1) / float(self.half_life or 1.0))
-        return np.convolve(pulses, weights)[back : back + axis.n]
+        at = np.flatnonzero(pulses)
+        distance = (axis.ordinals[:, None] - longer.ordinals[at]) * (1.0 if after else -1.0)
+        weights = np.where(distance >= 0.0, np.power(0.5, np.maximum(distance, 0.0) / half_life), 0.0)
+        return weights @ pulses[at], (weights * distance) @ pulses[at] * np.log(2.0) / half_life**2
 
 
 def _reached(axis: Axis, known: Occurrences, form: Form) -> Array:

@@ -1,0 +1,109 @@
+"""Forecasts by one equation for each horizon, instead of a recursion through the target's own lags."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import numpy as np
+import pandas as pd
+
+from offing.base import InputError, Progress
+from offing.model.contributions import Contributions
+from offing.model.forecast import Forecast, forecast
+from offing.tables import Panel, Table
+from offing.tables.table import Array
+from offing.terms import OwnLags, Pulses, Term
+
+if TYPE_CHECKING:
+    from offing.model.fit import Fit
+
+#: Each horizon is a fit of its own.
+_MOST = 200
+
+
+@dataclass(frozen=True)
+class DirectForecast(Forecast):
+    """A forecast whose every period comes from an equation of its own, in which all lags are known at the origin.
+
+    `parts` are forecasts from these, the i-th up to the i-th period, of which the last one counts. Nothing ties the
+    periods together, so that there are no intervals of sums and no joint paths.
+    """
+
+    parts: tuple[Forecast, ...] = ()
+
+    @property
+    def mean(self) -> Array:
+        """Forecast means (h,)."""
+        return np.array([part.mean[-1] for part in self.parts])
+
+    def quantiles(self, probabilities: Sequence[float]) -> pd.DataFrame:
+        """Values that the outcome stays below with the given probabilities, from each period's own equation."""
+        return pd.concat([part.quantiles(probabilities).iloc[[-1]] for part in self.parts])
+
+    @property
+    def spread(self) -> Array:
+        """Standard error (h,) of η from the coefficients, each of its own equation."""
+        return np.array([part.spread[-1] for part in self.parts])
+
+    @property
+    def half(self) -> Array:
+        """There is none.
+
+        Raises
+        ------
+        InputError
+            Always: separate equations do not say how periods vary together.
+        """
+        raise InputError(
+            "equations by horizon do not say how the periods vary together",
+            'Use way = "recursion" for totals and agreement.', key="way",
+        )  # fmt: skip
+
+    @cached_property
+    def contributions(self) -> Contributions:
+        """What every term contributes to each forecast mean, by that period's equation."""
+        each = [part.contributions for part in self.parts]
+        values, low, high = (np.array([getattr(c, key)[:, -1] for c in each]).T for key in ("values", "low", "high"))
+        return replace(each[-1], axis=self.axis, values=values, low=low, high=high, mean=self.mean)
+
+    @property
+    def sentence(self) -> str:
+        """What the widest band means, in one sentence."""
+        return f"{super().sentence[:-1]}, of each horizon's own equation."
+
+
+def direct(
+    fit: Fit,
+    horizon: int | None,
+    until: object,
+    plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None,
+    levels: Sequence[float],
+) -> DirectForecast:
+    """See ``Fit.forecast``."""
+    own = next((term for term in fit.model.terms if isinstance(term, OwnLags)), None)
+    if own is None:
+        raise InputError("equations by horizon differ in the target's own lags, and the model has none",
+                         'Leave out way, or add own lags.', key="way")  # fmt: skip
+    whole = forecast(fit, horizon, until, plan, levels)
+    if whole.axis.n > _MOST:
+        raise InputError(f"{whole.axis.n} periods ahead are as many fits", f"Forecast at most {_MOST} directly.",
+                         key="way")  # fmt: skip
+    parts: list[Forecast] = []
+    with Progress("fitting an equation for each horizon") as progress:
+        for h in range(1, whole.axis.n + 1):
+            parts.append(forecast(fit.again(_later(fit, own, h)), h, None, plan, levels))
+            progress.update(h / whole.axis.n)
+    names = {part.contributions.rows for part in parts}
+    if len(names) > 1:
+        raise InputError("the equations of some horizons have no level to come back to, those of others have",
+                         'Use way = "recursion".', key="way")  # fmt: skip
+    return DirectForecast(whole.fit, whole.view, whole.axis, whole.rows, whole.levels, tuple(parts))
+
+
+def _later(fit: Fit, own: OwnLags, h: int) -> list[Term]:
+    """The terms of the equation for the h-th period: own lags count from the origin."""
+    moved = replace(own, lags=tuple(lag + h - 1 for lag in own.lags))
+    return [moved if term is own else term for term in fit.model.terms if not isinstance(term, Pulses)]
