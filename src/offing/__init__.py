@@ -34,6 +34,7 @@ if TYPE_CHECKING:
         totals,
         trend,
     )
+    from offing.judging import Screening, candidates, screen
     from offing.model import Contributions, Effects, Fit, Forecast, Model, effects
     from offing.study import Study, open_study
     from offing.survey import Survey, inspect
@@ -68,6 +69,7 @@ _ROOMS = {
         "totals",
         "trend",
     ),
+    "judging": ("Screening", "candidates", "screen"),
     "model": ("Contributions", "Effects", "Fit", "Forecast", "Model", "effects"),
     "study": ("Study", "open_study"),
     "survey": ("Survey", "inspect"),
@@ -98,6 +100,7 @@ __all__ = [
     "OffingError",
     "OwnLags",
     "Panel",
+    "Screening",
     "Season",
     "SeasonIndices",
     "Split",
@@ -114,6 +117,7 @@ __all__ = [
     "__version__",
     "aggregate",
     "agree",
+    "candidates",
     "cycle",
     "effects",
     "elasticities",
@@ -123,6 +127,7 @@ __all__ = [
     "inspect",
     "open_study",
     "read",
+    "screen",
     "split",
     "term_tests",
     "totals",

@@ -7,9 +7,10 @@ from offing.checks.ranges import beyond_range
 from offing.checks.residuals import autocorrelation
 from offing.checks.rows import missing_drivers
 from offing.checks.shapes import untold_shapes
-from offing.checks.wishes import bounds_met, surprises
+from offing.checks.wishes import after_choice, bounds_met, surprises
 
 __all__ = [
+    "after_choice",
     "autocorrelation",
     "beyond_range",
     "bounds_met",

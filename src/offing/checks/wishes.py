@@ -13,6 +13,16 @@ from offing.engine import Estimate, quantile
 _FAR = 3.0
 
 
+def after_choice(chosen: Sequence[str]) -> tuple[Finding, ...]:
+    """A note that nothing is tested of terms that were chosen on the same data."""
+    if not chosen:
+        return ()
+    names = ", ".join(f"'{name}'" for name in chosen[:6]) + (" …" if len(chosen) > 6 else "")
+    message = f"{names}: chosen on these data, so that no p is told, and intervals are narrower than what is unknown."
+    advice = "Judge them by the errors of forecasts in the screening."
+    return (Finding("chosen", "note", message, advice=advice, evidence={"terms": float(len(chosen))}),)
+
+
 def bounds_met(
     estimate: Estimate, names: Sequence[str], terms: Sequence[str], lower: Sequence[float], upper: Sequence[float]
 ) -> tuple[Finding, ...]:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, get_args
 
 import numpy as np
 
-from offing.base import InputError
+from offing.base import InputError, nearest
 from offing.engine import Loss
 from offing.terms import OwnLags
 
@@ -55,6 +55,10 @@ def _check_values(model: Model) -> None:
     if lag is not None and model.order != "chosen" and lag <= int(model.order):
         raise InputError(f"the order {model.order} already reaches {lag} periods back", "Leave out one of them.",
                          key="seasonal_lag")  # fmt: skip
+    names = [str(term.name) for term in model.terms]
+    for name in model.chosen:
+        if name not in names:
+            raise InputError(f"there is no term {name!r}", nearest(name, names), key="chosen")
     half = model.half_life
     if half is not None and (isinstance(half, bool) or not isinstance(half, (int, float)) or not 1.0 <= half < np.inf):
         raise InputError(f"found {half!r}", "Give a number of periods from 1 on.", key="half_life")

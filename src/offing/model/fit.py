@@ -265,8 +265,9 @@ class Fit:
         value = np.where(estimated, functions @ self.estimate.beta, np.nan)
         error = np.where(estimated, self.estimate.standard_errors(functions), np.nan)
         held = (functions[:, self.estimate.active] != 0.0).any(axis=1)
+        untold = held | np.isin([term for term, *_ in rows], self.model.chosen)
         with np.errstate(divide="ignore", invalid="ignore"):
-            t = np.where(held, np.nan, value / error)
+            t = np.where(untold, np.nan, value / error)
         reach = float(quantile(0.975, self.estimate.dof)) * error
         low, high = self._cut(functions, value, reach)
         shrunk = (functions[:, np.isfinite(self.estimate.ratios)] != 0.0).any(axis=1)

@@ -80,6 +80,10 @@ class Model:
         Of the coefficients: ``classical`` for noise of one variance; ``hc0`` to ``hc3`` where it may differ from period
         to period, of which hc3 is the most careful with few rows; ``newey-west`` where neighbours may be alike too.
 
+    chosen
+        Names of terms that were chosen on the data to be fitted: no p is told for them, as none would mean what it
+        says.
+
     Examples
     --------
     >>> import numpy as np, pandas as pd, offing as of
@@ -105,6 +109,7 @@ class Model:
     loss: Loss = "squares"
     half_life: float | None = None
     covariance: Covariance = "classical"
+    chosen: Sequence[str] = ()
 
     def __post_init__(self) -> None:
         if not isinstance(self.target, str) or not self.target:
@@ -130,6 +135,7 @@ class Model:
         check_target_steps(steps_of(self.transform), log=self.scale == "log")
         self._check_numbers()
         self._check_together()
+        object.__setattr__(self, "chosen", tuple(self.chosen))
         object.__setattr__(self, "transform", tuple(self.transform))
         by_name = {str(term.name): term for term in self.terms}
         terms = []

@@ -8,6 +8,7 @@ import numpy as np
 
 from offing.base import Finding
 from offing.checks import (
+    after_choice,
     autocorrelation,
     bounds_met,
     copies,
@@ -32,6 +33,7 @@ def remarks(fit: Fit) -> tuple[Finding, ...]:
     found = list(left_out(estimate, layout.names, layout.owners, constant=layout.constant))
     if estimate.rss <= 1e-20 * float(np.square(fit.working[used]).sum()):
         return tuple(found)  # an exact fit leaves only rounding, which is no noise
+    found += after_choice(fit.model.chosen)
     drivers = [str(term.name) for term in fit.model.terms if isinstance(term, Driver)]
     rows, left = fit.design[used], fit.left[used]
     found += copies(rows, fit.working[used], layout.owners, drivers)

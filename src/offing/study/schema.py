@@ -101,6 +101,7 @@ class EstimationSpec(Part):
     seasonal_lag: int | None = None
     loss: Literal["squares", "huber", "tukey"] = "squares"
     half_life: float | None = None
+    chosen: list[str] = []
     covariance: Literal["classical", "hc0", "hc1", "hc2", "hc3", "newey-west"] = "classical"
 
 

@@ -361,6 +361,5 @@ class Driver(Term):
 
 
 def _lagged(stem: str, lag: int) -> str:
-    if lag < 0:
-        return f"{stem} (lead {-lag})"
-    return stem if lag == 0 else f"{stem} (lag {lag})"
+    words = "" if lag == 0 else f" (lag {lag})" if lag > 0 else f" (lead {-lag})"
+    return stem if stem.endswith(words) else stem + words

@@ -1,0 +1,6 @@
+"""How good a model is on periods that it has not seen."""
+
+from offing.judging.candidates import candidates
+from offing.judging.screening import Screening, screen
+
+__all__ = ["Screening", "candidates", "screen"]

@@ -1,0 +1,167 @@
+"""Choosing among many drivers: the best of every size, judged by forecasts that the choice has not seen."""
+
+from itertools import combinations
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import offing as of
+from offing.engine import triangle
+from offing.engine.selection import forward, least_angle, subsets
+
+
+def world(seed=0, n=200, m=12, beta=None, noise=1.0):
+    generator = np.random.default_rng(seed)
+    x = generator.normal(size=(n, m)) + 0.5 * generator.normal(size=(n, 1))
+    beta = {2: 0.8, 7: -0.6, 9: 0.4} if beta is None else beta
+    y = 5.0 + sum(b * x[:, j] for j, b in beta.items()) + noise * generator.normal(size=n)
+    names = [f"x{j}" for j in range(m)]
+    return pd.DataFrame(x, pd.date_range("2020-01-06", periods=n, freq="7D"), names).assign(sold=y), names
+
+
+def rss(x, y, columns):
+    left = y - x[:, list(columns)] @ np.linalg.lstsq(x[:, list(columns)], y, rcond=None)[0] if len(columns) else y
+    return float(left @ left)
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_every_way_finds_what_it_promises(seed):
+    generator = np.random.default_rng(seed)
+    x = generator.normal(size=(60, 8)) @ (np.eye(8) + 0.4 * generator.normal(size=(8, 8)))
+    y = x[:, [1, 4, 6]] @ [1.0, -0.7, 0.5] + generator.normal(size=60)
+    corner = triangle(np.column_stack([x, y]))
+    greedy = ()
+    for kept in forward(corner, [[j] for j in range(8)], 5)[1:]:
+        greedy = (*greedy, min(set(range(8)) - set(greedy), key=lambda j: rss(x, y, (*greedy, j))))
+        assert kept == greedy
+    for size, kept in enumerate(subsets(corner, 5)):
+        assert kept == min(combinations(range(8), size), key=lambda each: rss(x, y, each))
+    # The active sets of the L1 path, by coordinate descent on a fine grid of penalties.
+    lengths = np.linalg.norm(x, axis=0)
+    for mix in (1.0, 0.6):
+        scaled, beta, seen = x / lengths, np.zeros(8), {0: ()}
+        top = np.abs(scaled.T @ y).max()
+        for level in top * np.geomspace(1.0, 1e-4, 900):
+            for _ in range(200):
+                before = beta.copy()
+                for j in range(8):
+                    pull = scaled[:, j] @ (y - scaled @ beta) + beta[j]
+                    beta[j] = np.sign(pull) * max(abs(pull) - level, 0.0) / (1.0 + (1.0 - mix) / mix)
+                if np.abs(beta - before).max() < 1e-12:
+                    break
+            active = tuple(np.flatnonzero(beta))
+            seen.setdefault(len(active), active)
+        for kept in least_angle(corner, 5, mix):
+            assert tuple(sorted(kept)) == seen[len(kept)]
+
+
+def test_grouped_columns_enter_together():
+    generator = np.random.default_rng(3)
+    x = generator.normal(size=(80, 6))
+    y = x[:, 0] * 0.5 + x[:, 1] * 0.5 + x[:, 5] * 0.6 + 0.5 * generator.normal(size=80)
+    corner = triangle(np.column_stack([x, y]))
+    steps = [[0, 1], [2, 3], [4], [5]]
+    first = min(range(4), key=lambda i: rss(x, y, steps[i]))
+    path = forward(corner, steps, 3)
+    assert path[1] == (first,)
+    assert set(path[2]) == {0, 3}
+
+
+def test_pure_noise_gains_nothing_where_scoring_on_the_same_rows_would():
+    """40 candidates that say nothing: hardly ever is one proposed, and the chosen models forecast worse than none."""
+    proposed, worse, fooled = [], [], []
+    for seed in range(40):
+        data, names = world(seed, 150, 40, beta={})
+        found = of.screen(data, of.Model("sold"), of.candidates(names))
+        proposed.append(found.size)
+        worse.append(found.error[10] / found.error[0])
+        x, y = data[names].to_numpy(), data["sold"].to_numpy()
+        kept = [names.index(each.data) for each in found.drivers(10)]
+        fooled.append(rss(np.column_stack([np.ones(150), x[:, kept]]), y, range(11)) / rss(np.ones((150, 1)), y, [0]))
+    assert np.mean(np.array(proposed) == 0) >= 0.85
+    assert np.mean(worse) > 1.05
+    assert np.mean(fooled) < 0.85, "the trap is there: on the same rows ten of them look useful"
+
+
+def test_the_truth_is_found_with_its_equation_and_no_p_is_told():
+    hits = 0
+    for seed in range(20):
+        data, names = world(seed, 240, 30)
+        found = of.screen(data, of.Model("sold"), of.candidates(names, lags=[0, 1]))
+        hits += {each.name for each in found.drivers()} == {"x2", "x7", "x9"}
+    assert hits >= 14
+    fit = found.fit()
+    rows = fit.coefficients.set_index("column")
+    assert rows.loc["x2", ["t", "p"]].isna().all()
+    assert np.isfinite(rows.loc["constant", "p"])
+    assert [finding.check for finding in fit.findings if finding.check == "chosen"] == ["chosen"]
+    again = of.Model("sold", terms=found.drivers()).fit(data)
+    assert np.allclose(again.coefficients["coefficient"], fit.coefficients["coefficient"])
+    assert "x2" in fit.equation
+    assert "chosen" not in {finding.check for finding in again.findings}
+    stable = found.stability.set_index("driver")["share"]
+    assert stable[["x2", "x7"]].min() > 0.9
+    assert stable.drop(["x2", "x7", "x9"]).max() < 0.5
+    assert found.table["drivers"].iloc[0] == ""
+
+
+def test_the_choice_before_an_origin_does_not_see_what_comes_after():
+    data, names = world(1, 240, 20)
+    candidates = of.candidates(names, transforms=[["standardised"]])
+    model = of.Model("sold", terms=[of.Trend()])
+    usual = of.screen(data, model, candidates, most=4)
+    hostile = data.copy()
+    hostile.iloc[230:, :-1] *= 50.0
+    hostile.iloc[230:, -1] += 100.0
+    other = of.screen(hostile, model, candidates, most=4)
+    assert np.array_equal(usual.errors[:7], other.errors[:7])
+    assert not np.allclose(usual.errors[7], other.errors[7])
+    assert np.array_equal(usual.errors, of.screen(data, model, candidates, most=4).errors), "same data, same answer"
+    # An error by hand: the third origin, two drivers.
+    rows = np.array_split(np.arange(160, 240), 8)[2]
+    train = np.arange(rows[0])
+    x, y = data[names].to_numpy(), data["sold"].to_numpy()
+    base = np.column_stack([np.ones(240), np.arange(240)])
+    kept = []
+    for _ in range(2):
+        kept.append(min(set(range(20)) - set(kept),
+                        key=lambda j: rss(np.column_stack([base, x[:, [*kept, j]]])[train], y[train], range(3 + len(kept)))))  # fmt: skip
+    design = np.column_stack([base, x[:, kept]])
+    beta = np.linalg.lstsq(design[train], y[train], rcond=None)[0]
+    assert usual.errors[2, 2] == pytest.approx(np.mean((y[rows] - design[rows] @ beta) ** 2), rel=1e-9)
+
+
+def test_rows_lost_to_long_lags_are_told_and_the_same_for_all():
+    data, names = world(2, 150, 5, {2: 0.8})
+    found = of.screen(data, of.Model("sold"), of.candidates(names, lags=[0, 9], together=True), most=3)
+    assert found.lost == 9
+    assert "9 weeks" in str(found)
+    none = of.screen(data, of.Model("sold"), of.candidates(names), most=3)
+    assert "rows lost" not in {finding.check for finding in none.findings}
+    assert {finding.check for finding in of.screen(world(3, 150, 5, {})[0], of.Model("sold"),
+                                                   of.candidates(names), most=3).findings} == {"no gain"}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("options", "words"),
+    [
+        ({"way": "backward"}, "forward"),
+        ({"most": 0}, "whole number"),
+        ({"most": 90}, "too few to choose"),
+        ({"origins": 1}, "from 2 on"),
+        ({"way": "subsets"}, "too many"),
+        ({"way": "path", "mix": 0.0}, "above 0"),
+        ({"candidates": []}, "no drivers"),
+        ({"candidates": [of.Driver("x1", curve="smooth")]}, "found anew"),
+        ({"candidates": [of.Driver("x1", lags=[0, 1])], "way": "path"}, "stay together only"),
+        ({"candidates": [of.Driver("x1"), of.Driver("x1")]}, "two drivers"),
+        ({"model": of.Model("sold", terms=[of.Trend(knots="found")])}, "State them for the choice"),
+        ({"model": of.Model("sold", terms=[of.OwnLags()])}, "own lags"),
+    ],
+)
+def test_what_cannot_be_screened_is_refused(options, words):
+    data, names = world(1, 120, 20)
+    asked = {"model": of.Model("sold"), "candidates": of.candidates(names), **options}
+    with pytest.raises(of.InputError, match=words):
+        of.screen(data, asked.pop("model"), asked.pop("candidates"), **asked)
