@@ -107,5 +107,6 @@ def _study_command(step: str, text: str) -> None:
 
 
 _study_command("fit", "Fit the models of STUDY, a TOML file: what each driver does, and the coefficients.")
+_study_command("screen", "Choose among the many drivers that [screening] of STUDY, a TOML file, offers.")
 _study_command("forecast", "Forecast the target of STUDY, a TOML file, with intervals.")
 _study_command("explain", "Split every forecast of STUDY, a TOML file, into what each term contributes.")

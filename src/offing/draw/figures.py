@@ -10,6 +10,7 @@ from offing.draw.cycle import draw_cycle
 from offing.draw.effects import draw_effects
 from offing.draw.holidays import draw_holidays
 from offing.draw.indices import draw_indices
+from offing.draw.screening import draw_screening
 from offing.draw.series import draw_fit, draw_forecast
 from offing.draw.style import Picture, styled
 from offing.draw.survey import (
@@ -23,6 +24,7 @@ from offing.draw.survey import (
 from offing.draw.totals import draw_agreed, draw_split, draw_totals
 from offing.draw.trend import draw_trend
 from offing.explain import Agreed, CycleShape, HolidayEffects, SeasonIndices, Split, Totals, TrendPath
+from offing.judging import Screening
 from offing.model import Contributions, Effects, Fit, Forecast
 from offing.survey import Coverage, Echoes, History, Scatter, Seasons, Survey, Years
 
@@ -71,6 +73,7 @@ _draw.register(Fit, draw_fit)
 _draw.register(Forecast, draw_forecast)
 _draw.register(Contributions, draw_contributions)
 _draw.register(Effects, draw_effects)
+_draw.register(Screening, draw_screening)
 _draw.register(SeasonIndices, draw_indices)
 _draw.register(CycleShape, draw_cycle)
 _draw.register(TrendPath, draw_trend)

@@ -8,6 +8,7 @@ import pandas as pd
 
 from offing.base import Treatment
 from offing.explain import Agreed, HolidayEffects, SeasonIndices, Split, Totals, TrendPath
+from offing.judging import Screening
 from offing.model import Contributions, Fit, Forecast
 
 #: The scenario of a forecast that rests on the drivers' plan alone.
@@ -21,6 +22,17 @@ _TREATMENT = ["source", "column", "period", "before", "after", "reason"]
 def coefficient_rows(fit: Fit) -> pd.DataFrame:
     """Rows of ``coefficients.csv``."""
     return _keyed(fit.coefficients, fit, "")
+
+
+def screening_rows(found: Screening) -> pd.DataFrame:
+    """Rows of ``screening.csv``: one a size."""
+    rows = found.table.assign(proposed=found.table["size"] == found.size)
+    return _keyed(rows, found.base, "")
+
+
+def stability_rows(found: Screening) -> pd.DataFrame:
+    """Rows of ``stability.csv``: one a candidate."""
+    return _keyed(found.stability, found.base, "")
 
 
 def fitted_rows(fit: Fit) -> pd.DataFrame:

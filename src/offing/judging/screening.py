@@ -275,7 +275,14 @@ def screen(
     0
     """
     _check(model, candidates, way, mix=mix, most=most, origins=origins)
-    base = model.fit(data)
+    return screen_series(model.fit(data), candidates, way=way, mix=mix, most=most, origins=origins, seed=seed)
+
+
+def screen_series(
+    base: Fit, candidates: Sequence[Driver], *, way: Way, mix: float, most: int, origins: int, seed: int = 1
+) -> Screening:
+    """See `screen`; `base` is a fit of the model."""
+    _check(base.model, candidates, way, mix=mix, most=most, origins=origins)
     whole = _problem(base, candidates, base.axis.n, way, mix)
     rows = whole.rows
     tested = max(int(len(rows) * _TESTED), origins)

@@ -27,11 +27,14 @@ from offing.handover import (
     holiday_rows,
     index_rows,
     json_text,
+    screening_rows,
     split_rows,
+    stability_rows,
     total_rows,
     treatment_rows,
     trend_rows,
 )
+from offing.judging import Screening
 from offing.model import Fit, Forecast, effects
 from offing.model.words import wrapped
 from offing.study.study import Study
@@ -40,16 +43,23 @@ from offing.study.study import Study
 def in_words(study: Study, step: str) -> str:
     """The step's result to read, model by model."""
     parts = []
-    for name, fit in study.fits.items():
+    for name, result in (study.screenings if step == "screen" else study.fits).items():
+        fit = result.base if isinstance(result, Screening) else result
         several = [f"series '{fit.series}'"] if fit.series else []
         several += [f"model '{fit.model.name}'"] if len(study.models) > 1 else []
         head = ": ".join([study.title, *([", ".join(several)] if several else [])])
-        parts.append(f"{head}\n{'=' * len(head)}\n{_words(study, name, fit, step)}")
+        parts.append(
+            f"{head}\n{'=' * len(head)}\n{result if isinstance(result, Screening) else _words(study, name, fit, step)}"
+        )
     return "\n\n".join(parts)
 
 
 def tables(study: Study, step: str) -> dict[str, pd.DataFrame]:
     """The contract's tables by file name without ending, all models below each other."""
+    if step == "screen":
+        found = {"screening": [screening_rows(each) for each in study.screenings.values()],
+                 "stability": [stability_rows(each) for each in study.screenings.values()]}  # fmt: skip
+        return {name: pd.concat(rows, ignore_index=True) for name, rows in found.items()}
     fits = study.fits.values()
     found = {
         "coefficients": [coefficient_rows(fit) for fit in fits],
@@ -93,7 +103,7 @@ def bundle(study: Study, step: str) -> Bundle:
     for name, rows in tables(study, step).items():
         files.add(f"{name}.csv", csv_text(rows))
     files.add("findings.json", json_text(_findings(study, step)))
-    files.add("run.json", json_text(study.record(plans=step != "fit")))
+    files.add("run.json", json_text(study.record(plans=step not in ("fit", "screen"))))
     for name, picture in _pictures(study, step).items():
         files.add(f"{name}.png", picture)
     return files
@@ -102,9 +112,9 @@ def bundle(study: Study, step: str) -> Bundle:
 def in_json(study: Study, step: str) -> str:
     """The step's tables, findings and record as one JSON text."""
     rows = {name: table.to_dict("records") for name, table in tables(study, step).items()}
-    return json_text({**rows, "findings": _findings(study, step), "run": study.record(plans=step != "fit")}).rstrip(
-        "\n"
-    )
+    return json_text(
+        {**rows, "findings": _findings(study, step), "run": study.record(plans=step not in ("fit", "screen"))}
+    ).rstrip("\n")
 
 
 def _words(study: Study, name: str, fit: Fit, step: str) -> str:
@@ -128,7 +138,9 @@ def _words(study: Study, name: str, fit: Fit, step: str) -> str:
 
 
 def _findings(study: Study, step: str) -> list[dict[str, object]]:
-    results: Mapping[str, Fit | Forecast] = study.fits if step == "fit" else study.forecasts
+    results: Mapping[str, Fit | Forecast | Screening] = study.forecasts
+    if step in ("fit", "screen"):
+        results = study.screenings if step == "screen" else study.fits
     return [
         {"series": _fit_of(result).series_name, "model": _fit_of(result).model.name, **dataclasses.asdict(finding)}
         for result in results.values()
@@ -136,7 +148,9 @@ def _findings(study: Study, step: str) -> list[dict[str, object]]:
     ]
 
 
-def _fit_of(result: Fit | Forecast) -> Fit:
+def _fit_of(result: Fit | Forecast | Screening) -> Fit:
+    if isinstance(result, Screening):
+        return result.base
     return result.fit if isinstance(result, Forecast) else result
 
 
@@ -146,6 +160,10 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
     from offing.draw.style import png  # noqa: PLC0415
 
     found: dict[str, bytes] = {}
+    if step == "screen":
+        several = len(study.screenings) > 1
+        return {f"screening-{file_part(name)}" if several else "screening": png(figure(each))
+                for name, each in study.screenings.items()}  # fmt: skip
     for name, fit in study.fits.items():
         results: dict[str, object] = {"fit": fit}
         if step != "fit":

@@ -116,6 +116,19 @@ class ForecastSpec(Part):
     averages: list[Unit] = []
 
 
+class ScreeningSpec(Part):
+    """The table ``[screening]``: many drivers to choose from beside the model's terms."""
+
+    columns: Annotated[list[str], Field(min_length=1)]
+    lags: Annotated[list[int], Field(min_length=1)] = [0]
+    transforms: Annotated[list[list[str | dict[str, Any]]], Field(min_length=1)] = [[]]
+    together: bool = False
+    way: Literal["forward", "path", "subsets"] = "forward"
+    mix: float = 1.0
+    most: int = 10
+    origins: int = 8
+
+
 class TotalSpec(Part):
     """A table ``[[totals]]``: numbers by the year, quarter or month that they are stated for."""
 
@@ -143,3 +156,4 @@ class StudySpec(Part):
     estimation: EstimationSpec = EstimationSpec()
     forecast: ForecastSpec = ForecastSpec()
     totals: list[TotalSpec] = []
+    screening: ScreeningSpec | None = None

@@ -12,10 +12,12 @@ from typing import TYPE_CHECKING, Any
 from offing.base import InputError
 from offing.explain import Agreed, Split, Totals, agree, split, totals
 from offing.handover import file_digest, frame_digest, run_record
+from offing.judging import Screening, candidates
+from offing.judging.screening import screen_series
 from offing.model import Fit, Forecast, Model
 from offing.study.answers import answers
 from offing.study.faults import Place
-from offing.tables import Panel, Table, read
+from offing.tables import Panel, Table, read, split_series
 from offing.terms import Term
 
 if TYPE_CHECKING:
@@ -78,6 +80,30 @@ class Study:
                 for model in self.models
                 for series, fit in model.fit_each(self.tables).items()
             }
+
+    @cached_property
+    def screenings(self) -> dict[str, Screening]:
+        """What is chosen of many drivers, by the names of the fits beside whose terms they stand.
+
+        Raises
+        ------
+        InputError
+            If the study does not say what to choose from, or as `offing.screen` does.
+        """
+        asked = self.spec.screening
+        if asked is None:
+            raise InputError("the study does not say what to choose from",
+                             'Add [screening] with columns = ["SOURCE.COLUMN"], say.', file=self.path.name)  # fmt: skip
+        with self._placing(("screening",)):
+            offered = candidates(asked.columns, asked.lags, asked.transforms, together=asked.together)
+            return {
+                f"{series} / {model.name}" if series else model.name: screen_series(
+                    model.fit_series(dict(tables), series), offered, way=asked.way, mix=asked.mix, most=asked.most,
+                    origins=asked.origins,
+                )
+                for model in self.models
+                for series, tables in split_series(self.tables, model.target).items()
+            }  # fmt: skip
 
     @cached_property
     def forecasts(self) -> dict[str, Forecast]:
