@@ -30,11 +30,15 @@ TRUTH: dict[tuple[str, str], float] = {
     ("fare", "log fare"): -0.7,
     ("sailings", "log sailings"): 0.4,
     ("cruise calls", "cruise calls"): 0.03,
-    ("storm hours", "storm hours"): -0.008,
-    ("storm hours", "storm hours (lag 1)"): 0.003,
-    ("promotion", "promotion"): 0.12,
+    ("storm hours", "storm hours above a base"): -0.012,
+    ("storm hours", "storm hours: base above"): 8.0,
+    ("promotion", "promotion, carried over"): 0.11,
+    ("promotion", "promotion, carried over, before the data"): 0.06,
+    ("promotion", "promotion: share carried over to the next period"): 0.5,
+    ("noise", "noise: carried to the next period"): 0.4,
 }
 CONSTANT = 9.6
+#: Standard deviation of the noise of the logarithm.
 NOISE = 0.05
 
 #: First day and length of the islands' holidays; Lantern Night follows the moon.
@@ -59,7 +63,7 @@ class World:
     log_mean
         True expectation of the logarithm of tickets, history and plan together.
     noise
-        Standard deviation of the independent noise of the logarithm.
+        Standard deviation of the noise of the logarithm, of which a share comes back a week later.
     """
 
     history: pd.DataFrame
@@ -80,11 +84,20 @@ def ferry(seed: int = 1, weeks: int = 208, planned: int = 26) -> World:
     drivers = _drivers(starts, generator)
     days = island_days()
     log_mean = _log_mean(starts, drivers, days)
-    tickets = np.round(np.exp(log_mean + NOISE * generator.standard_normal(len(starts))))
+    tickets = np.round(np.exp(log_mean + _noise(generator.standard_normal(len(starts)))))
     truth = pd.DataFrame([(*key, value) for key, value in TRUTH.items()], columns=["term", "column", "true"])
     history = drivers.iloc[:weeks].copy()
     history.insert(0, "sold", tickets[:weeks].astype(int))
     return World(history, drivers.iloc[weeks:], days, truth, log_mean, NOISE)
+
+
+def _noise(shocks: Array) -> Array:
+    """Noise of which a share comes back in the next week, from independent shocks (n,)."""
+    share = TRUTH["noise", "noise: carried to the next period"]
+    noise = NOISE * shocks
+    for t in range(1, len(noise)):
+        noise[t] = share * noise[t - 1] + np.sqrt(1.0 - share**2) * noise[t]
+    return noise
 
 
 def island_days() -> pd.DataFrame:
@@ -144,8 +157,13 @@ def _log_mean(starts: pd.DatetimeIndex, drivers: pd.DataFrame, days: pd.DataFram
         for day in pd.date_range(str(row.date), str(row.until)):
             total += truth[f"holidays: {row.name}"] / 7 * ((starts <= day) & (day < starts + pd.Timedelta(days=7)))
     total += truth["log fare"] * np.log(drivers["fare"]) + truth["log sailings"] * np.log(drivers["sailings"])
-    total += truth["cruise calls"] * drivers["cruise calls"] + truth["promotion"] * drivers["promotion"]
-    storm = drivers["storm hours"].to_numpy()
-    before = np.concatenate([[0.0], storm[:-1]])
-    total += truth["storm hours"] * storm + truth["storm hours (lag 1)"] * before
-    return np.asarray(total, dtype=float)
+    total += truth["cruise calls"] * drivers["cruise calls"]
+    total = np.array(total, dtype=float)
+    storm = drivers["storm hours"].to_numpy() - truth["storm hours: base above"]
+    total += truth["storm hours above a base"] * np.maximum(storm, 0.0)
+    share = truth["promotion: share carried over to the next period"]
+    earlier, carried = truth["promotion, carried over, before the data"], 0.0
+    for t, running in enumerate(drivers["promotion"].tolist()):
+        carried, earlier = running + share * carried, share * earlier
+        total[t] += truth["promotion, carried over"] * carried + earlier
+    return total

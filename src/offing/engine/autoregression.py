@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import cached_property
 from itertools import product
 
 import numpy as np
@@ -17,7 +18,7 @@ from scipy.linalg import LinAlgError, blas, cholesky, cholesky_banded, lapack, s
 from scipy.optimize import minimize
 
 from offing.engine.dynamics import Chain, Phi, Times, from_partial, multiplied
-from offing.engine.strengths import Groups, Learnt, deviance_at, learn
+from offing.engine.strengths import Groups, Learnt, learn
 from offing.engine.triangle import Array, solve, take, triangle
 
 #: Partial autocorrelations beyond this are those of a target that has no level to come back to.
@@ -70,14 +71,25 @@ class Filter:
 
 @dataclass(frozen=True)
 class Carried:
-    """Learnt dynamics: parameters (φ₁ …, then Φ) with standard errors, the chain, γ of the groups and the deviance."""
+    """Learnt dynamics: parameters (φ₁ …, then Φ), the chain, γ of the groups, the deviance, and where these were found.
+
+    `errors` are the parameters' standard errors.
+    """
 
     dynamics: Dynamics
     parameters: Array
-    errors: Array
     chain: Chain
     ratios: Array
     deviance: float
+    angles: Array
+    search: _Search | None
+
+    @cached_property
+    def errors(self) -> Array:
+        """Standard errors of the parameters, from the curvature of the deviance."""
+        if self.search is None:
+            return np.full(len(self.parameters), np.nan)
+        return _errors(self.dynamics, self.angles, self.search.slope)
 
 
 @dataclass(frozen=True)
@@ -246,6 +258,8 @@ class Likelihood:
         if abs(whole[k, k]) <= 1e-12 * np.linalg.norm(whole[:, k]):
             return None
         first = np.concatenate([np.flatnonzero(kept), np.flatnonzero(~kept)]).astype(np.intp)
+        # A free column that is dependent is none; a drawn one still has its coefficient.
+        first = first[kept[first] | (groups[order[first]] >= 0)]
         order = order[first]
         r = int(kept.sum())
         spans = take(whole, [*first.tolist(), k])[[*range(r), k]]
@@ -262,27 +276,23 @@ class Likelihood:
             return Learnt(found.ratios, found.deviance + log_determinant)
         return Learnt(np.zeros(0), self._plain(upper) + log_determinant)
 
-    def slopes(self, phi: Phi) -> Array:
+    def slopes(self, phi: Phi, ratios: Array) -> Array:
         """Derivative of the deviance by the weights of the lags, but for the noise's own log-determinant.
 
-        Where all coefficients are free it is log |M| + (n − f − 1) log rss; rss is one over the last element of M⁻¹.
+        At given strengths it is log |X'V⁻¹X + Λ| + dof log rss (or rss over a stated variance), both of which are read
+        off the triangle T of the whitened rows and those of the strengths: with B = S T⁻¹ of the columns S.
         """
         upper, _ = self.moments.whitened(phi)
-        half, _ = lapack.dpotri(upper)
-        inverse = np.triu(half) + np.triu(half, 1).T
-        last = inverse[-1]
-        pull = inverse + (self.rows - len(upper)) * np.outer(last, last) / last[-1]
-        return self.moments.slopes(phi, pull)
-
-    def deviance(self, at: Filter, ratios: Array) -> float:
-        """The deviance at some coefficients and strengths."""
-        upper, more = self.moments.whitened(at.phi)
-        log_determinant = at.log_determinant + more
-        if not len(self.bounded):
-            return self._plain(upper) + log_determinant
-        whole = self._whole(upper)
-        found = deviance_at(whole, self.groups, self.rows, self.bounded, ratios=ratios, stated=self.stated)
-        return found + log_determinant
+        rows, factor = upper @ self.spans, float(self.rows - int((self.groups < 0).sum()))
+        if len(self.bounded):
+            pull = np.where(self.groups >= 0, 1.0 / np.sqrt(np.append(ratios, np.inf)[self.groups]), 0.0)
+            rows = np.vstack([rows, np.diag(np.append(pull, 0.0))])
+        root = triangle(rows)
+        if self.stated >= 0:
+            factor = float(ratios[self.stated]) * root[-1, -1] ** 2
+        lean = solve_triangular(root, self.spans.T, trans="T", check_finite=False).T
+        pulled = blas.dgemm(1.0, lean, lean, trans_b=True) + (factor - 1.0) * np.outer(lean[:, -1], lean[:, -1])
+        return self.moments.slopes(phi, pulled)
 
     def _whole(self, upper: Array) -> Array:
         return triangle(upper @ self.spans)
@@ -297,9 +307,9 @@ class Likelihood:
 
 def carry_on(
     columns: Array, target: Array, times: Times, *, groups: Groups, bounded: NDArray[np.bool_], dynamics: Dynamics,
-    stated: int = -1,
+    stated: int = -1, near: Carried | None = None,
 ) -> Carried:  # fmt: skip
-    """Learn the noise's dynamics, and γ of the groups with it.
+    """Learn the noise's dynamics, and γ of the groups with it, from `near` if that is given.
 
     An order that is not given is the one with the least value of Schwarz's (1978) criterion, from 0 to 6.
 
@@ -323,9 +333,12 @@ def carry_on(
     likelihood = Likelihood.of(columns, target, times, groups=groups, bounded=bounded, stated=stated, lags=lags)
     if likelihood is None:
         nothing = Dynamics(dynamics.order or 0, season)
-        return Carried(nothing, np.zeros(nothing.count), np.full(nothing.count, np.nan), Chain((), times),
-                       np.ones(len(bounded)), -np.inf)  # fmt: skip
+        return Carried(nothing, np.zeros(nothing.count), Chain((), times), np.ones(len(bounded)), -np.inf,
+                       np.zeros(nothing.count), None)  # fmt: skip
     tried: list[_Search] = []
+    if near is not None and dynamics.order is not None:
+        search = _Search(likelihood, dynamics, near.angles, ratios=near.ratios if len(bounded) else None)
+        return search.descended(near.angles).ended(times)
     for order in orders:
         tried.append(_Search(likelihood, Dynamics(order, season)).run(tried[-1].angles if tried else None))
     best = min(tried, key=lambda each: each.value + each.dynamics.count * np.log(len(target)))
@@ -351,7 +364,13 @@ class _Search:
         if shorter is not None and self.dynamics.order and self.dynamics.order > 1:
             starts = [np.insert(shorter, self.dynamics.order - 1, 0.0)]
         # The likelihood can have two valleys: alike neighbours, or bends that make them alike.
-        start = min(starts, key=self.profile)
+        return self.descended(min(starts, key=self.profile))
+
+    def descended(self, start: Array) -> _Search:
+        """To where the deviance is least, from a start."""
+        if not self.dynamics.count:
+            self.value = self.profile(self.angles)
+            return self
         found = minimize(self.both, start, jac=True, method="BFGS", options={"gtol": 1e-6})
         self.angles, self.value = found.x, float(found.fun)
         return self
@@ -373,22 +392,19 @@ class _Search:
     def slope(self, angles: Array) -> Array:
         """The derivative by the angles; at the best strengths the deviance does not move with them."""
         at = self.dynamics.at
-        if not len(self.likelihood.bounded):
-            weights = self.likelihood.moments.weights
-            steps = 1e-5 * np.eye(len(angles))
-            lean = np.array([weights(at(angles + s).phi) - weights(at(angles - s).phi) for s in steps]).T / 2e-5
-            own = _slope(lambda each: at(each).log_determinant, angles)
-            return np.asarray(self.likelihood.slopes(at(angles).phi) @ lean + own)
+        weights = self.likelihood.moments.weights
+        steps = 1e-5 * np.eye(len(angles))
+        lean = np.array([weights(at(angles + s).phi) - weights(at(angles - s).phi) for s in steps]).T / 2e-5
+        own = _slope(lambda each: at(each).log_determinant, angles)
         ratios = self.likelihood.learnt(at(angles), self.ratios).ratios
-        return _slope(lambda each: self.likelihood.deviance(at(each), ratios), angles)
+        return np.asarray(self.likelihood.slopes(at(angles).phi, ratios) @ lean + own)
 
     def ended(self, times: Times) -> Carried:
         """What was found, with its standard errors."""
         at = self.dynamics.at(self.angles)
         learnt = self.likelihood.learnt(at, self.ratios)
-        errors = _errors(self.dynamics, self.angles, self.slope)
-        return Carried(self.dynamics, _parameters(self.dynamics, self.angles), errors, Chain(at.phi, times),
-                       learnt.ratios, learnt.deviance)  # fmt: skip
+        return Carried(self.dynamics, _parameters(self.dynamics, self.angles), Chain(at.phi, times), learnt.ratios,
+                       learnt.deviance, self.angles, self)  # fmt: skip
 
 
 def _starts(dynamics: Dynamics) -> list[Array]:

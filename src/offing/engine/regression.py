@@ -165,7 +165,7 @@ def _robust(problem: Problem) -> Solved:
 def _within(problem: Problem) -> Solved:
     """The problem solved within its bounds: coefficients that pass them are held there, and the rest learnt anew."""
     solved = _free(problem, np.zeros(problem.columns.shape[1], dtype=bool))
-    if problem.limits is None:
+    if not solved.estimate.active.any():
         return solved
     k = problem.columns.shape[1]
     for _ in range(_ROUNDS):
@@ -333,7 +333,7 @@ def _noise(ratios: Array, problem: Problem) -> float | None:
 
 
 def _learn(
-    problem: Problem, columns: Array, target: Array, groups: Groups
+    problem: Problem, columns: Array, target: Array, groups: Groups, near: Carried | None = None
 ) -> tuple[Chain, Array, Reduced | None, Carried | None]:
     """The noise's chain and γ of the groups, together, and the whitened rows with their triangle if any were made."""
     scaled = columns
@@ -342,7 +342,7 @@ def _learn(
         scaled = columns * inside
     if problem.dynamics is not None:
         found = carry_on(scaled, target, problem.times, groups=groups, bounded=problem.bounded,
-                         dynamics=problem.dynamics, stated=problem.stated)  # fmt: skip
+                         dynamics=problem.dynamics, stated=problem.stated, near=near)  # fmt: skip
         return found.chain, found.ratios, None, found
     if not len(problem.bounded):
         return problem.chain, np.zeros(0), None, None
@@ -382,7 +382,7 @@ def _separate(problem: Problem, shapes: Shapes, start: Array, plain: _Beside) ->
             inside = np.concatenate([np.ones(k, dtype=bool), shapes.linear])
             wide = np.column_stack([_all_columns(problem, shapes, bent), slopes[:, shapes.linear]])
             aim = problem.target - bent.offset + slopes[:, shapes.linear] @ theta[shapes.linear]
-            chain, ratios, _, carried = _learn(problem, wide, aim, groups[inside])
+            chain, ratios, _, carried = _learn(problem, wide, aim, groups[inside], carried)
             if carried is not None:  # an order is chosen once
                 problem = replace(problem, dynamics=carried.dynamics)
         spread = _spread(ratios, problem)

@@ -152,14 +152,6 @@ def _single(parts: Projected, rows: int, bounded: bool, low: float, high: float)
     return float(grid[i]), float(values[i])
 
 
-def deviance_at(
-    whole: Array, groups: Groups, rows: int, bounded: NDArray[np.bool_], *, ratios: Array, stated: int = -1
-) -> float:
-    """The deviance of `learn` at given γ (G,)."""
-    parts = project(whole, groups)
-    return _deviance(parts, np.log(ratios), rows, bounded, stated)[0] + parts.log_determinant
-
-
 def _deviance(parts: Projected, logs: Array, rows: int, bounded: NDArray[np.bool_], stated: int) -> tuple[float, Array]:
     """Deviance and its derivative by the logarithms of γ; σ² is profiled out, or one over the `stated` group's γ."""
     m, dof = len(parts.groups), rows - parts.free
