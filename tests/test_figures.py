@@ -31,7 +31,7 @@ def test_the_fan_shows_the_quantiles(ahead):
     widest = axes.collections[0].get_paths()[0].vertices[:, 1]
     assert widest.max() == pytest.approx(ahead.table["q0.975"].max())
     assert axes.get_ylabel() == "ferry tickets (tickets)"
-    assert "16,585 tickets on average" in picture.texts[0].get_text(), "the title states the finding"
+    assert "17,167 tickets on average" in picture.texts[0].get_text(), "the title states the finding"
 
 
 def test_stacks_end_at_the_total(ahead):

@@ -50,7 +50,7 @@ def test_the_demo_leaves_the_contracts_files(demo_folder):
     assert np.allclose(ahead, forecast["forecast"].reindex(ahead.index), rtol=1e-9, atol=0.0)
     past = sums[sums.index.get_level_values("scenario").isna()].droplevel("scenario")
     fitted = pd.read_csv(results / "fitted.csv", index_col="period")["fitted"].dropna()
-    assert len(past) == 207
+    assert len(past) == 208
     assert np.allclose(past, fitted.reindex(past.index), rtol=1e-9, atol=0.0)
     findings = json.loads((results / "findings.json").read_text())
     assert {"check", "severity", "term", "message", "evidence", "advice"} <= set(findings[0])
@@ -71,7 +71,7 @@ def test_the_demo_tells_each_step_and_the_truth(run_cli, tmp_path):
         "Try next",
     ):
         assert words in ran.out
-    assert "17 of 18 true effects lie in their 95 % intervals" in ran.out
+    assert "20 of 21 true effects lie in their 95 % intervals" in ran.out
     again = run_cli("demo", tmp_path / "here")
     assert again.out == ran.out
 
@@ -83,10 +83,11 @@ def test_the_study_and_python_agree(demo_folder):
     terms = [
         of.Trend(knots=["2024-04-01"]), of.Season("year", harmonics=3),
         of.Holidays(table=demo_folder / "island_days.csv"),
-        of.Driver("fare", transform=["log"]), of.Driver("sailings", transform=["log"]),
-        of.Driver("cruise calls"), of.Driver("storm hours", lags=[0, 1]), of.Driver("promotion"),
+        of.Driver("fare", transform=["log"], sign="negative"), of.Driver("sailings", transform=["log"]),
+        of.Driver("cruise calls"), of.Driver("storm hours", above="estimated", sign="negative"),
+        of.Driver("promotion", carry_over="estimated", sign="positive"),
     ]  # fmt: skip
-    ahead = of.Model("sold", scale="log", terms=terms).fit(tickets).forecast(13, plan=plan)
+    ahead = of.Model("sold", scale="log", terms=terms, errors="ar").fit(tickets).forecast(13, plan=plan)
     written = pd.read_csv(demo_folder / "results" / "forecast.csv", dtype=str)
     assert [float(text) for text in written["forecast"]] == ahead.mean.tolist()
     assert [float(text) for text in written["q0.975"]] == ahead.table["q0.975"].tolist()
@@ -109,7 +110,7 @@ def test_commands_print_words_and_write_files(step, files, words, run_cli, folde
     assert len(list((folder / "out").iterdir())) == files + 1
     assert (folder / "out" / "mine.txt").read_text() == "left alone"
     machine = json.loads(run_cli(step, folder / "study.toml", "--json").out)
-    assert len(machine["coefficients"]) == 21
+    assert len(machine["coefficients"]) == 24
     assert ("forecast" in machine) == (step != "fit")
 
 
@@ -150,7 +151,7 @@ STUDY_FAULTS = {
     "unknown term key": ("harmonics = 3", "harmonic = 3", "study.toml, line {line}, key 'terms[2].harmonic': there is no such key. Did you mean 'harmonics'?"),
     "unknown source key": ('note = "made', 'notes = "made', "study.toml, line {line}, key 'sources.tickets.notes': there is no such key. Did you mean 'note'?"),
     "wrong type": ("harmonics = 3", 'harmonics = "3"', "study.toml, line {line}, key 'terms[2].harmonics': found '3'. Allowed: \"chosen\", or give a whole number."),
-    "wrong type in a list": ("lags = [0, 1]", 'lags = [0, "1"]', "line {line}, key 'terms[7].lags[2]': found '1'. Give a whole number."),
+    "wrong type in a list": ('above = "estimated"', 'lags = [0, "1"]', "line {line}, key 'terms[7].lags[2]': found '1'. Give a whole number."),
     "wrong choice": ('scale = "log"', 'scale = "logs"', "line {line}, key 'target.scale': found 'logs'. Allowed: \"level\" or \"log\"."),
     "unknown kind": ('type = "season"', 'type = "saison"', "line {line}, key 'terms[2].type': found 'saison'. Did you mean 'season'?"),
     "kind in a list": ('type = "season"', 'type = ["season"]', "line {line}, key 'terms[2].type': found ['season']. Did you mean 'season'?"),
@@ -165,14 +166,14 @@ STUDY_FAULTS = {
     "reserved": ('data = "tickets.fare"', 'data = "tickets.fare"\nname = "baseline"', "'baseline' is the name of a row of the results"),
     "unknown source of a plan": ('plan_for = "tickets"', 'plan_for = "ticket"', "line {line}, key 'sources.plan.plan_for': there is no source 'ticket'. Did you mean 'tickets'?"),
     "unknown column": ('data = "tickets.fare"', 'data = "tickets.fair"', "study.toml, line 34, term 'fair': there is no column 'tickets.fair' in tickets.csv. Did you mean 'tickets.fare'?"),
-    "two of a name": ('data = "tickets.fare"', 'data = "tickets.sailings"', "line 39, key 'terms[5]': two terms are called 'sailings'. Give one of them another name."),
+    "two of a name": ('data = "tickets.fare"', 'data = "tickets.sailings"', "line 40, key 'terms[5]': two terms are called 'sailings'. Give one of them another name."),
     "broken TOML": ("horizon = 13", "horizon = ", "study.toml: the text is not valid TOML: Invalid value (at line {line}, column 11)."),
     "too many harmonics": ("harmonics = 3", "harmonics = 30", "study.toml, line {line}, key 'harmonics', term 'season': a series by week tells at most 26"),
     "knot outside": ('knots = ["2024-04-01"]', 'knots = ["2034-04-01"]', "study.toml, line {line}, key 'knots', term 'trend': 2034-04-01 lies outside"),
     "no horizon": ("horizon = 13", "", "study.toml: the study does not say how far to forecast. Add [forecast] with horizon = 13, say."),
     "horizon beyond the plan": ("horizon = 13", "horizon = 27", "study.toml, line 34, period 2026-12-28, term 'fare': the driver has no value there. plan.csv ends with 2026-12-21: add rows, or forecast fewer periods."),
     "missing data file": ('file = "tickets.csv"', 'file = "no.csv"', "no.csv'. Check the path."),
-    "errors of another kind": ("[forecast]", '[estimation]\nerrors = "arr"\n[forecast]', "key 'estimation.errors': found 'arr'. Allowed: \"independent\" or \"ar\"."),
+    "errors of another kind": ('errors = "ar"', 'errors = "arr"', "key 'estimation.errors': found 'arr'. Allowed: \"independent\" or \"ar\"."),
     "model's unknown term": ("[forecast]", '[models.a]\nterms = ["trent"]\n[forecast]', "key 'models.a.terms[1]': there is no term 'trent'. Did you mean 'trend'?"),
     "model's name": ("[forecast]", '[models."../a"]\nterms = []\n[forecast]', "found the name '../a'. Names of models are letters"),
 }  # fmt: skip

@@ -32,7 +32,7 @@ def fitted(scale="log", phi=0.0, **more):
 def covariance(ahead):
     """Dense covariance of a level forecast's outcomes: coefficients, and noise from the last fitted period on."""
     fit, h = ahead.fit, ahead.axis.n
-    phi, s2 = fit.estimate.chain.phi[0], fit.estimate.variance
+    phi, s2 = (fit.estimate.chain.phi or (0.0,))[0], fit.estimate.variance
     n = fit.axis.n
     lag = np.abs(np.subtract.outer(np.arange(n), np.arange(n)))
     inverse = np.linalg.inv(phi**lag / (1.0 - phi**2)) if phi else np.eye(n)
@@ -213,9 +213,7 @@ def test_the_study_states_totals_limits_and_sums(run_cli, demo_folder, tmp_path)
     )
     text += '[[totals]]\ntype = "agree"\ntotal = { "2026-Q3" = 240000 }\nway = "least change"\n'
     text += '[[totals]]\ntype = "split"\naverage = { "2027-Q1" = 9000 }\n'
-    text = text.replace('scale = "log"', 'scale = "log"\nlower_limit = 0.0\noffset = 1.0').replace(
-        "[forecast]", '[estimation]\nerrors = "ar"\n[forecast]'
-    )
+    text = text.replace('scale = "log"', 'scale = "log"\nlower_limit = 0.0\noffset = 1.0')
     for name in ("tickets.csv", "plan.csv", "island_days.csv"):
         (tmp_path / name).write_bytes((demo_folder / name).read_bytes())
     days = (tmp_path / "island_days.csv").read_text() + "Founding Day,2027-06-09,2027-06-09\n"

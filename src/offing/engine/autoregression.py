@@ -354,6 +354,7 @@ class _Search:
     angles: Array = field(default_factory=lambda: np.zeros(0))
     value: float = np.inf
     ratios: Array | None = None
+    at: Array | None = None
 
     def run(self, shorter: Array | None) -> _Search:
         """From several starts, or from the angles of the next `shorter` order."""
@@ -371,7 +372,7 @@ class _Search:
         if not self.dynamics.count:
             self.value = self.profile(self.angles)
             return self
-        found = minimize(self.both, start, jac=True, method="BFGS", options={"gtol": 1e-6})
+        found = minimize(self.both, start, jac=True, method="BFGS", options={"gtol": 1e-5})
         self.angles, self.value = found.x, float(found.fun)
         return self
 
@@ -381,22 +382,26 @@ class _Search:
             found = self.likelihood.learnt(self.dynamics.at(angles), self.ratios)
         except LinAlgError:
             return 1e300
+        self.at = found.ratios
         self.ratios = np.maximum(found.ratios, 1e-4 * found.ratios.max(initial=0.0))
         return found.deviance
 
     def both(self, angles: Array) -> tuple[float, Array]:
         """The deviance at the best strengths, and its derivative by the angles."""
         value = self.profile(angles)
-        return (value, self.slope(angles)) if value < 1e300 else (value, np.zeros(len(angles)))
+        if value >= 1e300 or self.at is None:
+            return value, np.zeros(len(angles))
+        return value, self.slope(angles, self.at)
 
-    def slope(self, angles: Array) -> Array:
+    def slope(self, angles: Array, ratios: Array | None = None) -> Array:
         """The derivative by the angles; at the best strengths the deviance does not move with them."""
         at = self.dynamics.at
         weights = self.likelihood.moments.weights
         steps = 1e-5 * np.eye(len(angles))
         lean = np.array([weights(at(angles + s).phi) - weights(at(angles - s).phi) for s in steps]).T / 2e-5
         own = _slope(lambda each: at(each).log_determinant, angles)
-        ratios = self.likelihood.learnt(at(angles), self.ratios).ratios
+        if ratios is None:
+            ratios = self.likelihood.learnt(at(angles), self.ratios).ratios
         return np.asarray(self.likelihood.slopes(at(angles).phi, ratios) @ lean + own)
 
     def ended(self, times: Times) -> Carried:

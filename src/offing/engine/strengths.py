@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import solve_triangular
+from scipy.linalg import solve_triangular, svd
 from scipy.optimize import Bounds, minimize
 
 from offing.engine.triangle import Array, solve, take, triangle
@@ -135,7 +135,7 @@ def _single(parts: Projected, rows: int, bounded: bool, low: float, high: float)
 
     In the singular directions of the columns each trial is a sum (Harville 1977): grids within grids find the valley.
     """
-    left, values, _ = np.linalg.svd(parts.root)
+    left, values, _ = svd(parts.root, check_finite=False)  # SciPy's, beside whose threads NumPy's would be in the way
     squares, seen = np.square(values), np.square(left.T @ parts.target)
     dof = rows - parts.free
 

@@ -67,7 +67,8 @@ class Hinge:
         share = expit(excess / self.width)
         found = sign * slopes * share[:, None]
         found[:, place] -= sign * share
-        return self.width * np.logaddexp(0.0, excess / self.width), found
+        soft = np.maximum(excess, 0.0) + self.width * np.log1p(np.exp(-np.abs(excess) / self.width))
+        return soft, found
 
 
 @dataclass(frozen=True)
