@@ -112,3 +112,96 @@ def test_the_advice_on_uneven_noise_helps():
     assert "uneven noise" in found(frame)
     assert "uneven noise" not in found(frame, scale="log")
     assert "uneven noise" not in found(frame, covariance="hc3")
+
+
+def noisy(seed=11, n=240, spread=1.0):
+    """A longer clean world, for checks of the noise."""
+    generator = np.random.default_rng(seed)
+    index = pd.date_range("2023-01-01", periods=n, freq="D")
+    frame = pd.DataFrame({"fare": generator.normal(20.0, 2.0, n), "rain": generator.gamma(2.0, 2.0, n)}, index)
+    frame.insert(0, "sold", 200.0 - 4.0 * frame["fare"] + 3.0 * frame["rain"] + generator.normal(0.0, spread, n))
+    return frame
+
+
+def coming_back(frame):
+    shock = np.random.default_rng(3).normal(0.0, 2.0, len(frame))
+    for t in range(7, len(shock)):
+        shock[t] += 0.6 * shock[t - 7]
+    return found(frame.assign(sold=frame["sold"] + shock))
+
+
+def carried_on(frame):
+    shock, sold = np.random.default_rng(3).normal(0.0, 2.0, len(frame)), frame["sold"].to_numpy().copy()
+    for t in range(1, len(shock)):
+        shock[t] += 0.7 * shock[t - 1]
+        sold[t] += 0.4 * (sold[t - 1] - 130.0) + shock[t]
+    return found(frame.assign(sold=sold), terms(of.OwnLags([1])))
+
+
+def lopsided(frame):
+    return found(frame.assign(sold=frame["sold"] + 2.0 * np.random.default_rng(4).exponential(2.0, len(frame))))
+
+
+def far_out(frame):
+    return found(frame.assign(sold=frame["sold"] + np.random.default_rng(4).standard_t(2.0, len(frame))))
+
+
+def moved(frame):
+    step = np.where(np.arange(len(frame)) > 100, 1.0, 0.0)
+    return found(frame.assign(sold=frame["sold"] + step), [of.Driver("fare"), of.Driver("rain")])
+
+
+def curved(frame):
+    return found(frame.assign(sold=frame["sold"] + 0.4 * (frame["fare"] - 20.0) ** 2))
+
+
+def knotted(frame):
+    wind = np.random.default_rng(6).normal(0.0, 2.0, len(frame))
+    total = frame["fare"] + frame["rain"] + wind + np.random.default_rng(7).normal(0.0, 0.08, len(frame))
+    return found(frame.assign(wind=wind, total=total), terms(of.Driver("wind"), of.Driver("total")))
+
+
+LATER = {
+    "lasting noise": (coming_back, "most after 7 periods (correlation 0."),
+    "lagged noise": (carried_on, "With own lags, what is left unexplained is still related"),
+    "drift": (moved, "The model does not fit throughout: up to 2023-04-"),
+    "bent effect": (curved, "'fare' does not act along a straight line"),
+    "tied columns": (knotted, "are together nearly one and the same"),
+}
+
+
+@pytest.mark.parametrize("check", LATER)
+def test_the_noise_is_looked_at_as_a_whole(check):
+    make, words = LATER[check]
+    finding = make(noisy())[check]
+    assert finding.severity == "warning"
+    assert words in finding.message
+    assert finding.advice
+    assert finding.evidence
+
+
+@pytest.mark.parametrize(("make", "words"), [(lopsided, "reaches further above"), (far_out, "more values far out")])
+def test_crooked_noise_is_a_note(make, words):
+    finding = make(noisy())["crooked noise"]
+    assert (finding.severity, words in finding.message) == ("note", True)
+
+
+def test_where_nothing_is_amiss_nothing_is_said():
+    """Every check of the noise is told at one in a thousand: 60 clean worlds, of one kind and with own lags."""
+    told = []
+    for seed in range(60):
+        frame = noisy(seed)
+        told += [*found(frame), *found(frame, terms(of.OwnLags([2])))]
+    assert len([check for check in told if check in (*LATER, "crooked noise")]) <= 4, told
+
+
+def test_a_driver_that_is_known_too_late_is_a_warning():
+    frame = noisy()
+    weather = of.read(frame[["rain"]], stamp="start", release_delay="3 days")
+    tables = {"sales": of.read(frame[["sold"]], stamp="start"), "weather": weather}
+    fit = of.Model("sales.sold", terms=[of.Driver("weather.rain")]).fit(tables)
+    assert "known late" in {finding.check for finding in fit.findings}
+    soon = {**tables, "weather": of.read(frame[["rain"]], stamp="start")}
+    for terms_, data in (([of.Driver("weather.rain")], soon), ([of.Driver("weather.rain", lags=[4])], tables)):
+        fit = of.Model("sales.sold", terms=terms_).fit(data)
+        assert "known late" not in {finding.check for finding in fit.findings}

@@ -3,6 +3,7 @@
 from offing.checks.design import left_out
 from offing.checks.influence import copies, crowded, entangled, influential, uneven
 from offing.checks.jumps import jumps
+from offing.checks.noise import bent, crooked, drifting, lagged_noise, lasting, tied
 from offing.checks.ranges import beyond_range
 from offing.checks.residuals import autocorrelation
 from offing.checks.rows import missing_drivers
@@ -12,16 +13,22 @@ from offing.checks.wishes import after_choice, bounds_met, surprises
 __all__ = [
     "after_choice",
     "autocorrelation",
+    "bent",
     "beyond_range",
     "bounds_met",
     "copies",
+    "crooked",
     "crowded",
+    "drifting",
     "entangled",
     "influential",
     "jumps",
+    "lagged_noise",
+    "lasting",
     "left_out",
     "missing_drivers",
     "surprises",
+    "tied",
     "uneven",
     "untold_shapes",
 ]

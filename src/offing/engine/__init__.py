@@ -17,7 +17,7 @@ from offing.engine.places import place_interval
 from offing.engine.regression import Bent, Problem, Shapes, Solved, regress
 from offing.engine.robust import Usual, usual
 from offing.engine.sandwich import Covariance, sandwiched
-from offing.engine.scores import FitFigures, fit_figures, lag_one_correlation
+from offing.engine.scores import FitFigures, autocorrelations, fit_figures, lag_one_correlation
 from offing.engine.student import quantile, two_sided_p
 from offing.engine.triangle import Solution, explain_dependence, join, solve, take, triangle
 
@@ -45,6 +45,7 @@ __all__ = [
     "accumulate",
     "accumulated",
     "attribute",
+    "autocorrelations",
     "chance_limit",
     "choose",
     "combined",

@@ -60,3 +60,17 @@ def lag_one_correlation(residual: Array, used: NDArray[np.bool_]) -> tuple[float
         return 0.0, int(pairs.sum())
     product = (residual[1:] * residual[:-1])[pairs].mean()
     return float(product / squares), int(pairs.sum())
+
+
+def autocorrelations(values: Array, lags: int) -> Array:
+    """Correlations (lags,) of `values` (n,), zero where unknown, with themselves 1, 2, … periods later.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from offing.engine import autocorrelations
+    >>> autocorrelations(np.array([1.0, -1.0, 1.0, -1.0]), 2).tolist()
+    [-0.75, 0.5]
+    """
+    whole = float(values @ values)
+    return np.array([float(values[lag:] @ values[:-lag]) / whole for lag in range(1, lags + 1)])

@@ -10,18 +10,29 @@ from offing.base import Finding
 from offing.checks import (
     after_choice,
     autocorrelation,
+    bent,
     bounds_met,
     copies,
+    crooked,
     crowded,
+    drifting,
     entangled,
     influential,
     jumps,
+    lagged_noise,
+    lasting,
     left_out,
     surprises,
+    tied,
     uneven,
     untold_shapes,
 )
+from offing.tables.table import Array
 from offing.terms import STATED, Driver
+from offing.terms.transforms import season_of
+
+#: Longer series are not looked at period by period.
+_MOST_LABELS = 20_000
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -51,10 +62,60 @@ def remarks(fit: Fit) -> tuple[Finding, ...]:
     found += entangled(estimate, white, layout.names, layout.owners, drivers)
     residual, design = np.zeros(fit.axis.n), np.zeros_like(fit.design)
     residual[used], design[used] = noise, white
-    found += autocorrelation(residual, used)
     at = np.flatnonzero(used)
+    found += _of_the_noise(fit, residual, design)
+    found += known_late(fit)
     found += influential(estimate, white, noise, lambda row: fit.start_of(int(at[row])))
     if fit.model.covariance == "classical":
         found += uneven(fit.explained[used], noise, log=fit.scale.log)
     found += jumps(residual, design, used, estimate, words=fit.jump_words, label=fit.start_of)
+    return tuple(found)
+
+
+def _of_the_noise(fit: Fit, residual: Array, design: Array) -> list[Finding]:
+    """What the whitened residuals (n,) and rows (n, k), zero where not used, tell."""
+    estimate, used = fit.estimate, fit.used
+    # Over many lags the statistic outgrows its distribution where many columns were estimated.
+    season = 1 if fit.axis.frequency.unit == "year" else season_of(fit.axis.frequency)
+    lags = min(max(10, min(season, 24)), int(used.sum()) // 10)
+    found: list[Finding] = []
+    if fit.own:
+        found += lagged_noise(design, residual, used, min(lags, 4))
+    else:
+        found += autocorrelation(residual, used)
+        learnt = 0 if fit.dynamics is None else fit.dynamics.dynamics.count
+        found += [] if found else lasting(residual, used, lags, learnt)
+    rows, noise = design[used], residual[used]
+    found += crooked(noise)
+    labels = [fit.start_of(int(i)) for i in np.flatnonzero(used)] if len(noise) < _MOST_LABELS else []
+    found += drifting(noise, labels) if labels else ()
+    kept = estimate.kept
+    names = [name for name, each in zip(fit.layout.names, kept, strict=True) if each]
+    owners = [name for name, each in zip(fit.layout.owners, kept, strict=True) if each]
+    drivers = [term for term in fit.model.terms if isinstance(term, Driver)]
+    found += tied(rows[:, kept], names, owners, [str(term.name) for term in drivers])
+    straight = {
+        str(term.name): fit.rows.blocks[place].columns[used][:, 0]
+        for place, term in enumerate(fit.model.terms)
+        if isinstance(term, Driver) and term.curve is None and not any(term.chains) and len(term.lags) == 1
+    }
+    if estimate.chain.independent and fit.model.loss == "squares" and len(noise) < _MOST_LABELS:
+        found += bent(rows, noise, straight, estimate.dof)
+    return found
+
+
+def known_late(fit: Fit) -> tuple[Finding, ...]:
+    """A warning for each driver whose values come out only after the target's own of the same period."""
+    found = []
+    goal = fit.view.sources.tables[fit.source].delay
+    part = fit.axis.part(0, 1)
+    for term in fit.model.terms:
+        if not isinstance(term, Driver) or min(term.lags) > 0:
+            continue
+        source, column = fit.view.sources.find(term.data)
+        table = fit.view.sources.tables[source]
+        if table.later_rows is None and table.delay.after(part)[0] > goal.after(part)[0]:
+            message = f"'{term.name}' becomes known only after the target of the same {fit.axis.frequency.unit}."
+            advice = "Use it with a lag, or give a plan of it: a forecast can have no more than that."
+            found.append(Finding("known late", "warning", message, str(term.name), advice, {"column": column}))
     return tuple(found)

@@ -139,10 +139,7 @@ def _words(study: Study, name: str, fit: Fit, step: str) -> str:
 
 def _findings(study: Study, step: str) -> list[dict[str, object]]:
     results: Mapping[str, Fit | Forecast | Screening]
-    if step == "screen":
-        results = study.screenings
-    else:
-        results = study.fits if step == "fit" else study.forecasts
+    results = study.screenings if step == "screen" else study.fits if step == "fit" else study.forecasts
     return [
         {"series": _fit_of(result).series_name, "model": _fit_of(result).model.name, **dataclasses.asdict(finding)}
         for result in results.values()

@@ -1,0 +1,182 @@
+"""Checks of the noise as a whole: whether it lingers, how it is spread, whether it drifts, and what it still holds."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.linalg import qr
+from scipy.special import chdtrc, stdtr
+
+from offing.base import Finding
+from offing.engine import autocorrelations
+
+Array = NDArray[np.float64]
+
+#: Chance at which one of these is told where nothing is amiss.
+_CHANCE = 0.001
+_FEWEST = 40
+#: Beyond this share of s √n sums of residuals of a stable model go once in a thousand.
+_DRIFT = 1.95
+#: A condition index beyond this, of which two columns take more than half of their variance.
+_INDEX, _SHARE = 30.0, 0.5
+
+
+def lasting(residual: Array, used: NDArray[np.bool_], lags: int, learnt: int) -> tuple[Finding, ...]:
+    """A warning where the autocorrelations of the residuals (n,) at `lags` lags are together beyond chance.
+
+    Q = n (n + 2) Σ r²/(n − k) is about chi-square with as many degrees of freedom, less the parameters `learnt` of the
+    noise (Ljung & Box 1978).
+    """
+    n = int(used.sum())
+    if n < _FEWEST or lags <= learnt:
+        return ()
+    found = autocorrelations(np.where(used, residual, 0.0), lags)
+    statistic = n * (n + 2.0) * float((np.square(found) / (n - np.arange(1, lags + 1))).sum())
+    chance = float(chdtrc(lags - learnt, statistic))
+    if chance >= _CHANCE:
+        return ()
+    worst = int(np.argmax(np.abs(found))) + 1
+    size = found[worst - 1]
+    message = f"What the model leaves unexplained comes back, most after {worst} periods (correlation {size:.2f})."
+    advice = (
+        'Take noise that carries on into the model, errors = "ar" with a higher order or a seasonal_lag, or look for a '
+        "season or lag that is missing."
+    )
+    evidence: dict[str, float | str] = {"statistic": statistic, "p": chance, "lag": float(worst)}
+    return (Finding("lasting noise", "warning", message, advice=advice, evidence=evidence),)
+
+
+def lagged_noise(rows: Array, residual: Array, used: NDArray[np.bool_], lags: int) -> tuple[Finding, ...]:
+    """A warning where residuals (n,) follow from earlier ones beside the design `rows` (n, k).
+
+    n R² of the regression on both is about chi-square (Breusch 1978; Godfrey 1978); with own lags of the target
+    correlations of the residuals alone tell nothing (Durbin 1970).
+    """
+    both = used.copy()
+    before = np.zeros((len(residual), lags))
+    for lag in range(1, lags + 1):
+        before[lag:, lag - 1] = np.where(used[:-lag], residual[:-lag], 0.0)
+    n = int(both.sum())
+    if n < _FEWEST:
+        return ()
+    design = np.column_stack([rows, before])[both]
+    basis, root, _ = qr(design, mode="economic", pivoting=True)
+    size = np.abs(np.diagonal(root))
+    inside = basis[:, size > 1e-10 * size.max()].T @ residual[both]
+    share = float(inside @ inside) / float(residual[both] @ residual[both])
+    chance = float(chdtrc(lags, n * share))
+    if chance >= _CHANCE:
+        return ()
+    message = "With own lags, what is left unexplained is still related from period to period."
+    advice = (
+        'The coefficients of the lags are then wrong, however many data there are: add lags, or use errors = "ar" '
+        "instead of own lags."
+    )
+    evidence: dict[str, float | str] = {"statistic": n * share, "p": chance, "lags": float(lags)}
+    return (Finding("lagged noise", "warning", message, advice=advice, evidence=evidence),)
+
+
+def crooked(residual: Array) -> tuple[Finding, ...]:
+    """A note where residuals (n,) are far from normal: skewed, or with more of them far out (Jarque & Bera 1987)."""
+    n = len(residual)
+    spread = float(residual.std())
+    if n < _FEWEST or spread <= 0.0:
+        return ()
+    z = (residual - residual.mean()) / spread
+    skew, excess = float((z**3).mean()), float((z**4).mean()) - 3.0
+    statistic = n * (skew**2 / 6.0 + excess**2 / 24.0)
+    chance = float(chdtrc(2, statistic))
+    if chance >= _CHANCE:
+        return ()
+    side = "above" if skew > 0.0 else "below"
+    lopsided = abs(skew) * 2.0 > abs(excess)
+    what = f"reaches further {side} than on the other side" if lopsided else "has more values far out than a normal one"
+    message = f"What is left unexplained {what}: intervals of single periods are less sure at their ends."
+    advice = (
+        'Try scale = "log", or mark the values that stand out.' if lopsided
+        else 'Look at the largest, mark them with a treatment, or use loss = "huber".'
+    )  # fmt: skip
+    evidence: dict[str, float | str] = {"skewness": skew, "excess_kurtosis": excess, "p": chance}
+    return (Finding("crooked noise", "note", message, advice=advice, evidence=evidence),)
+
+
+def drifting(residual: Array, label: Sequence[str]) -> tuple[Finding, ...]:
+    """A warning where sums of residuals (n,) go further from zero than those of one unchanged model.
+
+    The largest |Σ e| / (s √n) is that of a Brownian bridge (Ploberger & Krämer 1992).
+    """
+    n = len(residual)
+    spread = float(residual.std())
+    if n < _FEWEST or spread <= 0.0:
+        return ()
+    sums = np.cumsum(residual) / (spread * np.sqrt(n))
+    at = int(np.argmax(np.abs(sums)))
+    if abs(sums[at]) <= _DRIFT:
+        return ()
+    message = f"The model does not fit throughout: up to {label[at]} it explains one side, after it the other."
+    advice = "Let the trend bend there, or ask of.stability whether effects changed; fit fewer years if they did."
+    evidence: dict[str, float | str] = {"largest_sum": float(sums[at]), "period": label[at]}
+    return (Finding("drift", "warning", message, advice=advice, evidence=evidence),)
+
+
+def bent(rows: Array, residual: Array, values: dict[str, Array], dof: float) -> tuple[Finding, ...]:
+    """One finding a driver whose square would still explain something beside the design `rows` (n, k).
+
+    `values` are the drivers' columns (n,), the residuals (n,) those of the design (after Ramsey 1969).
+    """
+    found = []
+    basis, root, _ = qr(rows, mode="economic", pivoting=True)
+    size = np.abs(np.diagonal(root))
+    basis = basis[:, size > 1e-10 * size.max(initial=1e-300)]
+    limit = _CHANCE / max(len(values), 1)
+    for name, value in values.items():
+        if len(np.unique(value)) < 8 or len(value) < _FEWEST:
+            continue
+        square = np.square((value - value.mean()) / max(float(value.std()), 1e-300))
+        free = square - basis @ (basis.T @ square)
+        length = float(free @ free)
+        if length <= 1e-6 * float(square @ square):
+            continue
+        effect = float(free @ residual) / length
+        left = residual - effect * free
+        t = effect / np.sqrt(float(left @ left) / max(dof - 1.0, 1.0) / length)
+        chance = float(2.0 * stdtr(max(dof - 1.0, 1.0), -abs(t)))
+        if chance < limit:
+            message = f"'{name}' does not act along a straight line: at its ends more is left unexplained than between."
+            advice = f'Try curve = "smooth", a base (above, below), saturation or the transform "log" for \'{name}\'.'
+            evidence: dict[str, float | str] = {"t": float(t), "p": chance}
+            found.append(Finding("bent effect", "warning", message, name, advice, evidence))
+    return tuple(found)
+
+
+def tied(rows: Array, names: Sequence[str], owners: Sequence[str], drivers: Sequence[str]) -> tuple[Finding, ...]:
+    """A finding of drivers' columns that are nearly a combination of each other, beside all that is no driver.
+
+    `rows` (n, k) are the kept columns. A condition index beyond 30 of the scaled columns, in whose direction several
+    have more than half of their variance (Belsley, Kuh & Welsch 1980).
+    """
+    own = np.array([owner in drivers for owner in owners], dtype=bool)
+    if own.sum() < 3:
+        return ()
+    basis = np.linalg.qr(rows[:, ~own])[0] if (~own).any() else np.zeros((len(rows), 0))
+    free = rows[:, own] - basis @ (basis.T @ rows[:, own])
+    lengths = np.linalg.norm(free, axis=0)
+    if (lengths <= 1e-10 * np.linalg.norm(rows[:, own], axis=0)).any():
+        return ()
+    _, sizes, right = np.linalg.svd(free / lengths, full_matrices=False)
+    index = sizes[0] / np.maximum(sizes, 1e-300)
+    shares = np.square(right / sizes[:, None])
+    shares /= shares.sum(axis=0)
+    inner = [name for name, each in zip(names, own, strict=True) if each]
+    where = [owner for owner, each in zip(owners, own, strict=True) if each]
+    for at in np.flatnonzero(index > _INDEX)[::-1].tolist():
+        involved = np.flatnonzero(shares[at] > _SHARE).tolist()
+        if len({where[i] for i in involved}) > 1:
+            said = ", ".join(f"'{inner[i]}'" for i in involved)
+            message = f"{said} are together nearly one and the same: what each does can hardly be told apart."
+            advice = "Leave out one of them, put them into one, or draw them to zero together with shrink_with."
+            evidence: dict[str, float | str] = {"condition_index": float(index[at]), "columns": float(len(involved))}
+            return (Finding("tied columns", "warning", message, where[involved[0]], advice, evidence),)
+    return ()
