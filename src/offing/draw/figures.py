@@ -10,6 +10,8 @@ from offing.draw.cycle import draw_cycle
 from offing.draw.effects import draw_effects
 from offing.draw.holidays import draw_holidays
 from offing.draw.indices import draw_indices
+from offing.draw.residuals import draw_residuals, draw_stability
+from offing.draw.responses import draw_lag_profile, draw_response
 from offing.draw.screening import draw_screening
 from offing.draw.series import draw_fit, draw_forecast
 from offing.draw.style import Picture, styled
@@ -23,7 +25,19 @@ from offing.draw.survey import (
 )
 from offing.draw.totals import draw_agreed, draw_split, draw_totals
 from offing.draw.trend import draw_trend
-from offing.explain import Agreed, CycleShape, HolidayEffects, SeasonIndices, Split, Totals, TrendPath
+from offing.explain import (
+    Agreed,
+    CycleShape,
+    HolidayEffects,
+    LagProfile,
+    Residuals,
+    Response,
+    SeasonIndices,
+    Split,
+    Stability,
+    Totals,
+    TrendPath,
+)
 from offing.judging import Screening
 from offing.model import Contributions, Effects, Fit, Forecast
 from offing.survey import Coverage, Echoes, History, Scatter, Seasons, Survey, Years
@@ -37,7 +51,8 @@ def figure(result: object) -> Picture:
     result
         A `Fit` (history and fitted line), a `Forecast` (history and fan), `Contributions` (signed stacks),
         `Effects` (what each driver does), `TrendPath`, `CycleShape`, `HolidayEffects`, `SeasonIndices` (a table),
-        `Totals` (years), a `Split`, an `Agreed` forecast, or a view of a `Survey`: its ``history``, ``years``,
+        `Totals` (years), a `Response` or `LagProfile` of a driver, `Residuals` from one side, `Stability`, a
+        `Screening`, a `Split`, an `Agreed` forecast, or a view of a `Survey`: its ``history``, ``years``,
         ``seasons``, ``scatter``, ``echoes`` or ``coverage``. A survey itself is drawn as its history.
 
     Returns
@@ -73,6 +88,10 @@ _draw.register(Fit, draw_fit)
 _draw.register(Forecast, draw_forecast)
 _draw.register(Contributions, draw_contributions)
 _draw.register(Effects, draw_effects)
+_draw.register(Response, draw_response)
+_draw.register(LagProfile, draw_lag_profile)
+_draw.register(Residuals, draw_residuals)
+_draw.register(Stability, draw_stability)
 _draw.register(Screening, draw_screening)
 _draw.register(SeasonIndices, draw_indices)
 _draw.register(CycleShape, draw_cycle)

@@ -12,7 +12,7 @@ from scipy.linalg import solve_triangular
 from offing.engine.estimate import Estimate
 from offing.engine.triangle import Array, triangle
 
-Covariance = Literal["classical", "hc0", "hc1", "hc2", "hc3", "newey-west"]
+Covariance = Literal["classical", "hc0", "hc1", "hc2", "hc3", "newey-west", "clustered"]
 
 
 def usual_lags(n: int) -> int:
@@ -35,11 +35,14 @@ def sandwiched(
     times: NDArray[np.int64],
     kind: Covariance,
     lags: int | None = None,
+    clusters: NDArray[np.int64] | None = None,
 ) -> Estimate:
     """The estimate with a covariance of the coefficients that does not trust in noise of one kind.
 
     The covariance is (R'R)⁻¹ F'F (R'R)⁻¹ with the scores x_t e_t in F. ``hc0`` takes the residuals as they are (White
     1980), ``hc1`` times n / (n − k), ``hc2`` over 1 − leverage and ``hc3`` over its square (MacKinnon & White 1985);
+    ``clustered`` lets rows of the same of G `clusters` (n,) be alike in any way and counts these, times
+    G / (G − 1) · (n − 1) / (n − k), with G − 1 degrees of freedom (Liang & Zeger 1986; Cameron & Miller 2015);
     ``newey-west`` counts `lags` neighbours with falling weights (Newey & West 1987), times n / (n − k). With Bartlett's
     weights F'F is that of sums of the scores over windows, so that it is never negative.
 
@@ -66,6 +69,13 @@ def sandwiched(
     if kind == "newey-west":
         scores = np.sqrt(n / (n - k)) * kept * residual[:, None]
         factor = _windowed(scores, times, usual_lags(n) if lags is None else lags)
+    elif kind == "clustered" and clusters is not None:
+        names, place = np.unique(clusters, return_inverse=True)
+        g = len(names)
+        factor = np.zeros((g, k))
+        np.add.at(factor, place, kept * residual[:, None])
+        factor *= np.sqrt(g / (g - 1.0) * (n - 1.0) / (n - k))
+        return replace(estimate, scores=triangle(factor), dof=float(g - 1))
     else:
         inner = solve_triangular(estimate.root, kept.T, trans="T", check_finite=False)
         left = 1.0 - np.minimum(np.square(inner).sum(axis=0), 1.0 - 1e-12)

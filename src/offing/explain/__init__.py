@@ -4,8 +4,12 @@ from offing.explain.agreement import Agreed, agree
 from offing.explain.cycle_shape import CycleShape, cycle
 from offing.explain.elasticities import Elasticities, elasticities
 from offing.explain.holiday_effects import HolidayEffects, holiday_effects
+from offing.explain.residuals import Residuals, residuals
+from offing.explain.responses import LagProfile, Response, lag_profile, response
 from offing.explain.season_indices import SeasonIndices, indices
+from offing.explain.shares import Shares, shares
 from offing.explain.sharing import Split, split
+from offing.explain.stability import Stability, stability
 from offing.explain.term_tests import TermTests, term_tests
 from offing.explain.totals import Totals, totals
 from offing.explain.trend_path import TrendPath, trend
@@ -15,8 +19,13 @@ __all__ = [
     "CycleShape",
     "Elasticities",
     "HolidayEffects",
+    "LagProfile",
+    "Residuals",
+    "Response",
     "SeasonIndices",
+    "Shares",
     "Split",
+    "Stability",
     "TermTests",
     "Totals",
     "TrendPath",
@@ -25,7 +34,12 @@ __all__ = [
     "elasticities",
     "holiday_effects",
     "indices",
+    "lag_profile",
+    "residuals",
+    "response",
+    "shares",
     "split",
+    "stability",
     "term_tests",
     "totals",
     "trend",

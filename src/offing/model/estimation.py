@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, get_args
 import numpy as np
 
 from offing.base import InputError, nearest
+from offing.calendar import Axis
 from offing.engine import Loss
 from offing.terms import OwnLags
 
@@ -43,6 +44,25 @@ def check_estimation(model: Model) -> None:
     _check_own_lags(model)
 
 
+def clusters_of(model: Model, used: np.ndarray, axis: Axis) -> np.ndarray | None:
+    """The cluster (n,) of every used row, where the covariance asks for them.
+
+    Raises
+    ------
+    InputError
+        If there are fewer clusters than two.
+    """
+    if model.covariance != "clustered":
+        return None
+    index = axis.index[used]
+    unit = {"year": "Y", "quarter": "Q", "month": "M", "week": "W"}[str(model.clusters)]
+    found = np.asarray(index.tz_localize(None).to_period(unit).asi8 if index.tz is not None
+                       else index.to_period(unit).asi8)  # fmt: skip
+    if len(np.unique(found)) < 2:
+        raise InputError(f"all periods lie in one {model.clusters}", "Use a shorter cluster.", key="clusters")
+    return found
+
+
 def _check_values(model: Model) -> None:
     if model.loss not in get_args(Loss):
         raise InputError(f"found {model.loss!r}", f"Allowed: {', '.join(get_args(Loss))}.", key="loss")
@@ -59,6 +79,11 @@ def _check_values(model: Model) -> None:
     for name in model.chosen:
         if name not in names:
             raise InputError(f"there is no term {name!r}", nearest(name, names), key="chosen")
+    if (model.covariance == "clustered") != (model.clusters is not None):
+        raise InputError("clusters belong to covariance = \"clustered\", which needs them", "Give both.",
+                         key="clusters")  # fmt: skip
+    if model.clusters not in (None, "year", "quarter", "month", "week"):
+        raise InputError(f"found {model.clusters!r}", "Allowed: year, quarter, month, week.", key="clusters")
     half = model.half_life
     if half is not None and (isinstance(half, bool) or not isinstance(half, (int, float)) or not 1.0 <= half < np.inf):
         raise InputError(f"found {half!r}", "Give a number of periods from 1 on.", key="half_life")

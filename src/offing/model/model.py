@@ -27,7 +27,7 @@ from offing.engine import (
     sandwiched,
     triangle,
 )
-from offing.model.estimation import check_estimation
+from offing.model.estimation import check_estimation, clusters_of
 from offing.model.fit import Fit
 from offing.model.layout import Design, lay_out
 from offing.model.scale import Scale, check_target_steps
@@ -78,7 +78,10 @@ class Model:
 
     covariance
         Of the coefficients: ``classical`` for noise of one variance; ``hc0`` to ``hc3`` where it may differ from period
-        to period, of which hc3 is the most careful with few rows; ``newey-west`` where neighbours may be alike too.
+        to period, of which hc3 is the most careful with few rows; ``newey-west`` where neighbours may be alike too;
+        ``clustered`` where all periods of a cluster may be alike in any way.
+    clusters
+        With ``clustered``: ``year``, ``quarter``, ``month`` or ``week``. There should be thirty or more of them.
 
     chosen
         Names of terms that were chosen on the data to be fitted: no p is told for them, as none would mean what it
@@ -109,6 +112,7 @@ class Model:
     loss: Loss = "squares"
     half_life: float | None = None
     covariance: Covariance = "classical"
+    clusters: Literal["year", "quarter", "month", "week"] | None = None
     chosen: Sequence[str] = ()
 
     def __post_init__(self) -> None:
@@ -303,7 +307,7 @@ class Model:
         except TooFewRowsError as error:
             raise InputError(str(error), "Use fewer terms or more data.", file=table.name) from error
         layout = design.layout
-        estimate = self._sandwiched(solved.estimate, design, working, used)
+        estimate = self._sandwiched(solved.estimate, design, working, used, axis)
         findings = (
             *_findings(view, model, states, target),
             *missing_drivers(
@@ -317,7 +321,9 @@ class Model:
             dict(zip(layout.groups[1], solved.ratios.tolist(), strict=True)), findings, solved.carried, series,
         )  # fmt: skip
 
-    def _sandwiched(self, estimate: Estimate, design: Design, working: Array, used: np.ndarray) -> Estimate:
+    def _sandwiched(
+        self, estimate: Estimate, design: Design, working: Array, used: np.ndarray, axis: Axis
+    ) -> Estimate:  # fmt: skip
         """The estimate with the covariance that is asked for."""
         if self.covariance == "classical":
             return estimate
@@ -328,7 +334,8 @@ class Model:
             )  # fmt: skip
         rows, values = design.linearised(estimate.beta)
         residual = working - values
-        return sandwiched(estimate, rows[used], residual[used], times=estimate.chain.times, kind=self.covariance)
+        return sandwiched(estimate, rows[used], residual[used], times=estimate.chain.times, kind=self.covariance,
+                          clusters=clusters_of(self, used, axis))  # fmt: skip
 
     def _solve(self, design: Design, working: Array, used: np.ndarray, axis: Axis) -> Solved:
         """The regression of the used rows."""

@@ -102,7 +102,8 @@ class EstimationSpec(Part):
     loss: Literal["squares", "huber", "tukey"] = "squares"
     half_life: float | None = None
     chosen: list[str] = []
-    covariance: Literal["classical", "hc0", "hc1", "hc2", "hc3", "newey-west"] = "classical"
+    covariance: Literal["classical", "hc0", "hc1", "hc2", "hc3", "newey-west", "clustered"] = "classical"
+    clusters: Literal["year", "quarter", "month", "week"] | None = None
 
 
 class ForecastSpec(Part):

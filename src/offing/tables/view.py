@@ -134,6 +134,7 @@ class View:
     patches: Mapping[tuple[str, str], Patch] = field(default_factory=dict)
     factors: Mapping[tuple[str, str], float] = field(default_factory=dict)
     path: Path | None = None
+    bumps: Mapping[tuple[str, str], tuple[int, float]] = field(default_factory=dict)
 
     @property
     def day(self) -> int:
@@ -143,6 +144,10 @@ class View:
     def treated(self, patches: Sequence[Patch]) -> View:
         """The same view through what treatments learnt."""
         return replace(self, patches={(patch.source, patch.column): patch for patch in patches})
+
+    def bumped(self, reference: str, ordinal: int, step: float) -> View:
+        """The same view with one value of a column moved by a step: what if it had been more for one period?"""
+        return replace(self, bumps={**self.bumps, self.sources.find(reference): (ordinal, step)})
 
     def walked(self, first: int, values: Array) -> View:
         """The same view with the target's values, on the scale that is fitted, from the ordinal `first` on."""
@@ -173,6 +178,10 @@ class View:
         to be actual; a plan is known from the start and never replaces a known actual value.
         """
         source, column = self.sources.find(reference)
+        if (source, column) in self.bumps:
+            plain = replace(self, bumps={}).known(reference, axis)
+            at, step = self.bumps[source, column]
+            return Known(plain.values + step * (axis.ordinals == at), plain.marks)
         if (source, column) in self.factors:
             plain = replace(self, factors={}).known(reference, axis)
             return Known(plain.values * self.factors[source, column], plain.marks)

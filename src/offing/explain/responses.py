@@ -1,0 +1,262 @@
+"""What a driver does at each of its values, and how its effect spreads over later periods."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
+import pandas as pd
+
+from offing.base import InputError
+from offing.engine import quantile, running
+from offing.explain.asked import asked
+from offing.model import Fit
+from offing.model.layout import Design
+from offing.model.words import as_html, in_units, number, percent, signed, text_table
+from offing.tables.table import Array
+from offing.terms import Driver
+
+_POINTS = 61
+#: The curve is drawn so far beyond what was seen.
+_BEYOND = 0.1
+#: What less than this share of the first effect is left of is nothing.
+_LITTLE, _LONGEST = 0.02, 60
+
+
+@dataclass(frozen=True)
+class Response:
+    """The effect of a driver at each value, against its mean. Made by `offing.response`.
+
+    Attributes
+    ----------
+    value
+        Values of the driver (m,), a little beyond those seen on either side.
+    effect, low, high
+        What the target is more there than at the driver's mean (m,), with 95 % intervals.
+    seen
+        The driver's values in the fitted periods.
+    share
+        Whether effects are shares of the level, as on the log scale.
+    """
+
+    driver: str
+    label: str
+    unit: str
+    target: str
+    target_unit: str
+    value: Array
+    effect: Array
+    low: Array
+    high: Array
+    seen: Array
+    share: bool
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """One row a value: ``value, effect, low, high, seen``."""
+        inside = (self.value >= self.seen.min()) & (self.value <= self.seen.max())
+        return pd.DataFrame(
+            {"value": self.value, "effect": self.effect, "low": self.low, "high": self.high, "seen": inside}
+        )
+
+    @property
+    def sentence(self) -> str:
+        """From the lowest to the highest value seen, in words."""
+        ends = [float(self.seen.min()), float(self.seen.max())]
+        change = float(np.interp(ends[1], self.value, self.effect) - np.interp(ends[0], self.value, self.effect))
+        unit = f" {self.target_unit}" if self.target_unit else ""
+        told = percent(change) + " of its level" if self.share else signed(change) + unit
+        between = f"from {number(ends[0])} to {in_units(number(ends[1]), self.unit)}"
+        return f"'{self.label}' {between} moves {self.target} by {told}, the rest held."
+
+    def __str__(self) -> str:
+        rows = self.table.iloc[:: max(len(self.value) // 12, 1)]
+        cells = [[number(each, 4) for each in rows[name]] for name in ("value", "effect", "low", "high")]
+        return f"{self.sentence}\n\n{text_table(['value', 'effect', 'from', 'to'], cells)}"
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentence, self.table)
+
+
+def response(fit: Fit, driver: str | None = None) -> Response:
+    """What the target is at each value of a driver more than at its mean, the rest held and all lags carried through.
+
+    The model is run with the driver at each value throughout; on the log scale effects are shares of the level at its
+    mean. The interval (95 %) counts the coefficients, shapes included.
+
+    Parameters
+    ----------
+    driver
+        Name of the driver's term; may be left out where there is one only.
+
+    Raises
+    ------
+    InputError
+        If there is no such driver, or the model is one of changes.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> days = pd.date_range("2024-01-01", periods=60, freq="D")
+    >>> fare = np.tile([4.0, 5.0, 6.0], 20)
+    >>> data = pd.DataFrame({"sold": 90.0 - 5.0 * fare + np.tile([0.1, -0.1], 30), "fare": fare}, days)
+    >>> print(of.response(of.Model("sold", terms=[of.Driver("fare")]).fit(data)).sentence)
+    'fare' from 4 to 6 moves sold by −10.0, the rest held.
+    """
+    term = asked(fit, Driver, driver, "driver")
+    _check(fit)
+    past = fit.view.known(term.data, fit.axis).values[fit.used]
+    past = past[np.isfinite(past)]
+    spread = float(np.ptp(past))
+    edges = past.min() - _BEYOND * spread, past.max() + _BEYOND * spread
+    if past.min() >= 0.0:
+        edges = max(edges[0], float(past.min()) if past.min() > 0.0 else 0.0), edges[1]
+    values = np.linspace(*edges, _POINTS)
+    moved = [_mean_at(fit, term, value) for value in (*values.tolist(), float(past.mean()))]
+    levels, rows = np.array([each[0] for each in moved]), np.array([each[1] for each in moved])
+    effect, function = levels[:-1] - levels[-1], rows[:-1] - rows[-1]
+    left = 1.0 - sum(fit.own) if fit.own and fit.returns else 1.0
+    half = float(quantile(0.975, fit.estimate.dof)) * fit.estimate.standard_errors(function)
+    effect, low, high = (each / left for each in (effect, effect - half, effect + half))
+    factor = float(np.mean(1.0 / fit.factor[fit.used]))
+    if fit.scale.log:
+        effect, low, high = (np.expm1(each) for each in (effect, low, high))
+    else:
+        effect, low, high = (each * factor for each in (effect, low, high))
+    return Response(str(term.name), fit.label_of(term), fit.view.sources.unit(term.data), fit.label, fit.unit,
+                    values, effect, low, high, past, fit.scale.log)  # fmt: skip
+
+
+def _check(fit: Fit) -> None:
+    if not fit.scale.plain:
+        raise InputError(
+            f"the model is one of {fit.scale.name(fit.column)}, to which a lasting value of a driver does nothing",
+            "Fit the target itself.", key="transform",
+        )  # fmt: skip
+
+
+def _mean_at(fit: Fit, term: Driver, value: float) -> tuple[float, Array]:
+    """Mean over the fitted rows of what the driver adds when it has a value throughout, and its derivative (k,)."""
+    place = [slot.term for slot in fit.layout.slots].index(str(term.name))
+    block = term.block(fit.view.holding(term.data, value), fit.axis, fit.states[str(term.name)])
+    blocks = (*fit.rows.blocks[:place], block, *fit.rows.blocks[place + 1 :])
+    part = replace(fit.rows, blocks=blocks).part(place, fit.estimate.beta)
+    slope = np.zeros(fit.layout.k)
+    if part.whole is None:
+        slope[fit.layout.slots[place].places] = part.own[fit.used].mean(axis=0)
+    else:
+        slope = part.whole[fit.used].mean(axis=0)
+    return float(part.value[fit.used].mean()), slope
+
+
+@dataclass(frozen=True)
+class LagProfile:
+    """How the effect of one usual change of a driver spreads over periods. Made by `offing.lag_profile`.
+
+    Attributes
+    ----------
+    change
+        By how much the driver goes up for one period: its standard deviation, or 1 for a flag.
+    lag
+        Periods after it (m,), negative before.
+    effect, low, high
+        On the scale that is fitted (m,), with 95 % intervals.
+    """
+
+    driver: str
+    label: str
+    unit: str
+    period: str
+    target: str
+    change: float
+    lag: Array
+    effect: Array
+    low: Array
+    high: Array
+    share: bool
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """One row a lag: ``lag, effect, low, high, total`` with the sum so far."""
+        total = np.cumsum(self.effect)
+        return pd.DataFrame(
+            {"lag": self.lag, "effect": self.effect, "low": self.low, "high": self.high, "total": total}
+        )
+
+    @property
+    def sentence(self) -> str:
+        """How much comes at once and how much later, in words."""
+        whole = float(self.effect.sum())
+        at_once = float(self.effect[self.lag == 0].sum())
+        share = f"{100.0 * at_once / whole:.0f} %" if whole else "nothing"
+        told = percent(np.expm1(whole)) if self.share else signed(whole)
+        what = in_units(number(self.change), self.unit)
+        return f"{what} more of '{self.label}' for one {self.period} adds up to {told}, of which {share} comes at once."
+
+    def __str__(self) -> str:
+        rows = self.table
+        cells = [[f"{each:.0f}" for each in rows["lag"]]]
+        cells += [[number(each, 3) for each in rows[name]] for name in ("effect", "low", "high", "total")]
+        return f"{self.sentence}\n\n{text_table(['lag', 'effect', 'from', 'to', 'so far'], cells)}"
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentence, self.table)
+
+
+def lag_profile(fit: Fit, driver: str | None = None) -> LagProfile:
+    """How one usual change of a driver for a single period acts in that and in later periods.
+
+    Lags, carry-over and the target's own lags are carried through, by running the model with one period changed in the
+    middle of the history.
+
+    Raises
+    ------
+    InputError
+        If there is no such driver.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> days = pd.date_range("2024-01-01", periods=80, freq="D")
+    >>> rain = np.random.default_rng(1).gamma(1.0, 2.0, 80)
+    >>> sold = 9.0 - rain + 0.5 * np.r_[0.0, rain[:-1]]
+    >>> data = pd.DataFrame({"sold": sold, "rain": rain}, days)
+    >>> fit = of.Model("sold", terms=[of.Driver("rain", lags=[0, 1])]).fit(data)
+    >>> (of.lag_profile(fit).effect / of.lag_profile(fit).change).round(6).tolist()
+    [-1.0, 0.5]
+    """
+    term = asked(fit, Driver, driver, "driver")
+    past = fit.view.known(term.data, fit.axis).values
+    known = past[fit.used & np.isfinite(past)]
+    flag = set(np.unique(known).tolist()) <= {0.0, 1.0}
+    change = 1.0 if flag else float(known.std())
+    middle = fit.axis.n // 2
+    place = [slot.term for slot in fit.layout.slots].index(str(term.name))
+    base = 0.0 if flag else float(np.median(known))
+    parts = []
+    for step in (change, 0.0):
+        view = fit.view.holding(term.data, base).bumped(term.data, int(fit.axis.ordinals[middle]), step)
+        block = term.block(view, fit.axis, fit.states[str(term.name)])
+        blocks = (*fit.rows.blocks[:place], block, *fit.rows.blocks[place + 1 :])
+        parts.append(_values(replace(fit.rows, blocks=blocks), fit, place))
+    value, slope = parts[0][0] - parts[1][0], parts[0][1] - parts[1][1]
+    if fit.own:
+        value, slope = running(value, fit.own), running(slope, fit.own)
+    told = np.flatnonzero(np.abs(value) > _LITTLE * np.abs(value).max(initial=0.0))
+    first, end = (int(told[0]), int(told[-1])) if len(told) else (middle, middle)
+    span = slice(min(first, middle), min(max(end, middle), middle + _LONGEST) + 1)
+    half = float(quantile(0.975, fit.estimate.dof)) * fit.estimate.standard_errors(slope[span])
+    return LagProfile(str(term.name), fit.label_of(term), fit.view.sources.unit(term.data), fit.axis.frequency.unit,
+                      fit.scale.name(fit.label), change, np.arange(span.start - middle, span.stop - middle, dtype=np.float64), value[span],
+                      value[span] - half, value[span] + half, fit.scale.log and fit.scale.plain)  # fmt: skip
+
+
+def _values(design: Design, fit: Fit, place: int) -> tuple[Array, Array]:
+    part = design.part(place, fit.estimate.beta)
+    slope = np.zeros((fit.axis.n, fit.layout.k))
+    if part.whole is None:
+        slope[:, fit.layout.slots[place].places] = part.own
+    else:
+        slope = part.whole
+    return np.nan_to_num(part.value), np.nan_to_num(slope)
