@@ -93,12 +93,13 @@ def _study_command(step: str, text: str) -> None:
     @click.argument("study", type=click.Path(path_type=Path))
     @click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the results' files.")
     @click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
-    def run(study: Path, out: Path | None, as_json: bool) -> None:
+    @click.option("--full", is_flag=True, help="Add standard errors, t, p, tests and shares of the terms.")
+    def run(study: Path, out: Path | None, as_json: bool, full: bool) -> None:
         from offing.study import open_study  # noqa: PLC0415
         from offing.study.outputs import bundle, in_json, in_words  # noqa: PLC0415
 
         opened = open_study(study)
-        text = in_json(opened, step) if as_json else in_words(opened, step)
+        text = in_json(opened, step) if as_json else in_words(opened, step, full=full)
         if out is not None:
             files = bundle(opened, step).write(out)
             if not as_json:

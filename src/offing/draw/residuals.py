@@ -44,7 +44,7 @@ def _positions(result: Residuals) -> tuple[np.ndarray, list[str], str]:
         return index.hour.to_numpy(), [f"{hour:02d}" for hour in range(24)], "hour of the day"
     if result.axis.frequency.unit == "day":
         names = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"]
-        return index.dayofweek.to_numpy(), names, "day of the week"
+        return index.day_of_week.to_numpy(), names, "day of the week"
     if result.axis.frequency.unit == "quarter":
         return index.quarter.to_numpy() - 1, ["Q1", "Q2", "Q3", "Q4"], "quarter"
     names = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"]
@@ -83,8 +83,8 @@ def _by_lag(result: Residuals) -> Picture:
     limit = float(table["limit"].iloc[0])
     picture, axes = canvas(
         result.sentence,
-        f"Correlation of residuals so many {result.axis.frequency.unit}s apart. Between the lines lie 95 % of those of "
-        "noise without any memory; single bars beyond them are no news where many are drawn.",
+        f"Correlation of residuals so many {result.axis.frequency.unit}s apart. In the shaded band lie 95 % of those "
+        "of noise without any memory; single bars beyond them are no news where many are drawn.",
     )
     beyond = table["correlation"].abs() > limit
     axes.axhspan(-limit, limit, color=FAN[0], alpha=0.6, lw=0)

@@ -17,7 +17,7 @@ def draw_screening(result: Screening) -> Picture:
     none, chosen = float(result.error[0]), float(result.error[size])
     if size:
         title = f"{count(size, 'driver')} of {len(result.candidates)} {'is' if size == 1 else 'are'} worth keeping: "
-        title += f"forecasts miss by {percent(chosen / none - 1.0)} against none"
+        title += f"they change the forecasts' error by {percent(chosen / none - 1.0)}"
     else:
         title = f"None of {len(result.candidates)} candidates improves the forecasts"
     picture, axes = canvas(
@@ -37,14 +37,14 @@ def draw_screening(result: Screening) -> Picture:
         kept = result.chosen[each]
         added = [str(result.candidates[i].name) for i in kept if i not in before]
         if each and added:
-            axes.annotate(short(f"+ {', '.join(added)}", 20), (each, top), rotation=38, fontsize=8.5, color=QUIET,
+            axes.annotate(short(f"+ {', '.join(added)}", 44), (each, top), rotation=90, fontsize=8.5, color=INK,
                           xytext=(0, 6), textcoords="offset points", annotation_clip=False)  # fmt: skip
         before = kept
     axes.xaxis.set_major_locator(MaxNLocator(integer=True))
-    axes.set_ylim(top=top * 1.16)
+    axes.set_ylim(top=top + 0.42 * (top - float((result.error - result.band).min())))
     axes.set_xlabel("drivers in the model")
     scale = result.base.scale.name(result.base.column)
     axes.set_ylabel(f"error of {scale}")
     axes.annotate(f"without any {number(none)}", (0, none), xytext=(8, -14), textcoords="offset points", fontsize=9)
-    legend(axes, loc="upper right", bbox_to_anchor=(1.0, 1.0), ncols=1)
+    legend(axes)
     return picture

@@ -64,9 +64,10 @@ class Response:
     def sentence(self) -> str:
         """From the lowest to the highest value seen, in words."""
         ends = [float(self.seen.min()), float(self.seen.max())]
-        change = float(np.interp(ends[1], self.value, self.effect) - np.interp(ends[0], self.value, self.effect))
+        first, last = (float(np.interp(end, self.value, self.effect)) for end in ends)
+        change = (1.0 + last) / (1.0 + first) - 1.0 if self.share else last - first
         unit = f" {self.target_unit}" if self.target_unit else ""
-        told = percent(change) + " of its level" if self.share else signed(change) + unit
+        told = percent(change) if self.share else signed(change) + unit
         between = f"from {number(ends[0])} to {in_units(number(ends[1]), self.unit)}"
         return f"'{self.label}' {between} moves {self.target} by {told}, the rest held."
 
@@ -248,7 +249,8 @@ def lag_profile(fit: Fit, driver: str | None = None) -> LagProfile:
     span = slice(min(first, middle), min(max(end, middle), middle + _LONGEST) + 1)
     half = float(quantile(0.975, fit.estimate.dof)) * fit.estimate.standard_errors(slope[span])
     return LagProfile(str(term.name), fit.label_of(term), fit.view.sources.unit(term.data), fit.axis.frequency.unit,
-                      fit.scale.name(fit.label), change, np.arange(span.start - middle, span.stop - middle, dtype=np.float64), value[span],
+                      fit.scale.name(fit.label), change,
+                      np.arange(span.start - middle, span.stop - middle, dtype=np.float64), value[span],
                       value[span] - half, value[span] + half, fit.scale.log and fit.scale.plain)  # fmt: skip
 
 

@@ -119,7 +119,8 @@ def stability(fit: Fit, at: object = None) -> Stability:
     rows = np.column_stack([white, aim])
     n, k = white.shape
     drivers = {str(term.name) for term in fit.model.terms if isinstance(term, Driver)}
-    own = [i for i, column in enumerate(kept.tolist()) if fit.layout.owners[column] in drivers][:8]
+    own = [i for i, column in enumerate(kept.tolist()) if fit.layout.owners[column] in drivers
+           and not fit.layout.names[column].endswith(", before the data")][:8]  # fmt: skip
     first = min(max(2 * k, k + 10), n - 1)
     places = np.unique(np.linspace(first, n, min(_DATES, n - first + 1)).astype(int))
     whole, start, estimates, errors, surprises = triangle(rows[:first]), first, [], [], []

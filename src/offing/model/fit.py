@@ -496,19 +496,29 @@ class Fit:
             )
             + f"; {figures.rows} rows, {figures.columns} coefficients."
         )
-        return f"{wrapped(self.sentences)}\n\n{numbers}\n\n{_coefficient_text(self.coefficients)}"
+        return f"{wrapped(self.sentences)}\n\n{numbers}\n\n{_coefficient_text(self.coefficients, full=False)}"
+
+    @property
+    def statistics(self) -> str:
+        """The coefficients with standard errors, t, p and status, to read: what ``print(fit)`` leaves out."""
+        return _coefficient_text(self.coefficients, full=True)
 
     def _repr_html_(self) -> str:
         return as_html(self.sentences, self.coefficients.drop(columns="kind"))
 
 
-def _coefficient_text(table: pd.DataFrame) -> str:
-    """Coefficients to read: enough digits to judge, not to compute with."""
-    heads = ["column", "coefficient", "std_error", "t", "p", "low", "high"]
-    columns = [table[head].tolist() for head in heads]
-    for i in (1, 2, 5, 6):
-        empty = "left out" if i == 1 else ""
-        columns[i] = [f"{value:.4g}" if np.isfinite(value) else empty for value in columns[i]]
-    columns[3] = [f"{value:.1f}" if np.isfinite(value) else "" for value in columns[3]]
-    columns[4] = ["" if np.isnan(p) else "<0.001" if p < 0.001 else f"{p:.3f}" for p in columns[4]]
-    return text_table(heads, columns)
+def _coefficient_text(table: pd.DataFrame, *, full: bool) -> str:
+    """Coefficients to read: enough digits to judge, not to compute with; with all that is known of them if `full`."""
+
+    def figures(head: str, empty: str = "") -> list[str]:
+        return [f"{value:.4g}" if np.isfinite(value) else empty for value in table[head]]
+
+    held = ["at bound" if status == "at bound" else "left out" for status in table["status"]]
+    value = [text or word for text, word in zip(figures("coefficient"), held, strict=True)]
+    columns = {"column": table["column"].tolist(), "coefficient": value, "low": figures("low"), "high": figures("high")}
+    if full:
+        columns["std_error"] = figures("std_error")
+        columns["t"] = [f"{value:.1f}" if np.isfinite(value) else "" for value in table["t"]]
+        columns["p"] = ["" if np.isnan(p) else "<0.001" if p < 0.001 else f"{p:.3f}" for p in table["p"]]
+        columns["status"] = table["status"].tolist()
+    return text_table(list(columns), list(columns.values()))

@@ -13,7 +13,8 @@ from typing import Any
 
 import pandas as pd
 
-from offing.explain import elasticities
+from offing.explain import elasticities, residuals, response, shares, stability, term_tests
+from offing.explain.residuals import SIDES
 from offing.handover import (
     AGREED,
     Bundle,
@@ -38,19 +39,21 @@ from offing.judging import Screening
 from offing.model import Fit, Forecast, effects
 from offing.model.words import wrapped
 from offing.study.study import Study
+from offing.terms import Driver
 
 
-def in_words(study: Study, step: str) -> str:
-    """The step's result to read, model by model."""
+def in_words(study: Study, step: str, *, full: bool = False) -> str:
+    """The step's result to read, model by model; with all statistics if `full`."""
     parts = []
     for name, result in (study.screenings if step == "screen" else study.fits).items():
         fit = result.base if isinstance(result, Screening) else result
         several = [f"series '{fit.series}'"] if fit.series else []
         several += [f"model '{fit.model.name}'"] if len(study.models) > 1 else []
         head = ": ".join([study.title, *([", ".join(several)] if several else [])])
-        parts.append(
-            f"{head}\n{'=' * len(head)}\n{result if isinstance(result, Screening) else _words(study, name, fit, step)}"
-        )
+        text = str(result) if isinstance(result, Screening) else _words(study, name, fit, step)
+        if full and step != "screen":
+            text += f"\n\n{fit.statistics}\n\n{term_tests(fit)}\n\n{shares(fit)}"
+        parts.append(f"{head}\n{'=' * len(head)}\n{text}")
     return "\n\n".join(parts)
 
 
@@ -165,12 +168,18 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
                 for name, each in study.screenings.items()}  # fmt: skip
     for name, fit in study.fits.items():
         results: dict[str, object] = {"fit": fit}
+        if step == "fit":
+            results |= {f"residuals-{side}": residuals(fit, side) for side in SIDES}
+            results["stability"] = stability(fit)
         if step != "fit":
             results["forecast"] = study.forecasts[name]
         if step == "explain":
             if fit.model.terms:
                 results["contributions"] = study.forecasts[name].contributions
                 results["history"] = fit.contributions
+            for driver in [term for term in fit.model.terms if isinstance(term, Driver) and term.bends]:
+                if fit.scale.plain:
+                    results[f"response-{file_part(str(driver.name))}"] = response(fit, str(driver.name))
             if (told := effects(fit)).effects:
                 results["effects"] = told
             for kind, made in study.answers[name].items():

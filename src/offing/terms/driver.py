@@ -180,6 +180,11 @@ class Driver(Term):
                              "Give lags such as [0, 1, 2, 3, 4].", key="lag_degree")  # fmt: skip
 
     @property
+    def bends(self) -> bool:
+        """Whether its effect is no straight line."""
+        return self.curve is not None or any(self.chains)
+
+    @property
     def shaped(self) -> bool:
         """Whether a shape of it is estimated."""
         return "estimated" in self._stated
