@@ -18,14 +18,13 @@ DISPLAY = ":94"
 #: What is typed, and how many lines from the top are shown.
 COMMANDS = {
     "command-demo": "offing demo tern-islands",
-    "command-demo-heat": "offing demo heat --story heat",
     "command-fit": "offing fit tern-islands/study.toml",
     "command-forecast": "offing forecast tern-islands/study.toml",
     "command-explain": "offing explain tern-islands/study.toml",
     "command-inspect": "cd tern-islands/raw; offing inspect sales.csv timetable.csv weather.csv island_days.csv "
     "--to week --set sales.decimal=,",
 }
-FIGURES = ("fit", "forecast", "contributions", "history", "effects", "indices", "cycle")
+FIGURES = ("fit", "forecast", "contributions", "effects", "indices", "cycle")
 VIEWS = ("history", "years", "seasons", "scatter", "echoes", "coverage")
 RAW = ("sales.csv", "timetable.csv", "weather.csv", "island_days.csv")
 #: The ferry's study with bends that are to be found, days around holidays, and a forecast to the year's end.
@@ -34,7 +33,6 @@ VARIED = {
     'table = "island_days.csv"': 'table = "island_days.csv"\ndays_before = 1\ndays_after = 1',
     "horizon = 13": "horizon = 26",
 }
-TREATMENT = '[[treatments]]\ndata = "tickets.sold"\noutliers = "exclude"\n\n[forecast]'
 
 
 def shoot(command: str, target: Path, folder: Path) -> None:
@@ -54,6 +52,13 @@ def shoot(command: str, target: Path, folder: Path) -> None:
         terminal.wait()
 
 
+def together(pictures: list[str], target: Path) -> None:
+    """Several figures as one picture."""
+    subprocess.run(
+        ["montage", *pictures, "-strip", "-tile", "2x3", "-geometry", "960x600+4+4", str(target)], check=True
+    )
+
+
 def main() -> None:
     """Make all pictures anew."""
     SHOTS.mkdir(exist_ok=True)
@@ -66,22 +71,17 @@ def main() -> None:
     look = ["offing", "inspect", *RAW, "--to", "week", "--set", "sales.decimal=,", "--out", "looked"]
     subprocess.run(look, cwd=raw, check=True, stdout=subprocess.DEVNULL)
     views = [str(raw / "looked" / f"inspect-{name}.png") for name in VIEWS]
-    montage = [
-        "montage",
-        *views,
-        "-strip",
-        "-tile",
-        "2x3",
-        "-geometry",
-        "960x600+4+4",
-        str(SHOTS / "inspect-views.png"),
-    ]
-    subprocess.run(montage, check=True)
+    together(views, SHOTS / "inspect-views.png")
     study = folder / "tern-islands" / "study.toml"
-    treated = study.with_name("treated.toml")
-    treated.write_text(study.read_text().replace("[forecast]", TREATMENT))
-    subprocess.run(["offing", "fit", treated, "--out", "treated"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-    shutil.copy(folder / "treated" / "fit.png", SHOTS / "treated.png")
+    subprocess.run(["offing", "fit", study, "--out", "fitted"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+    left = [f"residuals-{side}" for side in ("time", "season", "lags", "quantiles", "influence")]
+    together([str(folder / "fitted" / f"{name}.png") for name in (*left, "stability")], SHOTS / "residuals.png")
+    shutil.copy(folder / "tern-islands" / "results" / "response-storm-hours-3fbf1ae7.png", SHOTS / "response.png")
+    tickets = of.read(study.with_name("tickets.csv"), stamp="start")
+    days = of.Holidays(table=study.with_name("island_days.csv"), pooling="none")
+    base = of.Model("sold", scale="log", terms=[of.Trend(), of.Season(harmonics=3), days])
+    offered = of.candidates(["fare", "sailings", "cruise calls", "storm hours", "promotion"], lags=range(5))
+    of.figure(of.screen(tickets, base, offered)).savefig(SHOTS / "screening.png", dpi=100)
     varied = study.read_text()
     for old, new in VARIED.items():
         varied = varied.replace(old, new)

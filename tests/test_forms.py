@@ -78,9 +78,9 @@ def test_a_smooth_curve_is_the_penalised_least_squares_and_follows_the_truth():
 
 
 def test_curves_cover_the_truth():
-    """100 series: at the five points the 95 % intervals of the curve against its middle hold the truth."""
+    """60 series: at the five points the 95 % intervals of the curve against its middle hold the truth."""
     hits = []
-    for seed in range(100):
+    for seed in range(60):
         frame, noise = world(seed, 1.5)
         frame["sold"] = 50.0 + 6.0 * np.sin(frame["temp"] / 5.0) + noise
         fit = of.Model("sold", terms=[of.Driver("temp", curve="smooth")]).fit(frame.iloc[:N])

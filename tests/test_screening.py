@@ -25,7 +25,7 @@ def rss(x, y, columns):
     return float(left @ left)
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", range(2))
 def test_every_way_finds_what_it_promises(seed):
     generator = np.random.default_rng(seed)
     x = generator.normal(size=(60, 8)) @ (np.eye(8) + 0.4 * generator.normal(size=(8, 8)))
@@ -72,7 +72,7 @@ def test_grouped_columns_enter_together():
 def test_pure_noise_gains_nothing_where_scoring_on_the_same_rows_would():
     """40 candidates that say nothing: hardly ever is one proposed, and the chosen models forecast worse than none."""
     proposed, worse, fooled = [], [], []
-    for seed in range(40):
+    for seed in range(25):
         data, names = world(seed, 150, 40, beta={})
         found = of.screen(data, of.Model("sold"), of.candidates(names))
         proposed.append(found.size)
@@ -87,11 +87,11 @@ def test_pure_noise_gains_nothing_where_scoring_on_the_same_rows_would():
 
 def test_the_truth_is_found_with_its_equation_and_no_p_is_told():
     hits = 0
-    for seed in range(20):
+    for seed in range(12):
         data, names = world(seed, 240, 30)
         found = of.screen(data, of.Model("sold"), of.candidates(names, lags=[0, 1]))
         hits += {each.name for each in found.drivers()} == {"x2", "x7", "x9"}
-    assert hits >= 14
+    assert hits >= 8
     fit = found.fit()
     rows = fit.coefficients.set_index("column")
     assert rows.loc["x2", ["t", "p"]].isna().all()

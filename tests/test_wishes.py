@@ -211,12 +211,12 @@ def test_a_robust_loss_solves_its_equations_and_forgets_wild_values(loss):
 
 def test_robust_intervals_cover():
     hits = np.zeros(4)
-    for seed in range(150):
+    for seed in range(100):
         fit = of.Model("y", terms=drivers(), loss="tukey").fit(frame(80, seed, wild=5))
         low, high = rows(fit)[["low", "high"]].to_numpy()[1:].T
         hits += (low <= [1.0, -0.05, 0.5, 0.2]) & (high >= [1.0, -0.05, 0.5, 0.2])
-    assert (hits / 150 > 0.89).all(), hits / 150
-    assert (hits / 150 < 0.995).all(), hits / 150
+    assert (hits / 100 > 0.89).all(), hits / 100
+    assert (hits / 100 < 0.995).all(), hits / 100
 
 
 def test_weights_by_age_are_weighted_least_squares():
