@@ -157,11 +157,11 @@ def main() -> None:
     wide, aim = found.design[found.used], found.target[found.used]
     ratio = call_ratio(lambda: bent.fit(days), lambda: lstsq(wide, aim, lapack_driver="gelsy"), 20)
     measured.append((f"Model.fit, {wide.shape[0]} x {wide.shape[1]} with three shapes / lstsq gelsy", 20.0, *ratio))
-    for gaps, limit in ((0, 12.0), (60, 20.0)):
+    for gaps, most in ((0, 12.0), (60, 20.0)):
         problem, design, target = related_rows(gaps)
         solve = partial(lstsq, design, target, lapack_driver="gelsy")
         ratio = call_ratio(partial(regress, problem), solve, 20)
-        measured.append((f"AR(2) errors, {len(target)} x 50, {gaps} gaps / lstsq gelsy", limit, *ratio))
+        measured.append((f"AR(2) errors, {len(target)} x 50, {gaps} gaps / lstsq gelsy", most, *ratio))
     for what, limit, ours, bare, times in measured:
         shown = "" if limit is None else f"{limit:.1f}"
         print(f"{what:<58} {1e3 * ours:>7.1f} ms {1e3 * bare:>7.1f} ms {times:>7.2f} {shown:>8}")

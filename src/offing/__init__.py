@@ -17,7 +17,6 @@ if TYPE_CHECKING:
     from offing.explain import (
         Agreed,
         CycleShape,
-        Elasticities,
         HolidayEffects,
         LagProfile,
         Residuals,
@@ -31,7 +30,6 @@ if TYPE_CHECKING:
         TrendPath,
         agree,
         cycle,
-        elasticities,
         holiday_effects,
         indices,
         lag_profile,
@@ -45,7 +43,7 @@ if TYPE_CHECKING:
         trend,
     )
     from offing.judging import Screening, candidates, screen
-    from offing.model import Contributions, Effects, Fit, Forecast, Model, effects
+    from offing.model import Contributions, Effects, Elasticities, Fit, Forecast, Model, effects, elasticities
     from offing.study import Study, open_study
     from offing.survey import Survey, inspect
     from offing.tables import Panel, Table, Treat, aggregate, read
@@ -62,7 +60,6 @@ _ROOMS = {
     "explain": (
         "Agreed",
         "CycleShape",
-        "Elasticities",
         "HolidayEffects",
         "LagProfile",
         "Residuals",
@@ -76,7 +73,6 @@ _ROOMS = {
         "TrendPath",
         "agree",
         "cycle",
-        "elasticities",
         "holiday_effects",
         "indices",
         "lag_profile",
@@ -90,7 +86,7 @@ _ROOMS = {
         "trend",
     ),
     "judging": ("Screening", "candidates", "screen"),
-    "model": ("Contributions", "Effects", "Fit", "Forecast", "Model", "effects"),
+    "model": ("Contributions", "Effects", "Elasticities", "Fit", "Forecast", "Model", "effects", "elasticities"),
     "study": ("Study", "open_study"),
     "survey": ("Survey", "inspect"),
     "tables": ("Panel", "Table", "Treat", "aggregate", "read"),

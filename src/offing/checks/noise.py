@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import qr
+from scipy.linalg import qr, solve_triangular, svd
 from scipy.special import chdtrc, stdtr
 
 from offing.base import Finding
-from offing.engine import autocorrelations
+from offing.engine import Estimate, autocorrelations, take
 
 Array = NDArray[np.float64]
 
@@ -102,7 +102,7 @@ def crooked(residual: Array) -> tuple[Finding, ...]:
     return (Finding("crooked noise", "note", message, advice=advice, evidence=evidence),)
 
 
-def drifting(residual: Array, label: Sequence[str]) -> tuple[Finding, ...]:
+def drifting(residual: Array, label: Callable[[int], str]) -> tuple[Finding, ...]:
     """A warning where sums of residuals (n,) go further from zero than those of one unchanged model.
 
     The largest |Σ e| / (s √n) is that of a Brownian bridge (Ploberger & Krämer 1992).
@@ -115,27 +115,30 @@ def drifting(residual: Array, label: Sequence[str]) -> tuple[Finding, ...]:
     at = int(np.argmax(np.abs(sums)))
     if abs(sums[at]) <= _DRIFT:
         return ()
-    message = f"The model does not fit throughout: up to {label[at]} it explains one side, after it the other."
+    message = f"The model does not fit throughout: up to {label(at)} it explains one side, after it the other."
     advice = "Let the trend bend there, or ask of.stability whether effects changed; fit fewer years if they did."
-    evidence: dict[str, float | str] = {"largest_sum": float(sums[at]), "period": label[at]}
+    evidence: dict[str, float | str] = {"largest_sum": float(sums[at]), "period": label(at)}
     return (Finding("drift", "warning", message, advice=advice, evidence=evidence),)
 
 
-def bent(rows: Array, residual: Array, values: dict[str, Array], dof: float) -> tuple[Finding, ...]:
-    """One finding a driver whose square would still explain something beside the design `rows` (n, k).
+def bent(estimate: Estimate, rows: Array, residual: Array, values: dict[str, Array]) -> tuple[Finding, ...]:
+    """One finding a driver whose square would still explain something beside the design `rows` (n, k) of an estimate.
 
     `values` are the drivers' columns (n,), the residuals (n,) those of the design (after Ramsey 1969).
     """
     found = []
-    basis, root, _ = qr(rows, mode="economic", pivoting=True)
-    size = np.abs(np.diagonal(root))
-    basis = basis[:, size > 1e-10 * size.max(initial=1e-300)]
+    kept, root, dof = rows[:, estimate.kept], estimate.root, estimate.dof
+
+    def beside(square: Array) -> Array:
+        half = solve_triangular(root, kept.T @ square, trans="T", check_finite=False)
+        return square - kept @ solve_triangular(root, half, check_finite=False)
+
     limit = _CHANCE / max(len(values), 1)
     for name, value in values.items():
         if len(np.unique(value)) < 8 or len(value) < _FEWEST:
             continue
         square = np.square((value - value.mean()) / max(float(value.std()), 1e-300))
-        free = square - basis @ (basis.T @ square)
+        free = beside(square)
         length = float(free @ free)
         if length <= 1e-6 * float(square @ square):
             continue
@@ -151,21 +154,25 @@ def bent(rows: Array, residual: Array, values: dict[str, Array], dof: float) -> 
     return tuple(found)
 
 
-def tied(rows: Array, names: Sequence[str], owners: Sequence[str], drivers: Sequence[str]) -> tuple[Finding, ...]:
+def tied(
+    estimate: Estimate, names: Sequence[str], owners: Sequence[str], drivers: Sequence[str]
+) -> tuple[Finding, ...]:
     """A finding of drivers' columns that are nearly a combination of each other, beside all that is no driver.
 
-    `rows` (n, k) are the kept columns. A condition index beyond 30 of the scaled columns, in whose direction several
-    have more than half of their variance (Belsley, Kuh & Welsch 1980).
+    `names` and `owners` are those of the kept columns. A condition index beyond 30 of the scaled columns, in whose
+    direction several have more than half of their variance (Belsley, Kuh & Welsch 1980).
     """
     own = np.array([owner in drivers for owner in owners], dtype=bool)
     if own.sum() < 3:
         return ()
-    basis = np.linalg.qr(rows[:, ~own])[0] if (~own).any() else np.zeros((len(rows), 0))
-    free = rows[:, own] - basis @ (basis.T @ rows[:, own])
+    first = int((~own).sum())
+    order = np.concatenate([np.flatnonzero(~own), np.flatnonzero(own)])
+    free = take(estimate.root, order)[first:, first:]
+    rows = estimate.root
     lengths = np.linalg.norm(free, axis=0)
     if (lengths <= 1e-10 * np.linalg.norm(rows[:, own], axis=0)).any():
         return ()
-    _, sizes, right = np.linalg.svd(free / lengths, full_matrices=False)
+    _, sizes, right = svd(free / lengths, full_matrices=False)
     index = sizes[0] / np.maximum(sizes, 1e-300)
     shares = np.square(right / sizes[:, None])
     shares /= shares.sum(axis=0)

@@ -2,7 +2,6 @@
 
 from offing.explain.agreement import Agreed, agree
 from offing.explain.cycle_shape import CycleShape, cycle
-from offing.explain.elasticities import Elasticities, elasticities
 from offing.explain.holiday_effects import HolidayEffects, holiday_effects
 from offing.explain.residuals import Residuals, residuals
 from offing.explain.responses import LagProfile, Response, lag_profile, response
@@ -17,7 +16,6 @@ from offing.explain.trend_path import TrendPath, trend
 __all__ = [
     "Agreed",
     "CycleShape",
-    "Elasticities",
     "HolidayEffects",
     "LagProfile",
     "Residuals",
@@ -31,7 +29,6 @@ __all__ = [
     "TrendPath",
     "agree",
     "cycle",
-    "elasticities",
     "holiday_effects",
     "indices",
     "lag_profile",

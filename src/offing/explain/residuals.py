@@ -36,6 +36,13 @@ class Residuals:
         From which side it is looked at: ``time``, ``season``, ``lags``, ``quantiles`` or ``influence``.
     said
         What the fit's findings say of each side.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0], pd.period_range("2024-01", periods=5, freq="M"), name="sold")
+    >>> of.residuals(of.Model("sold").fit(sold)).table["leverage"].round(6).tolist()
+    [0.2, 0.2, 0.2, 0.2, 0.2]
     """
 
     axis: Axis

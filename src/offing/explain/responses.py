@@ -38,6 +38,14 @@ class Response:
         The driver's values in the fitted periods.
     share
         Whether effects are shares of the level, as on the log scale.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> days = pd.date_range("2024-01-01", periods=6, freq="D")
+    >>> data = pd.DataFrame({"sold": [3.0, 5.0, 4.0, 6.0, 5.0, 7.2], "rain": [1, 0, 1, 0, 1, 0]}, days)
+    >>> of.response(of.Model("sold", terms=[of.Driver("rain")]).fit(data)).table.columns.tolist()
+    ['value', 'effect', 'low', 'high', 'seen']
     """
 
     driver: str
@@ -103,7 +111,7 @@ def response(fit: Fit, driver: str | None = None) -> Response:
     >>> fare = np.tile([4.0, 5.0, 6.0], 20)
     >>> data = pd.DataFrame({"sold": 90.0 - 5.0 * fare + np.tile([0.1, -0.1], 30), "fare": fare}, days)
     >>> print(of.response(of.Model("sold", terms=[of.Driver("fare")]).fit(data)).sentence)
-    'fare' from 4 to 6 moves sold by −10.0, the rest held.
+    'fare' from 4 to 6 moves sold by −10, the rest held.
     """
     term = asked(fit, Driver, driver, "driver")
     _check(fit)
@@ -163,6 +171,14 @@ class LagProfile:
         Periods after it (m,), negative before.
     effect, low, high
         On the scale that is fitted (m,), with 95 % intervals.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> days = pd.date_range("2024-01-01", periods=6, freq="D")
+    >>> data = pd.DataFrame({"sold": [3.0, 5.0, 4.0, 6.0, 5.0, 7.2], "rain": [1, 0, 1, 0, 1, 0]}, days)
+    >>> print(of.lag_profile(of.Model("sold", terms=[of.Driver("rain")]).fit(data)).sentence)
+    1 more of 'rain' for one day adds up to −2.07, of which 100 % comes at once.
     """
 
     driver: str

@@ -44,6 +44,15 @@ class Stability:
         The line (t,) that noise of an unchanged model crosses once in twenty.
     at, f, p
         The date of a stated change, and the test of it (Chow 1960); NaN without one.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> days = pd.date_range("2024-01-01", periods=60, freq="D")
+    >>> rain = np.random.default_rng(1).normal(size=60)
+    >>> data = pd.DataFrame({"sold": 5.0 + rain + np.tile([0.1, -0.1], 30), "rain": rain}, days)
+    >>> of.stability(of.Model("sold", terms=[of.Driver("rain")]).fit(data)).table.columns.tolist()
+    ['rain', 'surprise', 'limit']
     """
 
     columns: tuple[str, ...]

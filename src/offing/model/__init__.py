@@ -2,8 +2,9 @@
 
 from offing.model.contributions import Contributions
 from offing.model.driver_effects import Effects, effects
+from offing.model.elasticities import Elasticities, elasticities
 from offing.model.fit import Fit
 from offing.model.forecast import Forecast
 from offing.model.model import Model
 
-__all__ = ["Contributions", "Effects", "Fit", "Forecast", "Model", "effects"]
+__all__ = ["Contributions", "Effects", "Elasticities", "Fit", "Forecast", "Model", "effects", "elasticities"]

@@ -9,7 +9,7 @@ import numpy as np
 from offing.base import InputError, nearest
 from offing.calendar import Axis
 from offing.engine import Loss
-from offing.terms import OwnLags
+from offing.terms import Driver, OwnLags
 
 if TYPE_CHECKING:
     from offing.model.model import Model
@@ -42,6 +42,14 @@ def check_estimation(model: Model) -> None:
     if model.covariance != "classical" and model.loss != "squares":
         raise InputError("a robust loss has a covariance of its own", "Leave out covariance.", key="covariance")
     _check_own_lags(model)
+    shaped = [term.data for term in model.terms if isinstance(term, Driver) and term.shaped]
+    twice = next((data for data in shaped if shaped.count(data) > 1), None)
+    if twice is not None:
+        raise InputError(
+            f"two terms estimate shapes of '{twice}', which the data cannot tell apart",
+            "Put them into one term: above and below for two bases, or carry_over and saturation after a base.",
+            key="terms",
+        )  # fmt: skip
 
 
 def clusters_of(model: Model, used: np.ndarray, axis: Axis) -> np.ndarray | None:

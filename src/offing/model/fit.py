@@ -28,6 +28,7 @@ from offing.engine import (
 from offing.model.contributions import Contributions, contribute
 from offing.model.direct import direct
 from offing.model.driver_effects import effects
+from offing.model.elasticities import elasticities
 from offing.model.forecast import Forecast, forecast
 from offing.model.layout import Design, Layout, lay_out
 from offing.model.noise_rows import carried_rows
@@ -478,6 +479,8 @@ class Fit:
         if len(told.table):
             lines.append(told.heading)
             lines += [f"  {line}" for line in told.lines]
+        if self.scale.plain:
+            lines += elasticities(self).sentences.splitlines()
         lines += [f"{finding}" for finding in self.findings]
         lines += [self.source_note] if self.source_note else []
         return "\n".join(lines)

@@ -31,9 +31,6 @@ from offing.tables.table import Array
 from offing.terms import STATED, Driver
 from offing.terms.transforms import season_of
 
-#: Longer series are not looked at period by period.
-_MOST_LABELS = 20_000
-
 if TYPE_CHECKING:
     from offing.model.fit import Fit
 
@@ -68,7 +65,11 @@ def remarks(fit: Fit) -> tuple[Finding, ...]:
     found += influential(estimate, white, noise, lambda row: fit.start_of(int(at[row])))
     if fit.model.covariance == "classical":
         found += uneven(fit.explained[used], noise, log=fit.scale.log)
-    found += jumps(residual, design, used, estimate, words=fit.jump_words, label=fit.start_of)
+    jumped = jumps(residual, design, used, estimate, words=fit.jump_words, label=fit.start_of)
+    # A single value far out is told as such, and makes no noise crooked by itself.
+    far = any(finding.check == "unexplained pulse" for finding in jumped)
+    found += crooked(np.delete(noise, int(np.argmax(np.abs(noise)))) if far else noise)
+    found += jumped
     return tuple(found)
 
 
@@ -86,21 +87,20 @@ def _of_the_noise(fit: Fit, residual: Array, design: Array) -> list[Finding]:
         learnt = 0 if fit.dynamics is None else fit.dynamics.dynamics.count
         found += [] if found else lasting(residual, used, lags, learnt)
     rows, noise = design[used], residual[used]
-    found += crooked(noise)
-    labels = [fit.start_of(int(i)) for i in np.flatnonzero(used)] if len(noise) < _MOST_LABELS else []
-    found += drifting(noise, labels) if labels else ()
+    at = np.flatnonzero(used)
+    found += drifting(noise, lambda row: fit.start_of(int(at[row])))
     kept = estimate.kept
     names = [name for name, each in zip(fit.layout.names, kept, strict=True) if each]
     owners = [name for name, each in zip(fit.layout.owners, kept, strict=True) if each]
     drivers = [term for term in fit.model.terms if isinstance(term, Driver)]
-    found += tied(rows[:, kept], names, owners, [str(term.name) for term in drivers])
+    found += tied(estimate, names, owners, [str(term.name) for term in drivers])
     straight = {
         str(term.name): fit.rows.blocks[place].columns[used][:, 0]
         for place, term in enumerate(fit.model.terms)
         if isinstance(term, Driver) and term.curve is None and not any(term.chains) and len(term.lags) == 1
     }
-    if estimate.chain.independent and fit.model.loss == "squares" and len(noise) < _MOST_LABELS:
-        found += bent(rows, noise, straight, estimate.dof)
+    if estimate.chain.independent and fit.model.loss == "squares":
+        found += bent(estimate, rows, noise, straight)
     return found
 
 

@@ -13,7 +13,7 @@ from typing import Any
 
 import pandas as pd
 
-from offing.explain import elasticities, residuals, response, shares, stability, term_tests
+from offing.explain import residuals, response, shares, stability, term_tests
 from offing.explain.residuals import SIDES
 from offing.handover import (
     AGREED,
@@ -36,7 +36,7 @@ from offing.handover import (
     trend_rows,
 )
 from offing.judging import Screening
-from offing.model import Fit, Forecast, effects
+from offing.model import Fit, Forecast, effects, elasticities
 from offing.model.words import wrapped
 from offing.study.study import Study
 from offing.terms import Driver

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
@@ -11,11 +12,14 @@ import pandas as pd
 from offing.base import InputError
 from offing.calendar import Axis
 from offing.engine import quantile
-from offing.model import Fit
 from offing.model.driver_effects import in_the_long_run
 from offing.model.words import as_html, percent, text_table
+from offing.tables import View
 from offing.tables.table import Array
 from offing.terms import Driver
+
+if TYPE_CHECKING:
+    from offing.model.fit import Fit
 
 #: A driver is moved by this share up and down: far above rounding, and so small that curves are straight.
 _MOVE = 1e-4
@@ -142,20 +146,41 @@ def _positive(fit: Fit, driver: Driver) -> bool:
 
 def _elasticity(fit: Fit, driver: Driver) -> tuple[float, float, float, Array]:
     """Elasticity over all periods with its interval, and that of each period (n,)."""
-    moved = []
-    for factor in (1.0 + _MOVE, 1.0 / (1.0 + _MOVE)):
-        view = fit.view.scaling(driver.data, factor)
-        moved.append(fit.columns(view, fit.axis).linearised(fit.estimate.beta))
+    # Only the terms that look at the driver add something else.
+    places = [place for place, term in enumerate(fit.model.terms) if driver.data in term.needs()]
+    moved = [
+        _parts(fit, fit.view.scaling(driver.data, factor), places) for factor in (1.0 + _MOVE, 1.0 / (1.0 + _MOVE))
+    ]
     span = 2.0 * np.log1p(_MOVE)
-    change, function = ((moved[0][i] - moved[1][i]) / span for i in (1, 0))
+    change = (moved[0][0] - moved[1][0]) / span
     means = fit.mean_of(fit.explained, fit.noise, fit.factor)
     worth = ((means * fit.factor + fit.scale.offset) if fit.scale.log else np.ones(fit.axis.n)) / (means * fit.factor)
     by_period = change * worth
     used = fit.used & np.isfinite(by_period)
     weights = means[used] / means[used].sum()
-    gradient = (weights * worth[used]) @ function[used]
+    pull = np.zeros(fit.axis.n)
+    pull[used] = weights * worth[used] / span
+    gradient = np.zeros(fit.layout.k)
+    for (at, slope), (_, other) in zip(moved[0][1], moved[1][1], strict=True):
+        gradient[at] += pull[used] @ (slope - other)[used]
     overall = float(weights @ by_period[used])
     longer, gradient = in_the_long_run(fit, overall, gradient[None, :])
     half = float(quantile(0.975, fit.estimate.dof) * fit.estimate.standard_errors(gradient)[0])
     by_period, overall = by_period * (longer / overall if overall else 1.0), longer
     return overall, overall - half, overall + half, by_period
+
+
+def _parts(fit: Fit, view: View, places: list[int]) -> tuple[Array, list[tuple[np.ndarray, Array]]]:
+    """What the terms at `places` add together (n,), and the derivatives (n, m) by the coefficients at some places."""
+    blocks = list(fit.rows.blocks)
+    for place in places:
+        term = fit.model.terms[place]
+        blocks[place] = term.block(view, fit.axis, fit.states[str(term.name)])
+    design = replace(fit.rows, blocks=tuple(blocks))
+    total, slopes = np.zeros(fit.axis.n), []
+    for place in places:
+        part = design.part(place, fit.estimate.beta)
+        total = total + part.value
+        own = fit.layout.slots[place].places
+        slopes.append((own, part.own) if part.whole is None else (np.arange(fit.layout.k), part.whole))
+    return total, slopes
