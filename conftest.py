@@ -6,6 +6,9 @@ import shutil
 import tempfile
 from pathlib import Path
 
+# Small matrices are no work for two threads, which wait for each other: one halves the time of the tests.
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
 import pytest
 from sybil import Sybil
 from sybil.parsers.markdown import PythonCodeBlockParser
