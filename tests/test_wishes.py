@@ -219,6 +219,28 @@ def test_robust_intervals_cover():
     assert (hits / 100 < 0.995).all(), hits / 100
 
 
+@pytest.mark.parametrize("loss", ["huber", "tukey"])
+def test_an_expectation_counts_in_the_errors_beside_a_robust_loss(loss):
+    data = frame(80, 3, wild=4)
+    plain = rows(of.Model("y", terms=drivers(), loss=loss).fit(data))
+    errors = {}
+    for give in (0.001, 0.1, 1000.0):
+        wishes = {"c": {"expected": 0.5, "give_or_take": give}}
+        errors[give] = rows(of.Model("y", terms=drivers(**wishes), loss=loss).fit(data)).loc["c", "std_error"]
+    own = plain.loc["c", "std_error"]
+    assert errors[0.001] == pytest.approx(0.001, rel=1e-3)  # nothing is known but what was expected
+    assert errors[0.1] == pytest.approx((0.1**-2 + own**-2) ** -0.5, rel=0.1)
+    assert errors[1000.0] == pytest.approx(own, rel=0.01)
+    hits = 0
+    generator = np.random.default_rng(8)
+    for seed in range(150):
+        truth = 0.5 + 0.15 * generator.normal()
+        wishes = {"c": {"expected": 0.5, "give_or_take": 0.15}}
+        fit = of.Model("y", terms=drivers(**wishes), loss=loss).fit(frame(60, seed, (1.0, 0.0, truth, 0.2), wild=3))
+        hits += rows(fit).loc["c", "low"] <= truth <= rows(fit).loc["c", "high"]
+    assert 0.9 <= hits / 150 <= 0.995
+
+
 def test_weights_by_age_are_weighted_least_squares():
     data = frame(90, 2)
     x, y = arrays(data)

@@ -74,6 +74,15 @@ class Estimate:
     loose: Array
     scores: Array | None = None
 
+    @property
+    def pulls(self) -> Array:
+        """Rows (d, r) that draw d of the kept coefficients to zero, each worth as much as a row of the data."""
+        ratios = self.ratios[self.kept]
+        drawn = np.flatnonzero(np.isfinite(ratios))
+        rows = np.zeros((len(drawn), len(ratios)))
+        rows[np.arange(len(drawn)), drawn] = 1.0 / np.sqrt(ratios[drawn])
+        return rows
+
     def moved(self, by: Array) -> Estimate:
         """The estimate of a target to which the columns times `by` (k,) are added."""
         kept = np.where(self.kept, by, 0.0)

@@ -60,5 +60,8 @@ class Robust:
         # His correction for few rows, with the variance of the slopes.
         grown = 1.0 + p / n * float(self.slope.var()) / share**2
         scale = self.deviation * grown * np.sqrt(spread) / share
-        root = triangle(rows[:, estimate.kept])
-        return replace(estimate, root=root, scores=scale * root, variance=self.deviation**2)
+        kept, pulls = rows[:, estimate.kept], estimate.pulls
+        # What draws coefficients are rows of normal noise, with the variance beside which their strength was learnt.
+        root = triangle(np.vstack([kept, pulls / np.sqrt(share)]))
+        scores = triangle(np.vstack([scale * kept, np.sqrt(estimate.variance) / share * pulls]))
+        return replace(estimate, root=root, scores=scores, variance=self.deviation**2)

@@ -7,7 +7,7 @@ until nothing moves. Bounds hold the coefficients that would pass them, and all 
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -192,7 +192,7 @@ def _free(problem: Problem, held: NDArray[np.bool_]) -> Solved:
         )  # fmt: skip
         return Solved(estimate, ratios, True, carried)
     plain = _Beside.of(learning, shapes, np.full(problem.columns.shape[1], np.inf), problem.chain)
-    tried = [_separate(learning, shapes, start, plain) for start in _promising(shapes, plain)]
+    tried = [_separate(learning, shapes, start, plain) for start in _lowest(shapes, plain)]
     found = min(tried, key=lambda each: each.objective)
     bent = problem.shapes.bend(found.theta)
     # The slopes are those at the coefficients within the bounds, so that a held one gives its shapes none.
@@ -256,8 +256,25 @@ def _promising(shapes: Shapes, beside: _Beside) -> Array:
     starts = np.clip(np.atleast_2d(shapes.starts), shapes.lower, shapes.upper)
     if len(starts) <= _DESCENTS:
         return starts
-    sums = [beside.solved(shapes.bend(start)).rss for start in starts]
+    sums = beside.sums([shapes.bend(start) for start in starts])
     return np.asarray(starts[np.argsort(sums, kind="stable")[:_DESCENTS]])
+
+
+def _lowest(shapes: Shapes, plain: _Beside) -> list[Array]:
+    """Where the descents from the promising starts end, before anything is learnt; one that meets another stops."""
+    ends: list[Array] = []
+    free = np.full(shapes.starts.shape[-1], np.inf)
+    for start in _promising(shapes, plain):
+        end = _descend(shapes, start, plain, free, met=ends)[0]
+        if not any(_near(shapes, end, other) for other in ends):
+            ends.append(end)
+    return ends
+
+
+def _near(shapes: Shapes, theta: Array, other: Array, share: float = 1e-3) -> bool:
+    """Whether two sets of shapes are next to each other, by the size of each or the room that it has."""
+    room = np.maximum(np.abs(other), 1e-3 * (shapes.upper - shapes.lower).clip(max=1e3))
+    return bool((np.abs(theta - other) <= share * room).all())
 
 
 @dataclass(frozen=True)
@@ -305,6 +322,16 @@ class _Beside:
         rows = np.zeros((len(self.basis), columns.shape[1]))
         rows[: len(columns)] = self.chain.whiten(columns)
         return np.asarray(rows - self.basis @ (self.basis.T @ rows))
+
+    def sums(self, bents: Sequence[Bent]) -> Array:
+        """The sums of squares of many, all in one product; infinite where a column depends on others."""
+        both = np.column_stack([np.column_stack([bent.columns, self.target - bent.offset]) for bent in bents])
+        rows = self.left(both).reshape(len(self.basis), len(bents), -1).swapaxes(0, 1)
+        drawn = np.broadcast_to(_pulls(self.spread), (len(bents), *_pulls(self.spread).shape))
+        roots = np.linalg.qr(np.concatenate([rows, drawn], axis=1), mode="r")
+        sizes = np.abs(np.diagonal(roots, axis1=1, axis2=2))
+        sure = (sizes[:, :-1] > RANK_TOLERANCE * np.linalg.norm(roots, axis=1)[:, :-1]).all(axis=1)
+        return np.where(sure, np.square(sizes[:, -1]), np.inf)
 
     def solved(self, bent: Bent) -> Trial:
         """The least squares of the columns that θ changes."""
@@ -405,10 +432,13 @@ def _all_columns(problem: Problem, shapes: Shapes, bent: Bent) -> Array:
     return columns
 
 
-def _descend(shapes: Shapes, theta: Array, beside: _Beside, pull: Array) -> tuple[Array, Bent, Array, bool]:
+def _descend(
+    shapes: Shapes, theta: Array, beside: _Beside, pull: Array, met: Sequence[Array] = ()
+) -> tuple[Array, Bent, Array, bool]:
     """θ of least squares given strengths and dynamics: its model, its slopes, and whether it came to rest.
 
-    `pull` (s,) is the spread with which shapes that enter as factors are drawn to zero.
+    `pull` (s,) is the spread with which shapes that enter as factors are drawn to zero. The way stops where it meets
+    an end that was `met` before.
     """
 
     def at(trial: Array) -> tuple[Bent, Trial, float]:
@@ -433,7 +463,7 @@ def _descend(shapes: Shapes, theta: Array, beside: _Beside, pull: Array) -> tupl
             slopes = bent.slopes(found.beta)
             lean = beside.left(slopes)
             damping = damping / 10.0 if damping > 1e-6 else 0.0
-            if rest:
+            if rest or any(_near(shapes, theta, other) for other in met):
                 return theta, bent, slopes, True
         else:
             if damping > 1e8:

@@ -251,6 +251,17 @@ class Design:
         used = slice(None) if rows.all() else rows
         fixed = self.linear[used][:, varying]
         levels = self._levels[used][:, varying] if self._factors else np.zeros((len(fixed), 0))
+        # Starts are crossed, so that a term meets the same values of its own shapes beside many of the others'.
+        met: dict[tuple[str, bytes], tuple[Array, Array]] = {}
+
+        def formed(slot: Slot, curve: Shaped, own: Array) -> tuple[Array, Array]:
+            key = (slot.term, own.tobytes())
+            if key not in met:
+                columns, slopes = curve.columns(own)
+                if len(met) >= _MOST_STARTS:
+                    met.clear()
+                met[key] = columns[used], slopes[used]
+            return met[key]
 
         def bend(theta: Array) -> Bent:
             beta = np.concatenate([np.zeros(k), theta])
@@ -265,9 +276,8 @@ class Design:
                     factors = factors + block.columns[used] @ beta[slot.places]
                 elif isinstance(block.curve, Shaped):
                     at = np.searchsorted(varying, slot.places[: len(slot.places) - slot.curved])
-                    bent, by_shape = block.curve.columns(beta[own])
-                    columns[:, at] = bent[used]
-                    shaped.append((at, own - k, by_shape[used]))
+                    columns[:, at], by_shape = formed(slot, block.curve, beta[own])
+                    shaped.append((at, own - k, by_shape))
                 elif block.curve is not None:
                     value, slopes = block.curve.value(beta[own])
                     offset, curves[:, own - k] = offset + value[used], slopes[used]
