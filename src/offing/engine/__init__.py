@@ -14,10 +14,11 @@ from offing.engine.loss import Loss
 from offing.engine.paths import SEED, accumulate, accumulated, difference_weights, growth_paths
 from offing.engine.periodogram import Peak, peaks
 from offing.engine.places import place_interval
-from offing.engine.regression import Bent, Problem, Shapes, Solved, regress
+from offing.engine.regression import Problem, Solved, regress
 from offing.engine.robust import Usual, usual
 from offing.engine.sandwich import Covariance, sandwiched
 from offing.engine.scores import FitFigures, autocorrelations, fit_figures, lag_one_correlation
+from offing.engine.separable import Bent, Shapes
 from offing.engine.student import quantile, two_sided_p
 from offing.engine.triangle import Solution, explain_dependence, join, solve, take, triangle
 

@@ -1,4 +1,4 @@
-"""Which ways of estimating go together, and what to do instead where they do not."""
+"""Which terms and ways of estimating go together, and what to do instead where they do not."""
 
 from __future__ import annotations
 
@@ -8,11 +8,61 @@ import numpy as np
 
 from offing.base import InputError, nearest
 from offing.calendar import Axis
-from offing.engine import Loss
+from offing.engine import Covariance, Loss
 from offing.terms import Driver, OwnLags
+from offing.terms.transforms import Factor, Growth, steps_of
 
 if TYPE_CHECKING:
     from offing.model.model import Model
+
+
+def check_options(model: Model) -> None:
+    """Refuse words and numbers that mean nothing."""
+    if model.errors not in (None, "independent", "ar"):
+        raise InputError(f"found {model.errors!r}", 'Give "independent" or "ar".', key="errors")
+    if model.covariance not in get_args(Covariance):
+        raise InputError(f"found {model.covariance!r}", f"Allowed: {', '.join(get_args(Covariance))}.",
+                         key="covariance")  # fmt: skip
+    _check_estimation_words(model)
+    if not np.isfinite(model.offset) or (model.offset != 0.0 and model.scale != "log"):
+        raise InputError(f"found {model.offset!r}", 'An offset belongs to scale = "log".', key="offset")
+    for key in ("lower_limit", "upper_limit"):
+        limit = getattr(model, key)
+        if limit is not None and (isinstance(limit, bool) or not np.isfinite(limit)):
+            raise InputError(f"found {limit!r}", "Give a number.", key=key)
+    low, high = model.lower_limit, model.upper_limit
+    if low is not None and high is not None and not low < high:
+        raise InputError(f"the lower limit {low:g} is not below the upper limit {high:g}", key="upper_limit")
+
+
+def check_together(model: Model) -> None:
+    """Refuse terms and transformations that do not go together, and say what to do instead."""
+    growing = next((term for term in model.terms if term.multiplies_trend), None)
+    if growing is not None and model.scale == "log":
+        raise InputError(
+            f"on the log scale '{growing.name}' grows with the trend by itself", "Leave out grows_with.",
+            key="scale",
+        )  # fmt: skip
+    shaped = next((term for term in model.terms if isinstance(term, Driver) and term.shaped), None)
+    if growing is not None and shaped is not None:
+        raise InputError(
+            f"'{growing.name}' is a share of the level, in which '{shaped.name}' has a part by its mean, and that "
+            "depends on its shape", f"State the shape of '{shaped.name}' as a number.", key="terms",
+        )  # fmt: skip
+    changed = [step for step in steps_of(model.transform) if not isinstance(step, Factor)]
+    holding = [term for term in model.terms if term.holds_level]
+    if len(holding) > 1:
+        raise InputError("two trends hold the target's level", "Keep one saturating trend.", key="terms")
+    if holding and changed:
+        raise InputError(
+            f"'{holding[0].name}' is the target's level, of which its changes have none",
+            "Leave out transform, or the limits.", key="transform",
+        )  # fmt: skip
+    if model.dynamics and any(isinstance(step, Growth) for step in changed):
+        raise InputError(
+            "growth on the year before repeats each period's noise a year later, which errors by period are not",
+            'Use scale = "log" with the transform "difference", or errors = "independent".', key="errors",
+        )  # fmt: skip
 
 
 def check_estimation(model: Model) -> None:
@@ -23,7 +73,6 @@ def check_estimation(model: Model) -> None:
     InputError
         Saying what to do instead.
     """
-    _check_values(model)
     related = model.dynamics is not None
     if not related and (model.order != 1 or model.seasonal_lag is not None):
         key = "order" if model.order != 1 else "seasonal_lag"
@@ -41,6 +90,11 @@ def check_estimation(model: Model) -> None:
         )  # fmt: skip
     if model.covariance != "classical" and model.loss != "squares":
         raise InputError("a robust loss has a covariance of its own", "Leave out covariance.", key="covariance")
+    if model.covariance != "classical" and related:
+        raise InputError(
+            f"noise that carries on is estimated, which {model.covariance} would count a second time",
+            'Use covariance = "classical", or errors = "independent".', key="covariance",
+        )  # fmt: skip
     _check_own_lags(model)
     shaped = [term.data for term in model.terms if isinstance(term, Driver) and term.shaped]
     twice = next((data for data in shaped if shaped.count(data) > 1), None)
@@ -71,7 +125,7 @@ def clusters_of(model: Model, used: np.ndarray, axis: Axis) -> np.ndarray | None
     return found
 
 
-def _check_values(model: Model) -> None:
+def _check_estimation_words(model: Model) -> None:
     if model.loss not in get_args(Loss):
         raise InputError(f"found {model.loss!r}", f"Allowed: {', '.join(get_args(Loss))}.", key="loss")
     whole = isinstance(model.order, (int, np.integer)) and not isinstance(model.order, bool)

@@ -21,23 +21,20 @@ from offing.engine import (
     combined,
     fit_figures,
     partial,
-    quantile,
     running,
-    two_sided_p,
 )
+from offing.model.coefficients import coefficient_table, coefficient_text
 from offing.model.contributions import Contributions, contribute
 from offing.model.direct import direct
-from offing.model.driver_effects import effects
-from offing.model.elasticities import elasticities
 from offing.model.forecast import Forecast, forecast
 from offing.model.layout import Design, Layout, lay_out
-from offing.model.noise_rows import carried_rows
 from offing.model.remarks import remarks
 from offing.model.scale import Scale
-from offing.model.words import as_html, in_units, number, percent, text_table, wrapped
+from offing.model.summary import fit_numbers, fit_sentences
+from offing.model.words import as_html, wrapped
 from offing.tables import Panel, Table, View
 from offing.tables.table import Array
-from offing.terms import STATED, Interaction, OwnLags
+from offing.terms import Interaction, OwnLags
 
 if TYPE_CHECKING:
     from offing.model.model import Model
@@ -260,75 +257,7 @@ class Fit:
 
         `low` and `high` bound the 95 % interval. Where columns were left out as dependent, the rest is empty.
         """
-        rows = self.layout.readout()
-        functions = np.vstack([function for *_, function in rows])
-        estimated = ~(functions[:, ~self.estimate.kept] != 0.0).any(axis=1)
-        value = np.where(estimated, functions @ self.estimate.beta, np.nan)
-        error = np.where(estimated, self.estimate.standard_errors(functions), np.nan)
-        held = (functions[:, self.estimate.active] != 0.0).any(axis=1)
-        untold = held | np.isin([term for term, *_ in rows], self.model.chosen)
-        with np.errstate(divide="ignore", invalid="ignore"):
-            t = np.where(untold, np.nan, value / error)
-        reach = float(quantile(0.975, self.estimate.dof)) * error
-        low, high = self._cut(functions, value, reach)
-        shrunk = (functions[:, np.isfinite(self.estimate.ratios)] != 0.0).any(axis=1)
-        status = np.select([~estimated, held, shrunk], ["left out", "at bound", "shrunk"], "estimated")
-        table = pd.DataFrame(
-            {
-                "term": [term for term, *_ in rows],
-                "column": [name for _, name, *_ in rows],
-                "kind": [kind for _, _, kind, _ in rows],
-                "coefficient": value,
-                "std_error": error,
-                "t": t,
-                "p": two_sided_p(t, self.estimate.dof),
-                "low": low,
-                "high": high,
-                "status": status,
-            }
-        )
-        return pd.concat([table, self._noise_rows()], ignore_index=True) if self._has_noise_rows else table
-
-    def _cut(self, functions: Array, value: Array, reach: Array) -> tuple[Array, Array]:
-        """Intervals of functions of the coefficients; of a bounded one that without the bound, as far as it goes.
-
-        Where nothing is left of it there is none: the data contradict the bound.
-        """
-        low, high = value - reach, value + reach
-        lower, upper = self.rows.bounds
-        for row, place in zip(*np.nonzero(functions), strict=True):
-            if place >= self.layout.linear or np.isinf([lower[place], upper[place]]).all():
-                continue
-            centre, size = self.estimate.loose[place], abs(functions[row, place])
-            low[row], high[row] = (max(centre * size - reach[row], lower[place] * size),
-                                   min(centre * size + reach[row], upper[place] * size))  # fmt: skip
-            if low[row] > high[row]:
-                low[row] = high[row] = np.nan
-        return low, high
-
-    @property
-    def _has_noise_rows(self) -> bool:
-        return bool(self.ratios) or self.dynamics is not None
-
-    def _noise_rows(self) -> pd.DataFrame:
-        """Rows of what was learnt about the noise: how far groups of coefficients spread, and how noise carries on."""
-        spread = [
-            (self._owner(group), f"{group}, spread", "strength", float(np.sqrt(ratio * self.estimate.variance)))
-            for group, ratio in self.ratios.items()
-            if group != STATED
-        ]
-        rows = pd.DataFrame(spread, columns=["term", "column", "kind", "coefficient"]).assign(std_error=np.nan)
-        if self.dynamics is not None:
-            rows = pd.concat([rows, carried_rows(self.dynamics)], ignore_index=True)
-        t = rows["coefficient"] / rows["std_error"]
-        reach = quantile(0.975, self.estimate.dof) * rows["std_error"]
-        low, high = rows["coefficient"] - reach, rows["coefficient"] + reach
-        return rows.assign(t=t, p=two_sided_p(t.to_numpy(float), self.estimate.dof), low=low, high=high,
-                           status="estimated")  # fmt: skip
-
-    def _owner(self, group: str) -> str:
-        """The term whose coefficients are of a group."""
-        return next(slot.term for slot in self.layout.slots if group in slot.groups)
+        return coefficient_table(self)
 
     @cached_property
     def fitted(self) -> pd.DataFrame:
@@ -364,14 +293,6 @@ class Fit:
     def findings(self) -> tuple[Finding, ...]:
         """What was noticed about the data, the design and the residuals."""
         return (*self.noticed, *remarks(self))
-
-    def jump_words(self, size: float) -> str:
-        """A size on the working scale, as words before "what the model explains"."""
-        side = "above" if size > 0.0 else "below"
-        if self.scale.log and self.scale.plain:
-            return f"{percent(abs(np.expm1(size))).lstrip('+')} {side}"
-        unit = f" {self.unit}" if self.unit and self.scale.plain else ""
-        return f"{number(abs(size))}{unit} {side}"
 
     def start_of(self, row: int) -> str:
         """First day of a fitted period."""
@@ -463,65 +384,15 @@ class Fit:
     @property
     def sentences(self) -> str:
         """What was fitted, how well, and what the drivers do, in sentences."""
-        figures, log = self.figures, self.scale.log
-        unit = f" {self.unit}" if self.unit else ""
-        mean = float(np.mean(self.target[self.used]))
-        # A share of values that can be zero or negative says nothing.
-        share = f" ({figures.mape:.1%})".replace("%", " %") if self.target[self.used].min() > 0.0 else ""
-        lines = [
-            f"{in_units(self.label, self.unit)}: {self.axis.spell()}, {figures.rows:,} of them fitted; "
-            + ("terms multiply (log scale)." if log else "terms add up (level scale)."),
-            f"The model explains {100 * figures.r_squared:.1f} % of the variation{self._fitted_is()}; "
-            "its fitted values miss by "
-            f"{number(figures.mae)}{unit} on average{share}, where the mean is {number(mean)}{unit}.",
-        ]
-        told = effects(self)
-        if len(told.table):
-            lines.append(told.heading)
-            lines += [f"  {line}" for line in told.lines]
-        if self.scale.plain:
-            lines += elasticities(self).sentences.splitlines()
-        lines += [f"{finding}" for finding in self.findings]
-        lines += [self.source_note] if self.source_note else []
-        return "\n".join(lines)
-
-    def _fitted_is(self) -> str:
-        return f" of the {self.scale.name(self.column)}" if self.model.transform else ""
+        return fit_sentences(self)
 
     def __str__(self) -> str:
-        figures = self.figures
-        numbers = (
-            f"R² {figures.r_squared:.4f}, adjusted {figures.adjusted_r_squared:.4f}; residual standard deviation "
-            + (
-                f"{figures.residual_deviation:.4f} on the log scale"
-                if self.scale.log and self.scale.gain == 1.0
-                else number(figures.residual_deviation, 4)
-            )
-            + f"; {figures.rows} rows, {figures.columns} coefficients."
-        )
-        return f"{wrapped(self.sentences)}\n\n{numbers}\n\n{_coefficient_text(self.coefficients, full=False)}"
+        return f"{wrapped(self.sentences)}\n\n{fit_numbers(self)}\n\n{coefficient_text(self.coefficients, full=False)}"
 
     @property
     def statistics(self) -> str:
         """The coefficients with standard errors, t, p and status, to read: what ``print(fit)`` leaves out."""
-        return _coefficient_text(self.coefficients, full=True)
+        return coefficient_text(self.coefficients, full=True)
 
     def _repr_html_(self) -> str:
         return as_html(self.sentences, self.coefficients.drop(columns="kind"))
-
-
-def _coefficient_text(table: pd.DataFrame, *, full: bool) -> str:
-    """Coefficients to read: enough digits to judge, not to compute with; with all that is known of them if `full`."""
-
-    def figures(head: str, empty: str = "") -> list[str]:
-        return [f"{value:.4g}" if np.isfinite(value) else empty for value in table[head]]
-
-    held = ["at bound" if status == "at bound" else "left out" for status in table["status"]]
-    value = [text or word for text, word in zip(figures("coefficient"), held, strict=True)]
-    columns = {"column": table["column"].tolist(), "coefficient": value, "low": figures("low"), "high": figures("high")}
-    if full:
-        columns["std_error"] = figures("std_error")
-        columns["t"] = [f"{value:.1f}" if np.isfinite(value) else "" for value in table["t"]]
-        columns["p"] = ["" if np.isnan(p) else "<0.001" if p < 0.001 else f"{p:.3f}" for p in table["p"]]
-        columns["status"] = table["status"].tolist()
-    return text_table(list(columns), list(columns.values()))

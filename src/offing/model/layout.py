@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.calendar import Axis
-from offing.engine.regression import Bent, Shapes
+from offing.engine import Bent, Shapes
 from offing.tables import View
 from offing.tables.table import Array
 from offing.terms import Block, Curve, Readout, Shaped, Term, Wishes, telling

@@ -4,38 +4,31 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, Literal, get_args
+from typing import Literal
 
 import numpy as np
 import pandas as pd
 
-from offing.base import Finding, InputError, count
+from offing.base import Finding, InputError
 from offing.calendar import Axis
 from offing.checks import missing_drivers
 from offing.engine import (
-    Chain,
     Covariance,
     Dynamics,
-    Estimate,
     Loss,
-    Menu,
-    Problem,
-    Solved,
     TooFewRowsError,
-    choose,
-    regress,
-    sandwiched,
-    triangle,
 )
-from offing.model.estimation import check_estimation, clusters_of
+from offing.model.estimation import check_estimation, check_options, check_together
 from offing.model.fit import Fit
-from offing.model.layout import Design, lay_out
+from offing.model.layout import lay_out
 from offing.model.scale import Scale, check_target_steps
+from offing.model.solving import Sample, chosen_design, judged, solve_design
+from offing.model.target_checks import check_rows, check_target
 from offing.tables import Goal, Panel, Patch, Sources, Table, Treat, View, read, split_series
 from offing.tables.table import Array
 from offing.tables.treat import zero_question
-from offing.terms import STATED, Driver, Interaction, Pulses, Term, telling
-from offing.terms.transforms import Factor, Growth, Stated, Step, steps_of
+from offing.terms import Interaction, Pulses, Term, telling
+from offing.terms.transforms import Stated, Step, steps_of
 
 Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
 
@@ -137,8 +130,9 @@ class Model:
             if columns.count(column) > 1:
                 raise InputError(f"{column!r} has two treatments", "Put them into one.", key="treatments")
         check_target_steps(steps_of(self.transform), log=self.scale == "log")
-        self._check_numbers()
-        self._check_together()
+        check_options(self)
+        check_together(self)
+        check_estimation(self)
         object.__setattr__(self, "chosen", tuple(self.chosen))
         object.__setattr__(self, "transform", tuple(self.transform))
         by_name = {str(term.name): term for term in self.terms}
@@ -160,57 +154,6 @@ class Model:
     def steps(self) -> tuple[Step, ...]:
         """The target's transformations."""
         return steps_of(self.transform)
-
-    def _check_numbers(self) -> None:
-        if self.errors not in (None, "independent", "ar"):
-            raise InputError(f"found {self.errors!r}", 'Give "independent" or "ar".', key="errors")
-        if self.covariance not in get_args(Covariance):
-            raise InputError(f"found {self.covariance!r}", f"Allowed: {', '.join(get_args(Covariance))}.",
-                             key="covariance")  # fmt: skip
-        check_estimation(self)
-        if self.covariance != "classical" and self.dynamics:
-            raise InputError(
-                f"noise that carries on is estimated, which {self.covariance} would count a second time",
-                'Use covariance = "classical", or errors = "independent".', key="covariance",
-            )  # fmt: skip
-        if not np.isfinite(self.offset) or (self.offset != 0.0 and self.scale != "log"):
-            raise InputError(f"found {self.offset!r}", 'An offset belongs to scale = "log".', key="offset")
-        for key in ("lower_limit", "upper_limit"):
-            limit = getattr(self, key)
-            if limit is not None and (isinstance(limit, bool) or not np.isfinite(limit)):
-                raise InputError(f"found {limit!r}", "Give a number.", key=key)
-        low, high = self.lower_limit, self.upper_limit
-        if low is not None and high is not None and not low < high:
-            raise InputError(f"the lower limit {low:g} is not below the upper limit {high:g}", key="upper_limit")
-
-    def _check_together(self) -> None:
-        """Refuse what does not go together, and say what to do instead."""
-        growing = next((term for term in self.terms if term.multiplies_trend), None)
-        if growing is not None and self.scale == "log":
-            raise InputError(
-                f"on the log scale '{growing.name}' grows with the trend by itself", "Leave out grows_with.",
-                key="scale",
-            )  # fmt: skip
-        shaped = next((term for term in self.terms if isinstance(term, Driver) and term.shaped), None)
-        if growing is not None and shaped is not None:
-            raise InputError(
-                f"'{growing.name}' is a share of the level, in which '{shaped.name}' has a part by its mean, and that "
-                "depends on its shape", f"State the shape of '{shaped.name}' as a number.", key="terms",
-            )  # fmt: skip
-        changed = [step for step in steps_of(self.transform) if not isinstance(step, Factor)]
-        holding = [term for term in self.terms if term.holds_level]
-        if len(holding) > 1:
-            raise InputError("two trends hold the target's level", "Keep one saturating trend.", key="terms")
-        if holding and changed:
-            raise InputError(
-                f"'{holding[0].name}' is the target's level, of which its changes have none",
-                "Leave out transform, or the limits.", key="transform",
-            )  # fmt: skip
-        if self.dynamics and any(isinstance(step, Growth) for step in changed):
-            raise InputError(
-                "growth on the year before repeats each period's noise a year later, which errors by period are not",
-                'Use scale = "log" with the transform "difference", or errors = "independent".', key="errors",
-            )  # fmt: skip
 
     def fit(self, data: Data) -> Fit:
         """Estimate the model by least squares on all periods from the target's first value to its last.
@@ -283,7 +226,7 @@ class Model:
         view = view.treated(patches)
         model = self._with_pulses(patches, source, column)
         target = view.known(self.target, axis).values
-        self._check_target(target, table, column, axis)
+        check_target(self, target, table, column, axis)
         scale = Scale.of(self.transform, self.scale == "log", axis.frequency, self.offset)
         factor = scale.factor(view, self.target, axis)
         levels = scale.levels(target, factor, axis)
@@ -296,18 +239,19 @@ class Model:
         design = lay_out(model.terms, view, axis, states)
         known = np.isfinite(working)
         used = known & design.known
-        design = model._chosen(design, states, view, working, used)
+        sample = Sample(working[used], used, axis)
+        design = chosen_design(model, design, states, view, sample)
         if (centres := design.means(used)) is not None:
             design = replace(design, centres=centres)
-        self._check_rows(used, int((design.layout.groups[0] < 0).sum()) - (not design.layout.constant), axis)
+        check_rows(used, int((design.layout.groups[0] < 0).sum()) - (not design.layout.constant), axis)
         if np.ptp(working[used]) <= 1e-12 * np.abs(working[used]).max():
             raise InputError(f"{scale.name(column)} never varies, so there is nothing to explain", file=table.name)
         try:
-            solved = model._solve(design, working, used, axis)
+            solved = solve_design(model, design, sample)
         except TooFewRowsError as error:
             raise InputError(str(error), "Use fewer terms or more data.", file=table.name) from error
         layout = design.layout
-        estimate = self._sandwiched(solved.estimate, design, working, used, axis)
+        estimate = judged(model, solved.estimate, design, sample)
         findings = (
             *_findings(view, model, states, target),
             *missing_drivers(
@@ -321,83 +265,6 @@ class Model:
             dict(zip(layout.groups[1], solved.ratios.tolist(), strict=True)), findings, solved.carried, series,
         )  # fmt: skip
 
-    def _sandwiched(
-        self, estimate: Estimate, design: Design, working: Array, used: np.ndarray, axis: Axis
-    ) -> Estimate:  # fmt: skip
-        """The estimate with the covariance that is asked for."""
-        if self.covariance == "classical":
-            return estimate
-        if design.layout.groups[1]:
-            raise InputError(
-                f"{design.layout.groups[1][0]} are drawn to zero, of which {self.covariance} knows nothing",
-                'Use pooling = "none" or stated knots, or covariance = "classical".', key="covariance",
-            )  # fmt: skip
-        rows, values = design.linearised(estimate.beta)
-        residual = working - values
-        return sandwiched(estimate, rows[used], residual[used], times=estimate.chain.times, kind=self.covariance,
-                          clusters=clusters_of(self, used, axis))  # fmt: skip
-
-    def _solve(self, design: Design, working: Array, used: np.ndarray, axis: Axis) -> Solved:
-        """The regression of the used rows."""
-        groups, names = design.layout.groups
-        linear = design.linear if used.all() else design.linear[used]
-        times = axis.ordinals[used]
-        worth = None if self.half_life is None else np.power(0.5, (axis.ordinals[-1] - times) / self.half_life)
-        wishes = design.layout.wishes
-        asked: dict[str, Array] = {}
-        if wishes is not None:
-            asked = {key: np.array(getattr(wishes, key)) for key in ("lower", "upper", "towards", "scales")}
-            if not np.isfinite([asked["lower"], asked["upper"]]).any():
-                asked.pop("lower"), asked.pop("upper")
-        stated = names.index(STATED) if STATED in names else -1
-        problem = Problem(
-            working[used], linear, times, groups, np.array([name != STATED for name in names], dtype=bool),
-            self.dynamics, design.shapes(used), stated, worth=worth, loss=self.loss, rising=design.layout.rising,
-            **asked,
-        )  # fmt: skip
-        return regress(problem)
-
-    def _chosen(self, design: Design, states: dict[str, Any], view: View, working: Array, used: np.ndarray) -> Design:
-        """The design with what the data choose: `states` of the terms concerned are put to what was chosen."""
-        choices = [(term, slot, term.choice(states[slot.term]))
-                   for term, slot in zip(self.terms, design.layout.slots, strict=True)]  # fmt: skip
-        asked = [(term, slot, choice) for term, slot, choice in choices if choice is not None]
-        if not asked:
-            return design
-        if self.loss != "squares":
-            raise InputError(
-                f"'{asked[0][0].name}' is chosen by a criterion of least squares, which a robust loss is not",
-                "State its harmonics or knots.", key="loss",
-            )  # fmt: skip
-        menus = [
-            Menu(tuple(tuple(slot.places[list(step)].tolist()) for step in choice.steps),
-                 min(choice.at_most, len(choice.steps)), choice.nested, choice.least, choice.apart)
-            for _, slot, choice in asked
-        ]  # fmt: skip
-        offered = {column for menu in menus for step in menu.steps for column in step}
-        chain = self._dynamics(design, working, used, view.rows, menus)
-        together = np.column_stack([design.linear[used], working[used]])
-        whole = triangle(chain.whiten(together))
-        always = [column for column in range(design.layout.linear) if column not in offered]
-        kept = choose(whole, int(used.sum()), always, menus)
-        for (term, slot, _), steps in zip(asked, kept, strict=True):
-            states[slot.term] = term.chosen(states[slot.term], steps)
-        return lay_out(self.terms, view, view.rows, states)
-
-    def _dynamics(self, design: Design, working: Array, used: np.ndarray, axis: Axis, menus: Sequence[Menu]) -> Chain:
-        """The noise's dynamics beside a trend that may bend at every place on offer: bends are no likeness of noise."""
-        times = axis.ordinals[used]
-        if not self.dynamics:
-            return Chain((), times)
-        groups, names = design.layout.groups
-        groups, count = groups[: design.layout.linear].copy(), len(names)
-        for menu in menus:
-            if not menu.nested:
-                groups[[column for step in menu.steps for column in step]] = count
-                count += 1
-        problem = Problem(working[used], design.linear[used], times, groups, np.ones(count, dtype=bool), self.dynamics)
-        return regress(problem).estimate.chain
-
     def _with_pulses(self, patches: Sequence[Patch], source: str, column: str) -> Model:
         """The model with a pulse for each value that a treatment of the target set apart."""
         pulses = [at for patch in patches if (patch.source, patch.column) == (source, column) for at in patch.pulses]
@@ -409,56 +276,6 @@ class Model:
         if not len(known):
             raise InputError("the target has no values", file=table.name, column=column)
         return table.axis.part(int(known[0]), int(known[-1]) + 1), int(table.known_at()[known[-1]])
-
-    def _check_target(self, target: Array, table: Table, column: str, axis: Axis) -> None:
-        known = target[np.isfinite(target)]
-        if not len(known):
-            raise InputError("no value of the target is left by its treatment", file=table.name, column=column)
-        if np.ptp(known) == 0.0:
-            raise InputError(
-                f"the target is {known[0]:g} throughout, so there is nothing to explain",
-                file=table.name,
-                column=column,
-            )
-        self._check_limits(target, table, column, axis)
-        wrong = np.flatnonzero(target + self.offset <= 0.0)
-        if self.scale == "log" and len(wrong):
-            zeros = " state an offset, say what zeros mean in a treatment," if (target[wrong] == 0.0).all() else ""
-            raise InputError(
-                f"the target is {target[wrong[0]]:g}"
-                + (f" and {count(len(wrong) - 1, 'more value')} not positive" if len(wrong) > 1 else "")
-                + (f" with an offset of {self.offset:g}" if self.offset else "")
-                + ", of which there is no logarithm",
-                f'Use scale = "level",{zeros} or correct the values.',
-                file=table.name,
-                period=axis.part(int(wrong[0]), int(wrong[0]) + 1).labels()[0],
-                column=column,
-            )
-
-    def _check_limits(self, target: Array, table: Table, column: str, axis: Axis) -> None:
-        for word, limit, beyond in (
-            ("lower", self.lower_limit, np.less), ("upper", self.upper_limit, np.greater),
-        ):  # fmt: skip
-            wrong = np.flatnonzero(beyond(target, np.nan if limit is None else limit))
-            if len(wrong):
-                raise InputError(
-                    f"the target is {target[wrong[0]]:g}, beyond its {word} limit {limit:g}",
-                    "Correct the value or the limit.",
-                    file=table.name,
-                    period=axis.part(int(wrong[0]), int(wrong[0]) + 1).labels()[0],
-                    column=column,
-                    key=f"{word}_limit",
-                )
-
-    def _check_rows(self, used: np.ndarray, columns: int, axis: Axis) -> None:
-        rows = int(used.sum())
-        if rows < columns:
-            raise InputError(
-                f"the terms make {count(columns, 'column')} with the constant, but only "
-                f"{count(rows, axis.frequency.unit)} of {axis.n} can be used",
-                "Use fewer terms, fewer harmonics or lags, or more data.",
-                key="terms",
-            )
 
 
 def _tables(data: Data) -> dict[str, Table | Panel]:

@@ -27,6 +27,7 @@ from offing.checks import (
     uneven,
     untold_shapes,
 )
+from offing.model.words import number, percent
 from offing.tables.table import Array
 from offing.terms import STATED, Driver
 from offing.terms.transforms import season_of
@@ -65,7 +66,7 @@ def remarks(fit: Fit) -> tuple[Finding, ...]:
     found += influential(estimate, white, noise, lambda row: fit.start_of(int(at[row])))
     if fit.model.covariance == "classical":
         found += uneven(fit.explained[used], noise, log=fit.scale.log)
-    jumped = jumps(residual, design, used, estimate, words=fit.jump_words, label=fit.start_of)
+    jumped = jumps(residual, design, used, estimate, words=lambda size: _jump_words(fit, size), label=fit.start_of)
     # A single value far out is told as such, and makes no noise crooked by itself.
     far = any(finding.check == "unexplained pulse" for finding in jumped)
     found += crooked(np.delete(noise, int(np.argmax(np.abs(noise)))) if far else noise)
@@ -102,6 +103,15 @@ def _of_the_noise(fit: Fit, residual: Array, design: Array) -> list[Finding]:
     if estimate.chain.independent and fit.model.loss == "squares":
         found += bent(estimate, rows, noise, straight)
     return found
+
+
+def _jump_words(fit: Fit, size: float) -> str:
+    """A size on the working scale, as words before "what the model explains"."""
+    side = "above" if size > 0.0 else "below"
+    if fit.scale.log and fit.scale.plain:
+        return f"{percent(abs(np.expm1(size))).lstrip('+')} {side}"
+    unit = f" {fit.unit}" if fit.unit and fit.scale.plain else ""
+    return f"{number(abs(size))}{unit} {side}"
 
 
 def known_late(fit: Fit) -> tuple[Finding, ...]:

@@ -1,0 +1,119 @@
+"""From a design to the estimate: what the data choose of it, the regression, and the covariance."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from offing.base import InputError
+from offing.calendar import Axis
+from offing.engine import Chain, Estimate, Menu, Problem, Solved, choose, regress, sandwiched, triangle
+from offing.model.estimation import clusters_of
+from offing.model.layout import Design, lay_out
+from offing.tables import View
+from offing.tables.table import Array
+from offing.terms import STATED
+
+if TYPE_CHECKING:
+    from offing.model.model import Model
+
+
+@dataclass(frozen=True)
+class Sample:
+    """What is fitted (m,), which of the periods of `axis` are `used` (n,) for it."""
+
+    values: Array
+    used: NDArray[np.bool_]
+    axis: Axis
+
+    @property
+    def times(self) -> NDArray[np.int64]:
+        """The ordinals of the periods used."""
+        return self.axis.ordinals[self.used]
+
+    def rows(self, columns: Array) -> Array:
+        """The used rows of columns (n, k)."""
+        return columns if len(self.values) == len(columns) else columns[self.used]
+
+
+def judged(model: Model, estimate: Estimate, design: Design, sample: Sample) -> Estimate:
+    """The estimate with the covariance that is asked for."""
+    if model.covariance == "classical":
+        return estimate
+    if design.layout.groups[1]:
+        raise InputError(
+            f"{design.layout.groups[1][0]} are drawn to zero, of which {model.covariance} knows nothing",
+            'Use pooling = "none" or stated knots, or covariance = "classical".', key="covariance",
+        )  # fmt: skip
+    rows, explained = (each[sample.used] for each in design.linearised(estimate.beta))
+    clusters = clusters_of(model, sample.used, sample.axis)
+    return sandwiched(estimate, rows, sample.values - explained, times=sample.times, kind=model.covariance,
+                      clusters=clusters)  # fmt: skip
+
+
+def solve_design(model: Model, design: Design, sample: Sample) -> Solved:
+    """The regression of the used rows."""
+    groups, names = design.layout.groups
+    times = sample.times
+    worth = None if model.half_life is None else np.power(0.5, (sample.axis.ordinals[-1] - times) / model.half_life)
+    wishes = design.layout.wishes
+    asked: dict[str, Array] = {}
+    if wishes is not None:
+        asked = {key: np.array(getattr(wishes, key)) for key in ("lower", "upper", "towards", "scales")}
+        if not np.isfinite([asked["lower"], asked["upper"]]).any():
+            asked.pop("lower"), asked.pop("upper")
+    stated = names.index(STATED) if STATED in names else -1
+    problem = Problem(
+        sample.values, sample.rows(design.linear), times, groups, np.array([name != STATED for name in names]),
+        model.dynamics, design.shapes(sample.used), stated, worth=worth, loss=model.loss, rising=design.layout.rising,
+        **asked,
+    )  # fmt: skip
+    return regress(problem)
+
+
+def chosen_design(model: Model, design: Design, states: dict[str, Any], view: View, sample: Sample) -> Design:
+    """The design with what the data choose: `states` of the terms concerned are put to what was chosen."""
+    choices = [(term, slot, term.choice(states[slot.term]))
+               for term, slot in zip(model.terms, design.layout.slots, strict=True)]  # fmt: skip
+    asked = [(term, slot, choice) for term, slot, choice in choices if choice is not None]
+    if not asked:
+        return design
+    if model.loss != "squares":
+        raise InputError(
+            f"'{asked[0][0].name}' is chosen by a criterion of least squares, which a robust loss is not",
+            "State its harmonics or knots.", key="loss",
+        )  # fmt: skip
+    menus = [
+        Menu(tuple(tuple(slot.places[list(step)].tolist()) for step in choice.steps),
+             min(choice.at_most, len(choice.steps)), choice.nested, choice.least, choice.apart)
+        for _, slot, choice in asked
+    ]  # fmt: skip
+    offered = {column for menu in menus for step in menu.steps for column in step}
+    chain = _beside_bends(model, design, sample, menus)
+    together = np.column_stack([sample.rows(design.linear), sample.values])
+    whole = triangle(chain.whiten(together))
+    always = [column for column in range(design.layout.linear) if column not in offered]
+    kept = choose(whole, len(sample.values), always, menus)
+    for (term, slot, _), steps in zip(asked, kept, strict=True):
+        states[slot.term] = term.chosen(states[slot.term], steps)
+    return lay_out(model.terms, view, view.rows, states)
+
+
+def _beside_bends(model: Model, design: Design, sample: Sample, menus: Sequence[Menu]) -> Chain:
+    """The noise's dynamics beside a trend that may bend at every place on offer: bends are no likeness of noise."""
+    times = sample.times
+    if not model.dynamics:
+        return Chain((), times)
+    groups, names = design.layout.groups
+    groups, count = groups[: design.layout.linear].copy(), len(names)
+    for menu in menus:
+        if not menu.nested:
+            groups[[column for step in menu.steps for column in step]] = count
+            count += 1
+    problem = Problem(sample.values, sample.rows(design.linear), times, groups, np.ones(count, dtype=bool),
+                      model.dynamics)  # fmt: skip
+    return regress(problem).estimate.chain

@@ -1,0 +1,49 @@
+"""A fit in words: what was fitted, how well, what the drivers do, and what was noticed."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from offing.model.driver_effects import effects
+from offing.model.elasticities import elasticities
+from offing.model.words import in_units, number
+
+if TYPE_CHECKING:
+    from offing.model.fit import Fit
+
+
+def fit_sentences(fit: Fit) -> str:
+    """What was fitted, how well, and what the drivers do, in sentences."""
+    figures = fit.figures
+    unit = f" {fit.unit}" if fit.unit else ""
+    mean = float(np.mean(fit.target[fit.used]))
+    # A share of values that can be zero or negative says nothing.
+    share = f" ({figures.mape:.1%})".replace("%", " %") if fit.target[fit.used].min() > 0.0 else ""
+    changed = f" of the {fit.scale.name(fit.column)}" if fit.model.transform else ""
+    lines = [
+        f"{in_units(fit.label, fit.unit)}: {fit.axis.spell()}, {figures.rows:,} of them fitted; "
+        + ("terms multiply (log scale)." if fit.scale.log else "terms add up (level scale)."),
+        f"The model explains {100 * figures.r_squared:.1f} % of the variation{changed}; its fitted values miss by "
+        f"{number(figures.mae)}{unit} on average{share}, where the mean is {number(mean)}{unit}.",
+    ]
+    told = effects(fit)
+    if len(told.table):
+        lines.append(told.heading)
+        lines += [f"  {line}" for line in told.lines]
+    if fit.scale.plain:
+        lines += elasticities(fit).sentences.splitlines()
+    lines += [f"{finding}" for finding in fit.findings]
+    lines += [fit.source_note] if fit.source_note else []
+    return "\n".join(lines)
+
+
+def fit_numbers(fit: Fit) -> str:
+    """The fit's figures in one line."""
+    figures, log = fit.figures, fit.scale.log and fit.scale.gain == 1.0
+    deviation = f"{figures.residual_deviation:.4f} on the log scale" if log else number(figures.residual_deviation, 4)
+    return (
+        f"R² {figures.r_squared:.4f}, adjusted {figures.adjusted_r_squared:.4f}; residual standard deviation "
+        f"{deviation}; {figures.rows} rows, {figures.columns} coefficients."
+    )
