@@ -3,6 +3,7 @@
 import numpy as np
 import pandas as pd
 import pytest
+from scipy.stats import chi2
 
 import offing as of
 
@@ -205,3 +206,43 @@ def test_a_driver_that_is_known_too_late_is_a_warning():
     for terms_, data in (([of.Driver("weather.rain")], soon), ([of.Driver("weather.rain", lags=[4])], tables)):
         fit = of.Model("sales.sold", terms=terms_).fit(data)
         assert "known late" not in {finding.check for finding in fit.findings}
+
+
+def test_every_statistic_that_was_looked_at_is_told_and_equals_its_definition():
+    frame = clean().assign(toll=np.random.default_rng(2).normal(size=N))
+    fit = of.Model("sold", terms=terms(of.Driver("toll"))).fit(frame)
+    table = fit.checks.set_index("statistic")
+    x = np.column_stack([np.ones(N), frame[["fare", "rain", "toll"]]])
+    fitted = x @ np.linalg.lstsq(x, frame["sold"], rcond=None)[0]
+    e = frame["sold"].to_numpy() - fitted
+    r = np.array([e[lag:] @ e[:-lag] / (e @ e) for lag in range(1, 11)])
+    ljung_box = N * (N + 2) * (r**2 / (N - np.arange(1, 11))).sum()
+    z = (e - e.mean()) / e.std()
+    square = e**2 - (e**2).mean()
+    moved = fitted - fitted.mean()
+    expected = {
+        "Durbin-Watson": np.square(np.diff(e)).sum() / (e @ e),
+        "Ljung-Box, 10 lags": ljung_box,
+        "Jarque-Bera": N / 6 * ((z**3).mean() ** 2 + ((z**4).mean() - 3) ** 2 / 4),
+        "Breusch-Pagan, studentised": N * (moved @ square) ** 2 / (moved @ moved) / (square @ square),
+        "largest sum of residuals": max(np.cumsum(e) / e.std() / np.sqrt(N), key=abs),
+        "rows for each coefficient": N / 4,
+    }
+    for name, value in expected.items():
+        assert table.loc[name, "value"] == pytest.approx(value, rel=1e-9), name
+    assert table.loc["Ljung-Box, 10 lags", "p"] == pytest.approx(chi2.sf(ljung_box, 10), rel=1e-9)
+    assert not table["finding"].any()
+    told = of.Model("sold", terms=terms()).fit(frame.assign(sold=frame["sold"] + 40.0 * (np.arange(N) > 60)))
+    assert set(told.checks.loc[told.checks["finding"], "check"]) <= {finding.check for finding in told.findings}
+    assert "unexplained step" in told.statistics
+    assert "passed" in told.statistics
+
+
+def test_a_search_that_does_not_come_to_rest_is_said(monkeypatch):
+    generator = np.random.default_rng(1)
+    frame = clean().assign(ads=generator.gamma(2.0, 30.0, N))
+    frame["sold"] += 60.0 * frame["ads"] / (frame["ads"] + 50.0)
+    own = terms(of.Driver("ads", saturation="estimated"))
+    assert "not settled" not in found(frame, own)
+    monkeypatch.setattr("offing.engine.separable._ROUNDS", 1)
+    assert found(frame, own)["not settled"].severity == "warning"

@@ -4,7 +4,7 @@ from offing.base.ahead import ahead
 from offing.base.errors import InputError, OffingError, count, nearest
 from offing.base.optional import optional
 from offing.base.progress import Progress
-from offing.base.records import Finding, Severity, Treatment
+from offing.base.records import Finding, Severity, Treatment, Verdict
 
 __all__ = [
     "Finding",
@@ -13,6 +13,7 @@ __all__ = [
     "Progress",
     "Severity",
     "Treatment",
+    "Verdict",
     "ahead",
     "count",
     "nearest",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from math import nan
 from typing import Literal
 
 Severity = Literal["note", "warning", "serious"]
@@ -51,3 +52,19 @@ class Finding:
 
     def __str__(self) -> str:
         return f"{self.severity}: {self.message}" + (f" {self.advice}" if self.advice else "")
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What a check measured, whether or not it has anything to say.
+
+    `value` of the `statistic` is held against `limit`, and `p` is its chance where nothing is amiss, if it has one.
+    `findings` are empty where the check is passed.
+    """
+
+    check: str
+    statistic: str
+    value: float
+    limit: float
+    p: float = nan
+    findings: tuple[Finding, ...] = ()

@@ -7,9 +7,9 @@ from collections.abc import Callable, Collection, Sequence
 import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import solve_triangular
-from scipy.special import chdtrc
+from scipy.special import chdtrc, chdtri
 
-from offing.base import Finding, count
+from offing.base import Finding, Verdict, count
 from offing.engine import Estimate
 
 Array = NDArray[np.float64]
@@ -24,8 +24,8 @@ _FEWEST = 30
 
 def entangled(
     estimate: Estimate, rows: Array, names: Sequence[str], owners: Sequence[str], drivers: Collection[str]
-) -> tuple[Finding, ...]:
-    """One finding a driver of which a column moves almost as other columns of the whitened `rows` (n, k) do.
+) -> tuple[Verdict, ...]:
+    """A finding of each driver of which a column moves almost as other columns of the whitened `rows` (n, k) do.
 
     The variance inflation of a column is the variance of its coefficient over what it would be if no other column
     were correlated with it (Marquardt 1970).
@@ -37,10 +37,11 @@ def entangled(
     constant = rows[:, :1] / max(float(np.linalg.norm(rows[:, 0])), 1e-300)
     spread = np.linalg.norm(rows[:, kept] - constant @ (constant.T @ rows[:, kept]), axis=0)
     inflation = np.diagonal(covariance) * np.square(spread)
-    found = []
+    found, highest = [], 0.0
     for term in drivers:
         own = [i for i, column in enumerate(kept.tolist()) if owners[column] == term]
         worst = max(own, key=lambda i: inflation[i], default=None)
+        highest = highest if worst is None else max(highest, float(inflation[worst]))
         if worst is None or inflation[worst] <= _INFLATED:
             continue
         # The regression of this column on the others, each counted by what it moves.
@@ -57,19 +58,23 @@ def entangled(
                 {"variance inflation": float(inflation[worst])},
             )
         )  # fmt: skip
-    return tuple(found)
+    told = Verdict("entangled columns", "largest variance inflation", highest, _INFLATED, findings=tuple(found))
+    return (told,) if highest else ()
 
 
-def copies(rows: Array, working: Array, owners: Sequence[str], drivers: Collection[str]) -> tuple[Finding, ...]:
-    """One finding a driver that is all but the target (n,) itself: it will hardly be known beforehand."""
-    found = []
+def copies(rows: Array, working: Array, owners: Sequence[str], drivers: Collection[str]) -> tuple[Verdict, ...]:
+    """A finding of each driver that is all but the target (n,) itself: it will hardly be known beforehand."""
+    found, most = [], 0.0
     left = working - working.mean()
+    if len(working) < _FEWEST:
+        return ()
     for term in drivers:
         own = rows[:, [i for i, owner in enumerate(owners) if owner == term]]
         own = own - own.mean(axis=0)
         sizes = np.linalg.norm(own, axis=0) * np.linalg.norm(left)
         likeness = np.abs(own.T @ left) / np.where(sizes > 0.0, sizes, np.inf)
-        if len(working) >= _FEWEST and (likeness > _COPY).any():
+        most = max(most, float(likeness.max(initial=0.0)))
+        if (likeness > _COPY).any():
             found.append(
                 Finding(
                     "near copy", "serious",
@@ -78,10 +83,11 @@ def copies(rows: Array, working: Array, owners: Sequence[str], drivers: Collecti
                     {"correlation": float(likeness.max())},
                 )
             )  # fmt: skip
-    return tuple(found)
+    told = Verdict("near copy", "largest correlation with the target", most, _COPY, findings=tuple(found))
+    return (told,) if drivers else ()
 
 
-def influential(estimate: Estimate, rows: Array, residual: Array, label: Callable[[int], str]) -> tuple[Finding, ...]:
+def influential(estimate: Estimate, rows: Array, residual: Array, label: Callable[[int], str]) -> tuple[Verdict, ...]:
     """A finding of the period that moves all coefficients together most, where it does so beyond measure.
 
     `rows` (n, k) and `residual` (n,) are whitened. Cook's (1977) distance e² h / (s² k (1 − h)²) beyond 1 says that
@@ -94,19 +100,17 @@ def influential(estimate: Estimate, rows: Array, residual: Array, label: Callabl
     distance = np.zeros(len(kept))
     distance[told] = np.square(residual[told] / free[told]) * leverage[told] / (estimate.variance * kept.shape[1])
     at = int(np.argmax(distance))
-    if distance[at] <= 1.0:
-        return ()
-    return (
-        Finding(
-            "influence", "warning",
-            f"{label(at)} alone moves the coefficients beyond measure (Cook's distance {distance[at]:.1f}).",
-            advice="Check its values; if they are right, hold the fit against one without it.",
-            evidence={"distance": float(distance[at]), "leverage": float(leverage[at])},
-        ),
+    told = Finding(
+        "influence", "warning",
+        f"{label(at)} alone moves the coefficients beyond measure (Cook's distance {distance[at]:.1f}).",
+        advice="Check its values; if they are right, hold the fit against one without it.",
+        evidence={"distance": float(distance[at]), "leverage": float(leverage[at])},
     )  # fmt: skip
+    return (Verdict("influence", f"Cook's distance of {label(at)}", float(distance[at]), 1.0,
+                    findings=(told,) if distance[at] > 1.0 else ()),)  # fmt: skip
 
 
-def uneven(fitted: Array, residual: Array, *, log: bool) -> tuple[Finding, ...]:
+def uneven(fitted: Array, residual: Array, *, log: bool) -> tuple[Verdict, ...]:
     """A finding where the noise grows or shrinks with the level `fitted` (n,).
 
     The squared residuals are regressed on the fitted values; n R² is about chi-square with one degree of freedom under
@@ -120,30 +124,26 @@ def uneven(fitted: Array, residual: Array, *, log: bool) -> tuple[Finding, ...]:
     product = float(moved @ (squares - squares.mean()))
     statistic = n * product**2 / spread
     chance = float(chdtrc(1.0, statistic))
-    if chance >= _CHANCE:
-        return ()
     grows = product > 0.0
     advice = 'Use scale = "log"' if grows and not log else 'Use covariance = "hc3"'
-    return (
-        Finding(
-            "uneven noise", "warning",
-            f"What the model leaves unexplained is {'larger' if grows else 'smaller'} where its values are high.",
-            advice=f"{advice}: the intervals suppose noise of one size.",
-            evidence={"statistic": statistic, "p": chance},
-        ),
+    told = Finding(
+        "uneven noise", "warning",
+        f"What the model leaves unexplained is {'larger' if grows else 'smaller'} where its values are high.",
+        advice=f"{advice}: the intervals suppose noise of one size.",
+        evidence={"statistic": statistic, "p": chance},
     )  # fmt: skip
+    return (Verdict("uneven noise", "Breusch-Pagan, studentised", statistic, float(chdtri(1.0, _CHANCE)), chance,
+                    (told,) if chance < _CHANCE else ()),)  # fmt: skip
 
 
-def crowded(rows: int, columns: int) -> tuple[Finding, ...]:
+def crowded(rows: int, columns: int) -> tuple[Verdict, ...]:
     """A finding of many columns for few rows."""
-    if columns < 10 or rows >= 3 * columns:
-        return ()
-    return (
-        Finding(
-            "crowded", "warning",
-            f"{count(columns, 'coefficient')} are estimated from {count(rows, 'period')}: the fit looks better than "
-            "any forecast will be.",
-            advice="Use fewer terms, fewer harmonics or lags.",
-            evidence={"rows": float(rows), "columns": float(columns)},
-        ),
+    told = Finding(
+        "crowded", "warning",
+        f"{count(columns, 'coefficient')} are estimated from {count(rows, 'period')}: the fit looks better than "
+        "any forecast will be.",
+        advice="Use fewer terms, fewer harmonics or lags.",
+        evidence={"rows": float(rows), "columns": float(columns)},
     )  # fmt: skip
+    findings = (told,) if columns >= 10 and rows < 3 * columns else ()
+    return (Verdict("crowded", "rows for each coefficient", rows / max(columns, 1), 3.0, findings=findings),)

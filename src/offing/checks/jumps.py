@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from offing.base import Finding
+from offing.base import Finding, Verdict
 from offing.engine import Estimate, Jump, chance_limit, lag_one_correlation, largest_pulse, largest_step
 
 #: Fewer rows tell no step from noise.
@@ -22,7 +22,7 @@ def jumps(
     *,
     words: Callable[[float], str],
     label: Callable[[int], str],
-) -> tuple[Finding, ...]:
+) -> tuple[Verdict, ...]:
     """Findings of a step and of a single period that noise does not explain (at about one in a thousand fits each).
 
     `residual` (n,) and `design` (n, k) are those of all periods, `words` tells a size, `label` dates a row. Where
@@ -40,16 +40,16 @@ def jumps(
     inflated = np.sqrt(without / estimate.variance * (1.0 + alike) / (1.0 - alike))
     step = Jump(step.row, step.size, step.t / float(inflated) if inflated else 0.0)
     pulse = largest_pulse(rest, columns, estimate.root, estimate.variance)
-    found = []
-    if abs(step.t) > limit:
-        day = label(int(rows[step.row]))
-        found.append(
-            _told("step", f"From {day} on the target is {words(step.size)} what the model explains.", day, step)
-        )
-    if abs(pulse.t) > limit:
-        day = label(int(rows[pulse.row]))
-        found.append(_told("pulse", f"In {day} the target is {words(pulse.size)} what the model explains.", day, pulse))
-    return tuple(found)
+    day, other = label(int(rows[step.row])), label(int(rows[pulse.row]))
+    return (
+        _judged("step", f"From {day} on the target is {words(step.size)} what the model explains.", day, step, limit),
+        _judged("pulse", f"In {other} the target is {words(pulse.size)} what the model explains.", other, pulse, limit),
+    )
+
+
+def _judged(form: str, message: str, day: str, jump: Jump, limit: float) -> Verdict:
+    findings = (_told(form, message, day, jump),) if abs(jump.t) > limit else ()
+    return Verdict(f"unexplained {form}", f"largest t of a {form}, {day}", jump.t, limit, findings=findings)
 
 
 def _told(form: str, message: str, day: str, jump: Jump) -> Finding:

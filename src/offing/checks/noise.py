@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import qr, solve_triangular, svd
-from scipy.special import chdtrc, stdtr
+from scipy.special import chdtrc, chdtri, stdtr, stdtrit
 
-from offing.base import Finding
+from offing.base import Finding, Verdict
 from offing.engine import Estimate, autocorrelations, take
 
 Array = NDArray[np.float64]
@@ -23,7 +24,7 @@ _DRIFT = 1.95
 _INDEX, _SHARE = 30.0, 0.5
 
 
-def lasting(residual: Array, used: NDArray[np.bool_], lags: int, learnt: int) -> tuple[Finding, ...]:
+def lasting(residual: Array, used: NDArray[np.bool_], lags: int, learnt: int) -> tuple[Verdict, ...]:
     """A warning where the autocorrelations of the residuals (n,) at `lags` lags are together beyond chance.
 
     Q = n (n + 2) Σ r²/(n − k) is about chi-square with as many degrees of freedom, less the parameters `learnt` of the
@@ -35,8 +36,6 @@ def lasting(residual: Array, used: NDArray[np.bool_], lags: int, learnt: int) ->
     found = autocorrelations(np.where(used, residual, 0.0), lags)
     statistic = n * (n + 2.0) * float((np.square(found) / (n - np.arange(1, lags + 1))).sum())
     chance = float(chdtrc(lags - learnt, statistic))
-    if chance >= _CHANCE:
-        return ()
     worst = int(np.argmax(np.abs(found))) + 1
     size = found[worst - 1]
     message = f"What the model leaves unexplained comes back, most after {worst} periods (correlation {size:.2f})."
@@ -45,10 +44,15 @@ def lasting(residual: Array, used: NDArray[np.bool_], lags: int, learnt: int) ->
         "season or lag that is missing."
     )
     evidence: dict[str, float | str] = {"statistic": statistic, "p": chance, "lag": float(worst)}
-    return (Finding("lasting noise", "warning", message, advice=advice, evidence=evidence),)
+    told = Finding("lasting noise", "warning", message, advice=advice, evidence=evidence)
+    return (_by_chance(f"Ljung-Box, {lags} lags", statistic, chdtri(lags - learnt, _CHANCE), chance, told),)
 
 
-def lagged_noise(rows: Array, residual: Array, used: NDArray[np.bool_], lags: int) -> tuple[Finding, ...]:
+def _by_chance(statistic: str, value: float, limit: np.floating[Any], chance: float, told: Finding) -> Verdict:
+    return Verdict(told.check, statistic, value, float(limit), chance, (told,) if chance < _CHANCE else ())
+
+
+def lagged_noise(rows: Array, residual: Array, used: NDArray[np.bool_], lags: int) -> tuple[Verdict, ...]:
     """A warning where residuals (n,) follow from earlier ones beside the design `rows` (n, k).
 
     n R² of the regression on both is about chi-square (Breusch 1978; Godfrey 1978); with own lags of the target
@@ -67,18 +71,17 @@ def lagged_noise(rows: Array, residual: Array, used: NDArray[np.bool_], lags: in
     inside = basis[:, size > 1e-10 * size.max()].T @ residual[both]
     share = float(inside @ inside) / float(residual[both] @ residual[both])
     chance = float(chdtrc(lags, n * share))
-    if chance >= _CHANCE:
-        return ()
     message = "With own lags, what is left unexplained is still related from period to period."
     advice = (
         'The coefficients of the lags are then wrong, however many data there are: add lags, or use errors = "ar" '
         "instead of own lags."
     )
     evidence: dict[str, float | str] = {"statistic": n * share, "p": chance, "lags": float(lags)}
-    return (Finding("lagged noise", "warning", message, advice=advice, evidence=evidence),)
+    told = Finding("lagged noise", "warning", message, advice=advice, evidence=evidence)
+    return (_by_chance(f"Breusch-Godfrey, {lags} lags", n * share, chdtri(lags, _CHANCE), chance, told),)
 
 
-def crooked(residual: Array) -> tuple[Finding, ...]:
+def crooked(residual: Array) -> tuple[Verdict, ...]:
     """A note where residuals (n,) are far from normal: skewed, or with more of them far out (Jarque & Bera 1987)."""
     n = len(residual)
     spread = float(residual.std())
@@ -88,8 +91,6 @@ def crooked(residual: Array) -> tuple[Finding, ...]:
     skew, excess = float((z**3).mean()), float((z**4).mean()) - 3.0
     statistic = n * (skew**2 / 6.0 + excess**2 / 24.0)
     chance = float(chdtrc(2, statistic))
-    if chance >= _CHANCE:
-        return ()
     side = "above" if skew > 0.0 else "below"
     lopsided = abs(skew) * 2.0 > abs(excess)
     what = f"reaches further {side} than on the other side" if lopsided else "has more values far out than a normal one"
@@ -99,10 +100,11 @@ def crooked(residual: Array) -> tuple[Finding, ...]:
         else 'Look at the largest, mark them with a treatment, or use loss = "huber".'
     )  # fmt: skip
     evidence: dict[str, float | str] = {"skewness": skew, "excess_kurtosis": excess, "p": chance}
-    return (Finding("crooked noise", "note", message, advice=advice, evidence=evidence),)
+    told = Finding("crooked noise", "note", message, advice=advice, evidence=evidence)
+    return (_by_chance("Jarque-Bera", statistic, chdtri(2, _CHANCE), chance, told),)
 
 
-def drifting(residual: Array, label: Callable[[int], str]) -> tuple[Finding, ...]:
+def drifting(residual: Array, label: Callable[[int], str]) -> tuple[Verdict, ...]:
     """A warning where sums of residuals (n,) go further from zero than those of one unchanged model.
 
     The largest |Σ e| / (s √n) is that of a Brownian bridge (Ploberger & Krämer 1992).
@@ -113,20 +115,20 @@ def drifting(residual: Array, label: Callable[[int], str]) -> tuple[Finding, ...
         return ()
     sums = np.cumsum(residual) / (spread * np.sqrt(n))
     at = int(np.argmax(np.abs(sums)))
-    if abs(sums[at]) <= _DRIFT:
-        return ()
     message = f"The model does not fit throughout: up to {label(at)} it explains one side, after it the other."
     advice = "Let the trend bend there, or ask of.stability whether effects changed; fit fewer years if they did."
     evidence: dict[str, float | str] = {"largest_sum": float(sums[at]), "period": label(at)}
-    return (Finding("drift", "warning", message, advice=advice, evidence=evidence),)
+    told = Finding("drift", "warning", message, advice=advice, evidence=evidence)
+    far = abs(sums[at]) > _DRIFT
+    return (Verdict("drift", "largest sum of residuals", float(sums[at]), _DRIFT, findings=(told,) if far else ()),)
 
 
-def bent(estimate: Estimate, rows: Array, residual: Array, values: dict[str, Array]) -> tuple[Finding, ...]:
-    """One finding a driver whose square would still explain something beside the design `rows` (n, k) of an estimate.
+def bent(estimate: Estimate, rows: Array, residual: Array, values: dict[str, Array]) -> tuple[Verdict, ...]:
+    """A finding of each driver whose square would still explain something beside the `rows` (n, k) of an estimate.
 
     `values` are the drivers' columns (n,), the residuals (n,) those of the design (after Ramsey 1969).
     """
-    found = []
+    found: list[Verdict] = []
     kept, root, dof = rows[:, estimate.kept], estimate.root, estimate.dof
 
     def beside(square: Array) -> Array:
@@ -146,17 +148,19 @@ def bent(estimate: Estimate, rows: Array, residual: Array, values: dict[str, Arr
         left = residual - effect * free
         t = effect / np.sqrt(float(left @ left) / max(dof - 1.0, 1.0) / length)
         chance = float(2.0 * stdtr(max(dof - 1.0, 1.0), -abs(t)))
-        if chance < limit:
-            message = f"'{name}' does not act along a straight line: at its ends more is left unexplained than between."
-            advice = f'Try curve = "smooth", a base (above, below), saturation or the transform "log" for \'{name}\'.'
-            evidence: dict[str, float | str] = {"t": float(t), "p": chance}
-            found.append(Finding("bent effect", "warning", message, name, advice, evidence))
+        message = f"'{name}' does not act along a straight line: at its ends more is left unexplained than between."
+        advice = f'Try curve = "smooth", a base (above, below), saturation or the transform "log" for \'{name}\'.'
+        evidence: dict[str, float | str] = {"t": float(t), "p": chance}
+        told = Finding("bent effect", "warning", message, name, advice, evidence)
+        least = float(stdtrit(max(dof - 1.0, 1.0), 1.0 - limit / 2.0))
+        found.append(Verdict("bent effect", f"t of the square of '{name}'", float(t), least, chance,
+                             (told,) if chance < limit else ()))  # fmt: skip
     return tuple(found)
 
 
 def tied(
     estimate: Estimate, names: Sequence[str], owners: Sequence[str], drivers: Sequence[str]
-) -> tuple[Finding, ...]:
+) -> tuple[Verdict, ...]:
     """A finding of drivers' columns that are nearly a combination of each other, beside all that is no driver.
 
     `names` and `owners` are those of the kept columns. A condition index beyond 30 of the scaled columns, in whose
@@ -178,12 +182,13 @@ def tied(
     shares /= shares.sum(axis=0)
     inner = [name for name, each in zip(names, own, strict=True) if each]
     where = [owner for owner, each in zip(owners, own, strict=True) if each]
-    for at in np.flatnonzero(index > _INDEX)[::-1].tolist():
+    told: tuple[Finding, ...] = ()
+    for at in np.flatnonzero(index > _INDEX).tolist():
         involved = np.flatnonzero(shares[at] > _SHARE).tolist()
         if len({where[i] for i in involved}) > 1:
             said = ", ".join(f"'{inner[i]}'" for i in involved)
             message = f"{said} are together nearly one and the same: what each does can hardly be told apart."
             advice = "Leave out one of them, put them into one, or draw them to zero together with shrink_with."
             evidence: dict[str, float | str] = {"condition_index": float(index[at]), "columns": float(len(involved))}
-            return (Finding("tied columns", "warning", message, where[involved[0]], advice, evidence),)
-    return ()
+            told = (Finding("tied columns", "warning", message, where[involved[0]], advice, evidence),)
+    return (Verdict("tied columns", "condition index of the drivers", float(index.max()), _INDEX, findings=told),)

@@ -79,8 +79,7 @@ class Elasticities:
     def sentences(self) -> str:
         """What ten percent more of each driver goes with."""
         return "\n".join(
-            f"10 % more '{label}' goes with {_ten(value)[1:]} {'less' if value < 0.0 else 'more'} {self.target} "
-            f"({_ten(low)} to {_ten(high)})."
+            f"'{label}' 10 % higher goes with {self.target} {_side(value)}, {_between(low, high)}."
             for label, value, low, high in zip(self.labels, self.overall, self.low, self.high, strict=True)
         )
 
@@ -100,6 +99,18 @@ class Elasticities:
 def _ten(elasticity: float) -> str:
     """What ten percent more of a driver makes of the target."""
     return percent(float(1.1**elasticity - 1.0))
+
+
+def _side(elasticity: float) -> str:
+    return f"{_ten(elasticity)[1:]} {'lower' if elasticity < 0.0 else 'higher'}"
+
+
+def _between(low: float, high: float) -> str:
+    """The interval in words, from the end that is nearer to nothing."""
+    if low * high <= 0.0:
+        return f"between {_side(low)} and {_side(high)}"
+    near, far = sorted((low, high), key=abs)
+    return f"between {_ten(near)[1:]} and {_side(far)}"
 
 
 def elasticities(fit: Fit) -> Elasticities:

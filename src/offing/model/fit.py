@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from offing.base import Finding, InputError, Treatment
+from offing.base import Finding, InputError, Treatment, Verdict
 from offing.calendar import Axis
 from offing.engine import (
     Carried,
@@ -28,9 +28,9 @@ from offing.model.contributions import Contributions, contribute
 from offing.model.direct import direct
 from offing.model.forecast import Forecast, forecast
 from offing.model.layout import Design, Layout, lay_out
-from offing.model.remarks import remarks
+from offing.model.remarks import examined, remarks
 from offing.model.scale import Scale
-from offing.model.summary import fit_numbers, fit_sentences
+from offing.model.summary import check_text, fit_numbers, fit_sentences
 from offing.model.words import as_html, wrapped
 from offing.tables import Panel, Table, View
 from offing.tables.table import Array
@@ -294,6 +294,21 @@ class Fit:
         """What was noticed about the data, the design and the residuals."""
         return (*self.noticed, *remarks(self))
 
+    @cached_property
+    def verdicts(self) -> tuple[Verdict, ...]:
+        """What every check of the columns and of the noise measured, whether or not it says anything."""
+        return examined(self)
+
+    @property
+    def checks(self) -> pd.DataFrame:
+        """One row a statistic that was looked at: ``check, statistic, value, limit, p, finding``.
+
+        `limit` is where the check speaks, and `finding` whether it does. A value without a limit stands for itself.
+        """
+        rows = [(each.check, each.statistic, each.value, each.limit, each.p, bool(each.findings))
+                for each in self.verdicts]  # fmt: skip
+        return pd.DataFrame(rows, columns=["check", "statistic", "value", "limit", "p", "finding"])
+
     def start_of(self, row: int) -> str:
         """First day of a fitted period."""
         return str(self.axis.index[row].date())
@@ -391,8 +406,9 @@ class Fit:
 
     @property
     def statistics(self) -> str:
-        """The coefficients with standard errors, t, p and status, to read: what ``print(fit)`` leaves out."""
-        return coefficient_text(self.coefficients, full=True)
+        """All that is known of the coefficients, and all that was checked, to read: more than ``print(fit)`` shows."""
+        tables = coefficient_text(self.coefficients, full=True), check_text(self.checks)
+        return "\n\n".join([fit_numbers(self), *tables])
 
     def _repr_html_(self) -> str:
         return as_html(self.sentences, self.coefficients.drop(columns="kind"))

@@ -1,12 +1,13 @@
-"""What is noticed about a fit: one list of checks, each of which speaks only where it has evidence."""
+"""What is noticed about a fit: checks, each of which speaks only where it has evidence."""
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from offing.base import Finding
+from offing.base import Finding, Verdict
 from offing.checks import (
     after_choice,
     autocorrelation,
@@ -38,15 +39,11 @@ if TYPE_CHECKING:
 
 def remarks(fit: Fit) -> tuple[Finding, ...]:
     """All findings after the estimate."""
-    estimate, layout, used = fit.estimate, fit.layout, fit.used
+    estimate, layout = fit.estimate, fit.layout
     found = list(left_out(estimate, layout.names, layout.owners, constant=layout.constant))
-    if estimate.rss <= 1e-20 * float(np.square(fit.working[used]).sum()):
-        return tuple(found)  # an exact fit leaves only rounding, which is no noise
+    if _exact(fit):
+        return tuple(found)
     found += after_choice(fit.model.chosen)
-    drivers = [str(term.name) for term in fit.model.terms if isinstance(term, Driver)]
-    rows, left = fit.design[used], fit.left[used]
-    found += copies(rows, fit.working[used], layout.owners, drivers)
-    found += crowded(estimate.rows, round(estimate.taken))
     lower, upper = fit.rows.bounds
     linear = np.arange(layout.k) < layout.linear
     shapes = (np.where(linear, wide, each).tolist() for wide, each in ((-np.inf, lower), (np.inf, upper)))
@@ -56,53 +53,76 @@ def remarks(fit: Fit) -> tuple[Finding, ...]:
         stated = [fit.ratios.get(STATED) is not None and group == STATED for group in layout.drawn]
         spread = np.where(stated, layout.wishes.scales, np.nan).tolist()
         found += surprises(estimate, layout.names, layout.owners, layout.wishes.towards, spread)
-    white, noise = estimate.chain.whiten(rows), estimate.chain.whiten(left)
-    found += entangled(estimate, white, layout.names, layout.owners, drivers)
-    residual, design = np.zeros(fit.axis.n), np.zeros_like(fit.design)
-    residual[used], design[used] = noise, white
-    at = np.flatnonzero(used)
-    found += _of_the_noise(fit, residual, design)
     found += known_late(fit)
-    found += influential(estimate, white, noise, lambda row: fit.start_of(int(at[row])))
-    if fit.model.covariance == "classical":
-        found += uneven(fit.explained[used], noise, log=fit.scale.log)
-    jumped = jumps(residual, design, used, estimate, words=lambda size: _jump_words(fit, size), label=fit.start_of)
-    # A single value far out is told as such, and makes no noise crooked by itself.
-    far = any(finding.check == "unexplained pulse" for finding in jumped)
-    found += crooked(np.delete(noise, int(np.argmax(np.abs(noise)))) if far else noise)
-    found += jumped
+    found += [finding for verdict in fit.verdicts for finding in verdict.findings]
     return tuple(found)
 
 
-def _of_the_noise(fit: Fit, residual: Array, design: Array) -> list[Finding]:
-    """What the whitened residuals (n,) and rows (n, k), zero where not used, tell."""
-    estimate, used = fit.estimate, fit.used
+def _exact(fit: Fit) -> bool:
+    """Whether the fit leaves only rounding, which is no noise."""
+    return fit.estimate.rss <= 1e-20 * float(np.square(fit.working[fit.used]).sum())
+
+
+def examined(fit: Fit) -> tuple[Verdict, ...]:
+    """What every check of the columns and of the noise measured."""
+    if _exact(fit):
+        return ()
+    estimate, layout, used = fit.estimate, fit.layout, fit.used
+    drivers = [str(term.name) for term in fit.model.terms if isinstance(term, Driver)]
+    rows, left = fit.design[used], fit.left[used]
+    white, noise = estimate.chain.whiten(rows), estimate.chain.whiten(left)
+    kept = [i for i, each in enumerate(estimate.kept.tolist()) if each]
+    residual, design = np.zeros(fit.axis.n), np.zeros_like(fit.design)
+    residual[used], design[used] = noise, white
+    at = np.flatnonzero(used)
+
+    def start(row: int) -> str:
+        return fit.start_of(int(at[row]))
+
+    jumped = jumps(residual, design, used, estimate, words=lambda size: _jump_words(fit, size), label=fit.start_of)
+    # A single value far out is told as such, and makes no noise crooked by itself.
+    far = any(verdict.findings for verdict in jumped if verdict.check == "unexplained pulse")
+    return (
+        *copies(rows, fit.working[used], layout.owners, drivers),
+        *crowded(estimate.rows, round(estimate.taken)),
+        *entangled(estimate, white, layout.names, layout.owners, drivers),
+        *tied(estimate, [layout.names[i] for i in kept], [layout.owners[i] for i in kept], drivers),
+        *_neighbours(fit, residual, design),
+        *drifting(noise, start),
+        *_bent(fit, rows, noise),
+        *influential(estimate, white, noise, start),
+        *(uneven(fit.explained[used], noise, log=fit.scale.log) if fit.model.covariance == "classical" else ()),
+        *crooked(np.delete(noise, int(np.argmax(np.abs(noise)))) if far else noise),
+        *jumped,
+    )
+
+
+def _neighbours(fit: Fit, residual: Array, design: Array) -> tuple[Verdict, ...]:
+    """Whether whitened residuals (n,), zero where not used, are related; with own lags beside the rows (n, k)."""
+    used = fit.used
     # Over many lags the statistic outgrows its distribution where many columns were estimated.
     season = 1 if fit.axis.frequency.unit == "year" else season_of(fit.axis.frequency)
     lags = min(max(10, min(season, 24)), int(used.sum()) // 10)
-    found: list[Finding] = []
     if fit.own:
-        found += lagged_noise(design, residual, used, min(lags, 4))
-    else:
-        found += autocorrelation(residual, used)
-        learnt = 0 if fit.dynamics is None else fit.dynamics.dynamics.count
-        found += [] if found else lasting(residual, used, lags, learnt)
-    rows, noise = design[used], residual[used]
-    at = np.flatnonzero(used)
-    found += drifting(noise, lambda row: fit.start_of(int(at[row])))
-    kept = estimate.kept
-    names = [name for name, each in zip(fit.layout.names, kept, strict=True) if each]
-    owners = [name for name, each in zip(fit.layout.owners, kept, strict=True) if each]
-    drivers = [term for term in fit.model.terms if isinstance(term, Driver)]
-    found += tied(estimate, names, owners, [str(term.name) for term in drivers])
+        return lagged_noise(design, residual, used, min(lags, 4))
+    learnt = 0 if fit.dynamics is None else fit.dynamics.dynamics.count
+    next_to = autocorrelation(residual, used)
+    later = lasting(residual, used, lags, learnt)
+    if any(verdict.findings for verdict in next_to):  # said once is enough
+        later = tuple(replace(verdict, findings=()) for verdict in later)
+    return (*next_to, *later)
+
+
+def _bent(fit: Fit, rows: Array, noise: Array) -> tuple[Verdict, ...]:
+    """Whether the drivers that act along straight lines are bent."""
+    if not fit.estimate.chain.independent or fit.model.loss != "squares":
+        return ()
     straight = {
-        str(term.name): fit.rows.blocks[place].columns[used][:, 0]
+        str(term.name): fit.rows.blocks[place].columns[fit.used][:, 0]
         for place, term in enumerate(fit.model.terms)
         if isinstance(term, Driver) and term.curve is None and not any(term.chains) and len(term.lags) == 1
     }
-    if estimate.chain.independent and fit.model.loss == "squares":
-        found += bent(estimate, rows, noise, straight)
-    return found
+    return bent(fit.estimate, rows, noise, straight)
 
 
 def _jump_words(fit: Fit, size: float) -> str:

@@ -5,10 +5,11 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
+import pandas as pd
 
 from offing.model.driver_effects import effects
 from offing.model.elasticities import elasticities
-from offing.model.words import in_units, number
+from offing.model.words import in_units, number, text_table
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -47,3 +48,14 @@ def fit_numbers(fit: Fit) -> str:
         f"R² {figures.r_squared:.4f}, adjusted {figures.adjusted_r_squared:.4f}; residual standard deviation "
         f"{deviation}; {figures.rows} rows, {figures.columns} coefficients."
     )
+
+
+def check_text(checks: pd.DataFrame) -> str:
+    """What was checked, to read."""
+    numbers = {
+        head: [f"{value:.4g}" if np.isfinite(value) else "" for value in checks[head]] for head in ("value", "limit")
+    }
+    chance = ["" if np.isnan(p) else "<0.001" if p < 0.001 else f"{p:.3f}" for p in checks["p"]]
+    columns = [checks["statistic"].tolist(), numbers["value"], numbers["limit"], chance,
+               np.where(checks["finding"], checks["check"], "passed").tolist()]  # fmt: skip
+    return text_table(["checked", "value", "limit", "p", "finding"], columns)

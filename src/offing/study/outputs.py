@@ -52,6 +52,7 @@ def in_words(study: Study, step: str, *, full: bool = False) -> str:
         head = ": ".join([study.title, *([", ".join(several)] if several else [])])
         text = str(result) if isinstance(result, Screening) else _words(study, name, fit, step)
         if full and step != "screen":
+            text = wrapped(fit.sentences) if step == "fit" else text
             text += f"\n\n{fit.statistics}\n\n{term_tests(fit)}\n\n{shares(fit)}"
         parts.append(f"{head}\n{'=' * len(head)}\n{text}")
     return "\n\n".join(parts)
