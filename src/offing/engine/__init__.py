@@ -18,7 +18,7 @@ from offing.engine.regression import Problem, Solved, regress
 from offing.engine.robust import Usual, usual
 from offing.engine.sandwich import Covariance, sandwiched
 from offing.engine.scores import FitFigures, autocorrelations, fit_figures, lag_one_correlation
-from offing.engine.separable import Bent, Shapes
+from offing.engine.separable import Bent, Grid, Shapes
 from offing.engine.student import quantile, two_sided_p
 from offing.engine.triangle import Solution, explain_dependence, join, solve, take, triangle
 
@@ -32,6 +32,7 @@ __all__ = [
     "Dynamics",
     "Estimate",
     "FitFigures",
+    "Grid",
     "Jump",
     "Loss",
     "Menu",

@@ -251,19 +251,30 @@ def least_squares(
 def _bounded(root: Array, loose: Array, lower: Array, upper: Array) -> tuple[Array, NDArray[np.bool_]]:
     """Coefficients (r,) within bounds nearest to the `loose` ones in the metric of the triangle, and which are held.
 
-    The active set is that of Stark & Parker (1995); the others are then solved exactly.
+    Often those that pass their bounds are all that the bounds hold. Else the active set is that of Stark & Parker
+    (1995). The others are solved exactly.
     """
+    held = (loose < lower) | (loose > upper)
+    inner = _beside_held(root, loose, np.clip(loose, lower, upper), held)
+    pull = root.T @ (root @ (inner - loose))
+    right = np.where(inner <= lower, pull >= 0.0, pull <= 0.0)
+    if ((inner >= lower) & (inner <= upper)).all() and right[held].all():
+        return inner, held
     lengths = np.linalg.norm(root, axis=0)
     scaled = root / lengths
     found = lsq_linear(scaled, scaled @ (loose * lengths), bounds=(lower * lengths, upper * lengths), method="bvls",
                        tol=1e-14)  # fmt: skip
     held = found.active_mask != 0
-    inner = np.where(found.active_mask < 0, lower, upper)
-    free = np.flatnonzero(~held)
+    return _beside_held(root, loose, np.where(found.active_mask < 0, lower, upper), held), held
+
+
+def _beside_held(root: Array, loose: Array, limit: Array, held: NDArray[np.bool_]) -> Array:
+    """Coefficients (r,) of which some are `held` at a `limit` (r,), the others nearest to the `loose` ones."""
+    inner, free = limit.copy(), np.flatnonzero(~held)
     if len(free):
         aim = root @ loose - root[:, held] @ inner[held]
         inner[free] = solve(triangle(np.column_stack([root[:, free], aim]))).beta[:, 0]
-    return inner, held
+    return inner
 
 
 def _rising(root: Array, loose: Array, rising: Array, lower: Array, upper: Array) -> Array:

@@ -16,11 +16,13 @@ from offing.engine.autoregression import Carried, Dynamics, carry_on
 from offing.engine.dynamics import Chain, Times
 from offing.engine.estimate import Estimate, Reduced, least_squares
 from offing.engine.loss import Loss, Robust
-from offing.engine.separable import Bent, Beside, Shapes, descend, lowest
+from offing.engine.separable import Bent, Beside, End, Shapes, Trial, descend, lowest
 from offing.engine.strengths import Groups, learn
 from offing.engine.triangle import Array
 
 _ROUNDS = 60
+#: So many ends of the search for shapes are followed where strengths or dynamics are learnt beside them.
+_FOLLOWED = 2
 
 
 @dataclass(frozen=True)
@@ -159,22 +161,35 @@ def _free(problem: Problem, held: NDArray[np.bool_]) -> Solved:
             reduced=reduced if learning is problem else None, variance=_noise(ratios, problem),
         )  # fmt: skip
         return Solved(estimate, ratios, True, carried)
-    loose = np.full(problem.columns.shape[1], np.inf)
-    plain = Beside.of(learning.columns, learning.target, shapes.varying, loose, problem.chain)
-    tried = [_separate(learning, shapes, start, plain) for start in lowest(shapes, plain)]
-    found = min(tried, key=lambda each: each.objective)
-    bent = problem.shapes.bend(found.theta)
+    found = _separated(learning, shapes)
+    bent, k = problem.shapes.bend(found.theta), problem.columns.shape[1]
     # The slopes are those at the coefficients within the bounds, so that a held one gives its shapes none.
     wide = np.column_stack([_all_columns(problem, problem.shapes, bent), found.slopes])
     aim = problem.target - bent.offset + found.slopes @ found.theta
+    limits = _bounds_beside(found.theta, problem)
     estimate = least_squares(
-        wide, aim, ratios=_spread(found.ratios, problem), chain=found.chain, bounds=bounds,
-        rising=problem.rising, shapes=np.arange(len(problem.groups)) >= problem.columns.shape[1],
-        variance=_noise(found.ratios, problem),
+        wide, aim, ratios=_spread(found.ratios, problem), chain=found.chain, bounds=limits,
+        rising=problem.rising, shapes=np.arange(len(problem.groups)) >= k, variance=_noise(found.ratios, problem),
     )  # fmt: skip
-    beta, k = estimate.beta.copy(), problem.columns.shape[1]
-    beta[k:] = found.theta  # at a bound the linear step would leave it
-    return Solved(replace(estimate, beta=beta), found.ratios, found.converged, found.carried)
+    beta, active = estimate.beta.copy(), estimate.active.copy()
+    beta[k:], active[k:] = found.theta, False
+    loose = estimate.loose if active.any() else beta
+    return Solved(
+        replace(estimate, beta=beta, active=active, loose=loose), found.ratios, found.converged, found.carried
+    )
+
+
+def _bounds_beside(theta: Array, problem: Problem) -> tuple[Array, Array] | None:
+    """The coefficients' bounds, and those of shapes (s,) that lie at one: the linear step must not leave it."""
+    shapes, wide = problem.shapes, np.full(len(problem.groups), np.inf)
+    if shapes is None:
+        return problem.limits
+    lower, upper = (-wide, wide) if problem.limits is None else problem.limits
+    own = len(lower) - len(theta)
+    lower, upper = lower.copy(), upper.copy()
+    lower[own:] = np.where(theta <= shapes.lower, theta, lower[own:])
+    upper[own:] = np.where(theta >= shapes.upper, theta, upper[own:])
+    return (lower, upper) if np.isfinite([lower, upper]).any() else None
 
 
 def _without(problem: Problem, held: NDArray[np.bool_], lowest: Array, highest: Array) -> Problem:
@@ -190,14 +205,18 @@ def _without(problem: Problem, held: NDArray[np.bool_], lowest: Array, highest: 
     columns = np.where(held, 0.0, problem.columns)
     shapes = problem.shapes
     if shapes is not None:
-        out, bend = held[shapes.varying], shapes.bend
+        out, bend, every = held[shapes.varying], shapes.bend, shapes.many
 
         def bent(theta: Array) -> Bent:
             all_of = bend(theta)
             free = np.where(out, 0.0, all_of.columns)
             return Bent(free, all_of.offset, lambda beta: all_of.slopes(np.where(out, 0.0, beta)))
 
-        shapes = replace(shapes, bend=bent)
+        def many(thetas: Array) -> tuple[Array, Array]:
+            all_of, offsets = every(thetas)
+            return np.where(out, 0.0, all_of), offsets
+
+        shapes = replace(shapes, bend=bent, many=many)
     return replace(problem, target=problem.target - problem.columns @ fixed, columns=columns, shapes=shapes,
                    lower=None, upper=None)  # fmt: skip
 
@@ -263,40 +282,43 @@ class _Separated:
     carried: Carried | None
 
 
-def _separate(problem: Problem, shapes: Shapes, start: Array, plain: Beside) -> _Separated:
-    """Projected Gauss–Newton from one start, strengths and dynamics learnt anew until nothing moves.
+def _separated(problem: Problem, shapes: Shapes) -> _Separated:
+    """The best shapes, with strengths and dynamics where these are learnt."""
+    k = problem.columns.shape[1]
+    loose = np.full(k, np.inf)
+    plain = Beside.of(problem.columns, problem.target, shapes.varying, loose, problem.chain)
+    ends = lowest(shapes, plain)
+    if problem.dynamics is None and not len(problem.bounded):
+        best = ends[0].trial
+        return _Separated(best.theta, best.slopes, problem.chain, np.zeros(0), best.value, ends[0].converged, None)
+    tried = [_learning(problem, shapes, end.trial) for end in ends[:_FOLLOWED]]
+    return min(tried, key=lambda each: each.objective)
 
-    `plain` is what stands beside the shapes with independent noise and no strengths.
-    """
-    k, theta = problem.columns.shape[1], np.clip(start, shapes.lower, shapes.upper)
-    groups = problem.groups
-    chain, ratios, carried = problem.chain, np.full(len(problem.bounded), np.inf), None
-    learning = problem.dynamics is not None or len(ratios) > 0
-    bent, slopes, converged = shapes.bend(theta), np.zeros((len(problem.target), len(theta))), False
-    if learning:
-        slopes = bent.slopes(plain.solved(bent).beta)
+
+def _learning(problem: Problem, shapes: Shapes, trial: Trial) -> _Separated:
+    """From one end of a search without strengths and dynamics: these and the shapes anew until nothing moves."""
+    k, ratios, converged = problem.columns.shape[1], np.full(len(problem.bounded), np.inf), False
+    carried: Carried | None = None
+    inside = np.concatenate([np.ones(k, dtype=bool), shapes.linear])
     for turn in range(_ROUNDS):
+        theta, lean = trial.theta, trial.slopes[:, shapes.linear]
         before = np.concatenate([theta, ratios, np.zeros(0) if carried is None else carried.parameters])
-        if learning:
-            inside = np.concatenate([np.ones(k, dtype=bool), shapes.linear])
-            wide = np.column_stack([_all_columns(problem, shapes, bent), slopes[:, shapes.linear]])
-            aim = problem.target - bent.offset + slopes[:, shapes.linear] @ theta[shapes.linear]
-            chain, ratios, _, carried = _learn(problem, wide, aim, groups[inside], carried)
-            if carried is not None:  # an order is chosen once
-                problem = replace(problem, dynamics=carried.dynamics)
+        wide = np.column_stack([_all_columns(problem, shapes, trial.bent), lean])
+        aim = problem.target - trial.bent.offset + lean @ theta[shapes.linear]
+        chain, ratios, _, carried = _learn(problem, wide, aim, problem.groups[inside], carried)
+        if carried is not None:  # an order is chosen once
+            problem = replace(problem, dynamics=carried.dynamics)
         spread = _spread(ratios, problem)
-        beside = plain
-        if learning:
-            beside = Beside.of(problem.columns, problem.target, shapes.varying, spread[:k], chain)
-        theta, bent, slopes, converged = descend(shapes, theta, beside, spread[k:])
-        after = np.concatenate([theta, ratios, np.zeros(0) if carried is None else carried.parameters])
+        beside = Beside.of(problem.columns, problem.target, shapes.varying, spread[:k], chain)
+        end = descend(shapes, theta, beside, spread[k:]) or End(trial, False)
+        trial, converged = end.trial, end.converged
+        after = np.concatenate([trial.theta, ratios, np.zeros(0) if carried is None else carried.parameters])
         still = turn > 0 and bool((np.abs(after - before) <= 1e-4 * np.maximum(np.abs(before), 1e-3)).all())
-        if not learning or (converged and still):
+        if converged and still:
             break
     else:
         converged = False
-    objective = beside.solved(bent).rss + float((np.square(theta) / spread[k:]).sum())
-    return _Separated(theta, slopes, chain, ratios, objective, converged, carried)
+    return _Separated(trial.theta, trial.slopes, chain, ratios, trial.value, converged, carried)
 
 
 def _all_columns(problem: Problem, shapes: Shapes, bent: Bent) -> Array:

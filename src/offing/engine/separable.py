@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from itertools import product
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,8 +17,10 @@ from offing.engine.dynamics import Chain
 from offing.engine.triangle import RANK_TOLERANCE, Array, solve, triangle
 
 _ROUNDS = 60
-#: From so many starts the search is followed to its end.
-_DESCENTS = 2
+#: From at most so many valleys the search is followed to its end, and so many of each of several grids are crossed.
+_DESCENTS, _CROSSED = 6, 2
+#: A descent goes on while so many times what its next step promises would bring it below the best end so far.
+_HOPE = 50.0
 
 
 @dataclass(frozen=True)
@@ -33,29 +36,74 @@ class Bent:
 
 
 @dataclass(frozen=True)
-class Shapes:
-    """Shape parameters: where they start, between which bounds they lie (s,), and what they make of the model.
+class Grid:
+    """Points (G, m) at which the search for the shapes at `places` (m,) looks first.
 
-    `varying` (v,) are the places of the columns that they change. `starts` (several, s) are compared, and the best ones
-    followed. `linear` (s,) marks those that enter as factors, such as the effects of a
-    season that grows with the trend: they can be drawn to zero as coefficients can.
+    `sides` are the grid's sizes, the last shape changing fastest; points in no order are a grid of one side, where all
+    of them are next to each other.
     """
 
-    starts: Array
+    places: NDArray[np.intp]
+    points: Array
+    sides: tuple[int, ...] = ()
+
+    def valleys(self, sums: Array) -> NDArray[np.intp]:
+        """Points whose sum (G,) is no larger than that of any point next to them, edges too; the lowest first."""
+        if not self.sides:
+            return np.argsort(sums, kind="stable")[:1].astype(np.intp)
+        wide = np.pad(sums.reshape(self.sides), 1, constant_values=np.inf)
+        least = np.full(self.sides, np.inf)
+        for shift in product((0, 1, 2), repeat=len(self.sides)):
+            least = np.minimum(least, wide[tuple(slice(k, k + n) for k, n in zip(shift, self.sides, strict=True))])
+        found = np.flatnonzero((least.ravel() == sums) & np.isfinite(sums))
+        return found[np.argsort(sums[found], kind="stable")].astype(np.intp)
+
+
+@dataclass(frozen=True)
+class Shapes:
+    """Shape parameters: where the search for them looks first, their bounds (s,), and what they make of the model.
+
+    `varying` (v,) are the places of the columns that they change; `many` gives these (S, n, v) and the offsets (S, n)
+    at several θ (S, s). `linear` (s,) marks those that enter as factors, such as the effects of a season that grows
+    with the trend: they can be drawn to zero as coefficients can.
+    """
+
+    grids: tuple[Grid, ...]
     lower: Array
     upper: Array
     bend: Callable[[Array], Bent]
+    many: Callable[[Array], tuple[Array, Array]]
     linear: NDArray[np.bool_]
     varying: NDArray[np.intp]
+
+    @property
+    def first(self) -> Array:
+        """The first point of every grid (s,)."""
+        theta = np.zeros(len(self.lower))
+        for grid in self.grids:
+            theta[grid.places] = grid.points[0]
+        return np.clip(theta, self.lower, self.upper)
 
 
 @dataclass(frozen=True)
 class Trial:
-    """What is left at some θ beside the fixed columns: `rows` (N, v + 1), coefficients (v,) and the sum of squares."""
+    """What θ makes of the model beside the fixed columns.
 
-    rows: Array
+    Coefficients (v,), the `basis` (N, r) of the columns that were kept, the `residual` (N,), and as `value` the sum of
+    squares with what draws coefficients to zero.
+    """
+
+    theta: Array
+    bent: Bent
     beta: Array
-    rss: float
+    basis: Array
+    residual: Array
+    value: float
+
+    @property
+    def slopes(self) -> Array:
+        """Derivative (n, s) of the model by θ."""
+        return self.bent.slopes(self.beta)
 
 
 @dataclass(frozen=True)
@@ -95,21 +143,44 @@ class Beside:
         rows[: len(columns)] = self.chain.whiten(columns)
         return np.asarray(rows - self.basis @ (self.basis.T @ rows))
 
-    def sums(self, bents: Sequence[Bent]) -> Array:
-        """The sums of squares of many, all in one product; infinite where a column depends on others."""
-        both = np.column_stack([np.column_stack([bent.columns, self.target - bent.offset]) for bent in bents])
-        rows = self.left(both).reshape(len(self.basis), len(bents), -1).swapaxes(0, 1)
-        drawn = np.broadcast_to(_pulls(self.spread), (len(bents), *_pulls(self.spread).shape))
+    def sums(self, columns: Array, offsets: Array) -> Array:
+        """The sums of squares (S,) with `columns` (S, n, v), all in one product; infinite where one is dependent."""
+        count, n, v = columns.shape
+        both = np.empty((n, count, v + 1))
+        both[:, :, :v], both[:, :, v] = columns.swapaxes(0, 1), (self.target - offsets).T
+        rows = self.left(both.reshape(n, -1)).reshape(len(self.basis), count, v + 1).swapaxes(0, 1)
+        pulls = _pulls(self.spread)
+        drawn = np.broadcast_to(pulls, (count, *pulls.shape))
         roots = np.linalg.qr(np.concatenate([rows, drawn], axis=1), mode="r")
         sizes = np.abs(np.diagonal(roots, axis1=1, axis2=2))
-        sure = (sizes[:, :-1] > RANK_TOLERANCE * np.linalg.norm(roots, axis=1)[:, :-1]).all(axis=1)
+        sure = (sizes[:, :-1] > RANK_TOLERANCE * np.linalg.norm(columns, axis=1)).all(axis=1)
         return np.where(sure, np.square(sizes[:, -1]), np.inf)
 
-    def solved(self, bent: Bent) -> Trial:
-        """The least squares of the columns that θ changes."""
+    def tried(self, shapes: Shapes, theta: Array, pull: Array | None = None) -> Trial:
+        """The least squares of the columns that θ changes; `pull` (s,) is the spread with which θ itself is drawn."""
+        bent = shapes.bend(theta)
         rows = self.left(np.column_stack([bent.columns, self.target - bent.offset]))
-        found = solve(triangle(np.vstack([rows, _pulls(self.spread)])))
-        return Trial(rows, found.beta[:, 0], float(found.rss[0]))
+        rows = np.vstack([rows, _pulls(self.spread)]) if np.isfinite(self.spread).any() else rows
+        columns, aim = rows[:, :-1], rows[:, -1]
+        basis, root = np.linalg.qr(columns)
+        kept = np.ones(len(root), dtype=bool)
+        if (np.abs(np.diagonal(root)) <= RANK_TOLERANCE * np.linalg.norm(bent.columns, axis=0)).any():
+            kept = solve(triangle(rows)).kept
+            basis, root = np.linalg.qr(columns[:, kept])
+        beta, inside = np.zeros(len(kept)), basis.T @ aim
+        beta[kept] = np.linalg.solve(root, inside)
+        residual = aim - basis @ inside
+        value = float(residual @ residual)
+        if pull is not None:
+            value += float((np.square(theta) / pull).sum())
+        return Trial(theta, bent, beta, basis, residual, value)
+
+    def lean(self, trial: Trial) -> Array:
+        """What all other columns leave (N, s) of the slopes: the residuals' derivative (Kaufman 1975)."""
+        left = self.left(trial.slopes)
+        if len(trial.residual) > len(left):
+            left = np.vstack([left, np.zeros((len(trial.residual) - len(left), left.shape[1]))])
+        return np.asarray(left - trial.basis @ (trial.basis.T @ left))
 
 
 def _pulls(spread: Array) -> Array:
@@ -120,24 +191,45 @@ def _pulls(spread: Array) -> Array:
     return rows
 
 
-def _promising(shapes: Shapes, beside: Beside) -> Array:
-    """The starts from which the descent is worth its cost: all of a few, else those with the smallest sums."""
-    starts = np.clip(np.atleast_2d(shapes.starts), shapes.lower, shapes.upper)
-    if len(starts) <= _DESCENTS:
-        return starts
-    sums = beside.sums([shapes.bend(start) for start in starts])
-    return np.asarray(starts[np.argsort(sums, kind="stable")[:_DESCENTS]])
+@dataclass(frozen=True)
+class End:
+    """Where a descent came to rest, or was `converged` not."""
+
+    trial: Trial
+    converged: bool
 
 
-def lowest(shapes: Shapes, plain: Beside) -> list[Array]:
-    """Where the descents from the promising starts end, before anything is learnt; one that meets another stops."""
-    ends: list[Array] = []
-    free = np.full(shapes.starts.shape[-1], np.inf)
-    for start in _promising(shapes, plain):
-        end = descend(shapes, start, plain, free, met=ends)[0]
-        if not any(_near(shapes, end, other) for other in ends):
+def lowest(shapes: Shapes, plain: Beside) -> list[End]:
+    """Where the descents from all valleys of the grids end, before anything is learnt: different ends, best first.
+
+    Several grids are gone through in turn, the other shapes where they were best, and their valleys then crossed.
+    """
+    theta = shapes.first
+    valleys = [grid.points[:1] for grid in shapes.grids]
+    open_ = [g for g, grid in enumerate(shapes.grids) if len(grid.points) > 1]
+    for _ in range(min(len(open_), 2)):
+        for g in open_:
+            grid = shapes.grids[g]
+            trials = np.repeat(theta[None], len(grid.points), axis=0)
+            trials[:, grid.places] = grid.points
+            sums = plain.sums(*shapes.many(trials))
+            valleys[g] = grid.points[grid.valleys(sums)[: _DESCENTS if len(open_) == 1 else _CROSSED]]
+            if len(valleys[g]):
+                theta[grid.places] = valleys[g][0]
+            else:  # wherever it is, its column depends on others
+                valleys[g] = grid.points[:1]
+    starts = np.repeat(theta[None], int(np.prod([len(each) for each in valleys])), axis=0)
+    for row, points in enumerate(product(*valleys)):
+        for grid, point in zip(shapes.grids, points, strict=True):
+            starts[row, grid.places] = point
+    if len(open_) > 1 and len(starts) > 1:
+        starts = starts[np.argsort(plain.sums(*shapes.many(starts)), kind="stable")[:_DESCENTS]]
+    ends: list[End] = []
+    for start in starts:
+        end = descend(shapes, np.clip(start, shapes.lower, shapes.upper), plain, met=ends)
+        if end is not None:
             ends.append(end)
-    return ends
+    return sorted(ends, key=lambda each: each.trial.value)
 
 
 def _near(shapes: Shapes, theta: Array, other: Array, share: float = 1e-3) -> bool:
@@ -147,52 +239,80 @@ def _near(shapes: Shapes, theta: Array, other: Array, share: float = 1e-3) -> bo
 
 
 def descend(
-    shapes: Shapes, theta: Array, beside: Beside, pull: Array, met: Sequence[Array] = ()
-) -> tuple[Array, Bent, Array, bool]:
-    """θ of least squares given strengths and dynamics: its model, its slopes, and whether it came to rest.
+    shapes: Shapes, theta: Array, beside: Beside, pull: Array | None = None, met: Sequence[End] = ()
+) -> End | None:
+    """Where the sum of squares is least near θ, strengths and dynamics given.
 
-    `pull` (s,) is the spread with which shapes that enter as factors are drawn to zero. The way stops where it meets
-    an end that was `met` before.
+    `pull` (s,) is the spread with which shapes that enter as factors are drawn to zero. None where the way meets an end
+    that was `met` before, or promises nothing below it. The curvature that Gauss and Newton leave out is gathered from
+    the gradients on the way (Dennis, Gay & Welsch 1981); steps are damped (Levenberg 1944; Marquardt 1963).
     """
-
-    def at(trial: Array) -> tuple[Bent, Trial, float]:
-        bent = shapes.bend(trial)
-        found = beside.solved(bent)
-        return bent, found, found.rss + float((np.square(trial) / pull).sum())
-
-    bent, found, value = at(theta)
-    damping = 0.0
-    slopes = bent.slopes(found.beta)
-    lean = beside.left(slopes)
+    drawn = np.zeros(len(theta)) if pull is None else 1.0 / pull
+    least = min((end.trial.value for end in met), default=-np.inf)
+    room = np.maximum(np.abs(theta), 1e-3 * (shapes.upper - shapes.lower).clip(max=1e3))
+    here = beside.tried(shapes, theta, pull)
+    lean = beside.lean(here)
+    down = lean.T @ here.residual - drawn * theta
+    beyond, damping = np.zeros((len(theta), len(theta))), 0.0
     for _ in range(_ROUNDS):
-        step = _step(found, lean, beside.spread, pull, theta=theta, damping=damping)
+        # A shape at a bound that the sum falls beyond stays there.
+        free = ~(((theta <= shapes.lower) & (down < 0.0)) | ((theta >= shapes.upper) & (down > 0.0)))
+        inner = lean.T @ lean + np.diag(drawn)
+        step, promised = _step(inner, beyond, down, free, damping)
+        if here.value - _HOPE * promised > least > -np.inf:
+            return None
         trial = np.clip(theta + step, shapes.lower, shapes.upper)
-        moved = np.abs(trial - theta)
-        if (moved <= 1e-9 * np.maximum(np.abs(theta), 1e-3 * (shapes.upper - shapes.lower).clip(max=1e3))).all():
-            return theta, bent, slopes, True
-        other, tried, lower = at(trial)
-        if lower <= value * (1.0 + 1e-13):
-            rest = value - lower <= 1e-14 * value
-            theta, bent, found, value = trial, other, tried, lower
-            slopes = bent.slopes(found.beta)
-            lean = beside.left(slopes)
-            damping = damping / 10.0 if damping > 1e-6 else 0.0
-            if rest or any(_near(shapes, theta, other) for other in met):
-                return theta, bent, slopes, True
-        else:
+        if (np.abs(trial - theta) <= 1e-9 * room).all():
+            return End(here, True)
+        there = beside.tried(shapes, trial, pull)
+        if there.value > here.value * (1.0 + 1e-13):
             if damping > 1e8:
-                return theta, bent, slopes, True  # no smaller step lowers it either: rounding is all that is left
-            damping = max(10.0 * damping, 1e-3)
-    return theta, bent, slopes, False
+                return End(here, True)  # no smaller step lowers it either: rounding is all that is left
+            damping = max(10.0 * damping, 1e-2)
+            continue
+        rest = here.value - there.value <= 1e-14 * here.value
+        other = beside.lean(there)
+        beyond = _gathered(beyond, trial - theta, other.T @ there.residual - lean.T @ there.residual,
+                           other.T @ there.residual - lean.T @ here.residual)  # fmt: skip
+        theta, here, lean = trial, there, other
+        down = lean.T @ here.residual - drawn * theta
+        damping = damping / 10.0 if damping > 1e-4 else 0.0
+        if any(_near(shapes, theta, end.trial.theta) for end in met):
+            return None
+        if rest:
+            return End(here, True)
+    return End(here, False)
 
 
-def _step(found: Trial, lean: Array, spread: Array, pull: Array, *, theta: Array, damping: float) -> Array:
-    """The Gauss–Newton step of θ by what is left of its slopes (N, s), damped (Levenberg 1944; Marquardt 1963)."""
-    v, s = len(spread), len(theta)
-    rows = np.column_stack([found.rows[:, :v], lean, found.rows[:, v]])
-    drawn = _pulls(np.concatenate([spread, pull]))
-    drawn[:, -1] = -drawn[:, v : v + s] @ theta
-    held = np.zeros((s, v + s + 1))
-    held[:, v : v + s] = np.diag(damping * np.linalg.norm(lean, axis=0))
-    both = [rows, drawn, *([held] if damping else [])]
-    return np.asarray(solve(triangle(np.vstack(both))).beta[v:, 0])
+def _step(inner: Array, beyond: Array, down: Array, free: NDArray[np.bool_], damping: float) -> tuple[Array, float]:
+    """The damped step (s,), and by how much the sum of squares would fall if the model were what it seems here."""
+    step, scale = np.zeros(len(down)), np.diagonal(inner) + 1e-300
+    if not free.any():
+        return step, 0.0
+    for curved in (inner + beyond, inner):  # where the gathered curvature bends down, it is left aside
+        whole = (curved + np.diag((damping + 1e-14) * scale))[np.ix_(free, free)]
+        if np.linalg.eigvalsh(whole)[0] > 0.0:
+            step[free] = np.linalg.solve(whole, down[free])
+            return step, float(step @ down)
+    step[free] = down[free] / scale[free]
+    return step, float(step @ down)
+
+
+def _gathered(beyond: Array, moved: Array, bent: Array, change: Array) -> Array:
+    """The curvature beyond Gauss and Newton's, so that it tells the last `change` of the gradient right.
+
+    `bent` is the part of that change which comes from the slopes' own (Dennis, Gay & Welsch 1981). Both are of minus
+    the gradient.
+    """
+    bent, change = -bent, -change
+    along = float(moved @ change)
+    if along <= 0.0:
+        return np.zeros_like(beyond)
+    had = beyond @ moved
+    size = abs(float(moved @ had))
+    beyond = beyond * min(1.0, abs(float(moved @ bent)) / size) if size > 0.0 else beyond
+    off = bent - beyond @ moved
+    return np.asarray(
+        beyond + (np.outer(off, change) + np.outer(change, off)) / along
+        - float(off @ moved) * np.outer(change, change) / along**2
+    )  # fmt: skip

@@ -5,21 +5,18 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from itertools import product
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from offing.calendar import Axis
-from offing.engine import Bent, Shapes
+from offing.engine import Bent, Grid, Shapes
 from offing.tables import View
 from offing.tables.table import Array
 from offing.terms import Block, Curve, Readout, Shaped, Term, Wishes, telling
 
 CONSTANT = "constant"
-#: Starts of several shape parameters are crossed, up to so many.
-_MOST_STARTS = 16
 
 
 @dataclass(frozen=True)
@@ -246,22 +243,11 @@ class Design:
         if self.layout.plain:
             return None
         k, total = self.layout.linear, self.layout.k
-        pieces = self._starts()
+        pieces = self._pieces()
         varying = self._varying
         used = slice(None) if rows.all() else rows
         fixed = self.linear[used][:, varying]
         levels = self._levels[used][:, varying] if self._factors else np.zeros((len(fixed), 0))
-        # Starts are crossed, so that a term meets the same values of its own shapes beside many of the others'.
-        met: dict[tuple[str, bytes], tuple[Array, Array]] = {}
-
-        def formed(slot: Slot, curve: Shaped, own: Array) -> tuple[Array, Array]:
-            key = (slot.term, own.tobytes())
-            if key not in met:
-                columns, slopes = curve.columns(own)
-                if len(met) >= _MOST_STARTS:
-                    met.clear()
-                met[key] = columns[used], slopes[used]
-            return met[key]
 
         def bend(theta: Array) -> Bent:
             beta = np.concatenate([np.zeros(k), theta])
@@ -276,8 +262,9 @@ class Design:
                     factors = factors + block.columns[used] @ beta[slot.places]
                 elif isinstance(block.curve, Shaped):
                     at = np.searchsorted(varying, slot.places[: len(slot.places) - slot.curved])
-                    columns[:, at], by_shape = formed(slot, block.curve, beta[own])
-                    shaped.append((at, own - k, by_shape))
+                    bent, by_shape = block.curve.columns(beta[own])
+                    columns[:, at] = bent[used]
+                    shaped.append((at, own - k, by_shape[used]))
                 elif block.curve is not None:
                     value, slopes = block.curve.value(beta[own])
                     offset, curves[:, own - k] = offset + value[used], slopes[used]
@@ -297,11 +284,21 @@ class Design:
 
             return Bent(columns, offset * factors, lean)
 
+        def many(thetas: Array) -> tuple[Array, Array]:
+            if any(not isinstance(block.curve, Shaped | None) or slot.factor
+                   for slot, block in zip(self.layout.slots, self.blocks, strict=True)):  # fmt: skip
+                bents = [bend(theta) for theta in thetas]
+                return np.array([bent.columns for bent in bents]), np.array([bent.offset for bent in bents])
+            columns = np.repeat(fixed[None], len(thetas), axis=0)
+            for slot, block in zip(self.layout.slots, self.blocks, strict=True):
+                if isinstance(block.curve, Shaped):
+                    own = slot.places[len(slot.places) - slot.curved :]
+                    at = np.searchsorted(varying, slot.places[: len(slot.places) - slot.curved])
+                    columns[:, :, at] = block.curve.at_many(thetas[:, own - k])[:, used]
+            return columns, np.zeros(columns.shape[:2])
+
         lower, upper, flags = (np.concatenate([each[i] for each in pieces]) for i in (1, 2, 3))
-        crossed = list(product(*(each[0] for each in pieces)))
-        step = -(-len(crossed) // _MOST_STARTS)
-        starts = np.array([np.concatenate(each) for each in crossed[::step]])
-        return Shapes(starts, lower, upper, bend, flags.astype(bool), varying)
+        return Shapes(tuple(each[0] for each in pieces), lower, upper, bend, many, flags.astype(bool), varying)
 
     @property
     def _factors(self) -> tuple[Slot, ...]:
@@ -330,17 +327,18 @@ class Design:
                 lower[own], upper[own] = block.curve.lower, block.curve.upper
         return lower, upper
 
-    def _starts(self) -> list[tuple[Array, Array, Array, NDArray[np.bool_]]]:
-        """Starts, bounds and whether they are linear to people, of the shape parameters in their order."""
-        found = []
+    def _pieces(self) -> list[tuple[Grid, Array, Array, NDArray[np.bool_]]]:
+        """Grids, bounds and whether they are linear to people, of the shape parameters in their order."""
+        found, k = [], self.layout.linear
         for slot, block in zip(self.layout.slots, self.blocks, strict=True):
             if slot.factor:
                 m = len(slot.places)
                 wide = np.full(m, np.inf)
-                found.append((np.zeros((1, m)), -wide, wide, np.ones(m, dtype=bool)))
+                found.append((Grid(slot.places - k, np.zeros((1, m))), -wide, wide, np.ones(m, dtype=bool)))
             elif block.curve is not None:
                 curve = block.curve
-                found.append((curve.starts, curve.lower, curve.upper, np.zeros(slot.curved, dtype=bool)))
+                grid = Grid(slot.places[len(slot.places) - slot.curved :] - k, curve.starts, curve.sides)
+                found.append((grid, curve.lower, curve.upper, np.zeros(slot.curved, dtype=bool)))
         return found
 
 

@@ -301,6 +301,7 @@ class Driver(Term):
             np.array([shape.lower for shape in shapes]),
             np.array([shape.upper for shape in shapes]),
             columns_at,
+            tuple(len(shape.starts) for shape in shapes),
         )
         return Block(columns_at(np.array(crossed[0]))[0], names, curve=curve, **asked(self, names, state.scales))
 

@@ -34,7 +34,7 @@ class Readout:
 class Curve:
     """Shape parameters of a term: their `names` (s,), `starts` (several, s) and bounds, and the value that they give.
 
-    ``value(θ)`` is what the term adds (n,), and its derivative (n, s).
+    ``value(θ)`` is what the term adds (n,), and its derivative (n, s). Starts that are a grid tell its `sides`.
     """
 
     names: tuple[str, ...]
@@ -42,13 +42,15 @@ class Curve:
     lower: Array
     upper: Array
     value: Callable[[Array], tuple[Array, Array]]
+    sides: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True)
 class Shaped:
     """Columns that depend on shape parameters: these, and the columns (n, m) with their derivatives (n, m, s).
 
-    ``columns(θ)`` gives both.
+    ``columns(θ)`` gives both; `many`, if there is a faster way, the columns (S, n, m) of several θ (S, s). Starts that
+    are a grid tell its `sides`, the last parameter changing fastest.
     """
 
     names: tuple[str, ...]
@@ -56,6 +58,16 @@ class Shaped:
     lower: Array
     upper: Array
     columns: Callable[[Array], tuple[Array, Array]]
+    sides: tuple[int, ...] = ()
+    many: Callable[[Array], Array] | None = None
+
+    def at_many(self, thetas: Array) -> Array:
+        """Columns (S, n, m) at several θ (S, s)."""
+        if self.many is not None:
+            return self.many(thetas)
+        # The search goes along one term's grid while the others stay.
+        unlike, back = np.unique(thetas, axis=0, return_inverse=True)
+        return np.array([self.columns(theta)[0] for theta in unlike])[back.ravel()]
 
 
 #: The group of coefficients whose spread is stated, and need not be learnt.
