@@ -139,8 +139,9 @@ class Beside:
 
     def left(self, columns: Array) -> Array:
         """What the fixed columns leave (N, q) of others (n, q)."""
-        rows = np.zeros((len(self.basis), columns.shape[1]))
-        rows[: len(columns)] = self.chain.whiten(columns)
+        rows = self.chain.whiten(columns)
+        if len(rows) < len(self.basis):
+            rows = np.vstack([rows, np.zeros((len(self.basis) - len(rows), rows.shape[1]))])
         return np.asarray(rows - self.basis @ (self.basis.T @ rows))
 
     def sums(self, columns: Array, offsets: Array) -> Array:
@@ -162,13 +163,13 @@ class Beside:
         rows = self.left(np.column_stack([bent.columns, self.target - bent.offset]))
         rows = np.vstack([rows, _pulls(self.spread)]) if np.isfinite(self.spread).any() else rows
         columns, aim = rows[:, :-1], rows[:, -1]
-        basis, root = np.linalg.qr(columns)
-        kept = np.ones(len(root), dtype=bool)
+        basis, root = _orthonormal(columns)
+        kept = np.ones(columns.shape[1], dtype=bool)
         if (np.abs(np.diagonal(root)) <= RANK_TOLERANCE * np.linalg.norm(bent.columns, axis=0)).any():
             kept = solve(triangle(rows)).kept
-            basis, root = np.linalg.qr(columns[:, kept])
+            basis, root = _orthonormal(columns[:, kept])
         beta, inside = np.zeros(len(kept)), basis.T @ aim
-        beta[kept] = np.linalg.solve(root, inside)
+        beta[kept] = inside / root[0] if root.shape == (1, 1) else np.linalg.solve(root, inside)
         residual = aim - basis @ inside
         value = float(residual @ residual)
         if pull is not None:
@@ -181,6 +182,14 @@ class Beside:
         if len(trial.residual) > len(left):
             left = np.vstack([left, np.zeros((len(trial.residual) - len(left), left.shape[1]))])
         return np.asarray(left - trial.basis @ (trial.basis.T @ left))
+
+
+def _orthonormal(columns: Array) -> tuple[Array, Array]:
+    """Orthonormal columns (N, r) that span others, and the triangle (r, r) that makes the latter of them."""
+    if columns.shape[1] != 1:
+        return np.linalg.qr(columns)
+    length = np.sqrt(columns[:, 0] @ columns[:, 0])
+    return columns / max(length, 1e-300), np.array([[length]])
 
 
 def _pulls(spread: Array) -> Array:
@@ -291,9 +300,12 @@ def _step(inner: Array, beyond: Array, down: Array, free: NDArray[np.bool_], dam
         return step, 0.0
     for curved in (inner + beyond, inner):  # where the gathered curvature bends down, it is left aside
         whole = (curved + np.diag((damping + 1e-14) * scale))[np.ix_(free, free)]
-        if np.linalg.eigvalsh(whole)[0] > 0.0:
-            step[free] = np.linalg.solve(whole, down[free])
-            return step, float(step @ down)
+        try:
+            np.linalg.cholesky(whole)
+        except np.linalg.LinAlgError:
+            continue
+        step[free] = np.linalg.solve(whole, down[free])
+        return step, float(step @ down)
     step[free] = down[free] / scale[free]
     return step, float(step @ down)
 
