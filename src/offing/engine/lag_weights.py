@@ -6,6 +6,7 @@ Lag 0 is the newest. All weights of a curve add up to 1, so that what stands bef
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal
 
 import numpy as np
@@ -54,28 +55,27 @@ class Beta:
         """Weights (S, span) at several θ (S, s)."""
         inner = self._density(thetas)
         if self.ends != "shifted":
-            return inner
+            return np.asarray(inner)
         even = thetas[:, 2:3]
         return (1.0 - even) * inner + even / self.span
 
     def slopes(self, theta: Array) -> Array:
         """Derivative (span, s) of the weights at θ (s,)."""
         inner = self._density(theta[None])[0]
-        near, far = np.log(self._places), np.log1p(-self._places)
-        moved = np.column_stack([inner * (near - inner @ near), inner * (far - inner @ far)])
+        moved = (inner * (self._logs - (self._logs @ inner)[:, None])).T
         if self.ends != "shifted":
-            return moved
+            return np.asarray(moved)
         return np.column_stack([(1.0 - theta[2]) * moved, 1.0 / self.span - inner])
 
-    @property
-    def _places(self) -> Array:
+    @cached_property
+    def _logs(self) -> Array:
+        """Logarithms of u and of 1 − u (2, span)."""
         lags = np.arange(self.span, dtype=np.float64)
-        return (lags + 1.0) / (self.span + 1.0) if self.ends == "zero" else (lags + 0.5) / self.span
+        u = (lags + 1.0) / (self.span + 1.0) if self.ends == "zero" else (lags + 0.5) / self.span
+        return np.vstack([np.log(u), np.log1p(-u)])
 
     def _density(self, thetas: Array) -> Array:
-        u = self._places
-        logs = np.outer(thetas[:, 0] - 1.0, np.log(u)) + np.outer(thetas[:, 1] - 1.0, np.log1p(-u))
-        return _normalised(logs)
+        return _normalised((thetas[:, :2] - 1.0) @ self._logs)
 
 
 @dataclass(frozen=True)

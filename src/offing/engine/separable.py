@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import product
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,10 +18,11 @@ from offing.engine.dynamics import Chain
 from offing.engine.triangle import RANK_TOLERANCE, Array, solve, triangle
 
 _ROUNDS = 60
-#: From at most so many valleys the search is followed to its end, and so many of each of several grids are crossed.
+#: Of several grids so many valleys of each are crossed, and at most so many of these followed to their ends.
 _DESCENTS, _CROSSED = 6, 2
-#: A descent goes on while so many times what its next step promises would bring it below the best end so far.
-_HOPE = 50.0
+#: A descent goes on while so many times what its next step promises, at first and later, would bring it below the
+#: best end so far.
+_HOPE = (50.0, 20.0, 5.0)
 
 
 @dataclass(frozen=True)
@@ -47,16 +49,38 @@ class Grid:
     points: Array
     sides: tuple[int, ...] = ()
 
-    def valleys(self, sums: Array) -> NDArray[np.intp]:
-        """Points whose sum (G,) is no larger than that of any point next to them, edges too; the lowest first."""
+    def valleys(self, sums: Array) -> tuple[NDArray[np.intp], Array]:
+        """Points whose sum (G,) is no larger than those next to them, or on an edge than those along it; lowest first.
+
+        With each comes what a descent from it can reach at best: by as much below it as its neighbours are above.
+        """
         if not self.sides:
-            return np.argsort(sums, kind="stable")[:1].astype(np.intp)
-        wide = np.pad(sums.reshape(self.sides), 1, constant_values=np.inf)
-        least = np.full(self.sides, np.inf)
-        for shift in product((0, 1, 2), repeat=len(self.sides)):
-            least = np.minimum(least, wide[tuple(slice(k, k + n) for k, n in zip(shift, self.sides, strict=True))])
-        found = np.flatnonzero((least.ravel() == sums) & np.isfinite(sums))
-        return found[np.argsort(sums[found], kind="stable")].astype(np.intp)
+            best: NDArray[np.intp] = np.argsort(sums, kind="stable")[:1].astype(np.intp)
+            return best, np.full(1, -np.inf)
+        wide = sums.reshape(self.sides)
+        low = wide <= _least_around(wide)
+        rise = np.zeros(self.sides)
+        for axis, n in enumerate(self.sides):
+            steps = np.abs(np.diff(np.where(np.isfinite(wide), wide, np.nan), axis=axis))
+            for part, at in ((steps, slice(0, n - 1)), (steps, slice(1, n))):
+                here: Any = (*[slice(None)] * axis, at)
+                rise[here] = np.fmax(rise[here], part)
+            for end in (0, n - 1) if wide.ndim > 1 else ():
+                face: Any = (*[slice(None)] * axis, end)
+                low[face] |= wide[face] <= _least_around(wide[face])
+        found = np.flatnonzero(low.ravel() & np.isfinite(sums))
+        found = found[np.argsort(sums[found], kind="stable")].astype(np.intp)
+        return found, sums[found] - rise.ravel()[found]
+
+
+def _least_around(grid: Array) -> Array:
+    """The least value of each point of a grid and those next to it, corners too."""
+    wide = grid
+    for axis, n in enumerate(wide.shape):
+        padded = np.pad(wide, [(1, 1) if i == axis else (0, 0) for i in range(wide.ndim)], constant_values=np.inf)
+        parts = [padded[(*[slice(None)] * axis, slice(k, k + n))] for k in range(3)]
+        wide = np.minimum(np.minimum(parts[0], parts[1]), parts[2])
+    return wide
 
 
 @dataclass(frozen=True)
@@ -188,7 +212,7 @@ def _orthonormal(columns: Array) -> tuple[Array, Array]:
     """Orthonormal columns (N, r) that span others, and the triangle (r, r) that makes the latter of them."""
     if columns.shape[1] != 1:
         return np.linalg.qr(columns)
-    length = np.sqrt(columns[:, 0] @ columns[:, 0])
+    length = float(np.sqrt(columns[:, 0] @ columns[:, 0]))
     return columns / max(length, 1e-300), np.array([[length]])
 
 
@@ -215,26 +239,30 @@ def lowest(shapes: Shapes, plain: Beside) -> list[End]:
     """
     theta = shapes.first
     valleys = [grid.points[:1] for grid in shapes.grids]
+    hopes = np.full(1, -np.inf)
     open_ = [g for g, grid in enumerate(shapes.grids) if len(grid.points) > 1]
     for _ in range(min(len(open_), 2)):
         for g in open_:
             grid = shapes.grids[g]
             trials = np.repeat(theta[None], len(grid.points), axis=0)
             trials[:, grid.places] = grid.points
-            sums = plain.sums(*shapes.many(trials))
-            valleys[g] = grid.points[grid.valleys(sums)[: _DESCENTS if len(open_) == 1 else _CROSSED]]
-            if len(valleys[g]):
-                theta[grid.places] = valleys[g][0]
-            else:  # wherever it is, its column depends on others
-                valleys[g] = grid.points[:1]
+            found, hopes = grid.valleys(plain.sums(*shapes.many(trials)))
+            if not len(found):  # wherever it is, its column depends on others
+                found, hopes = np.zeros(1, dtype=np.intp), np.full(1, -np.inf)
+            valleys[g] = grid.points[found if len(open_) == 1 else found[:_CROSSED]]
+            theta[grid.places] = valleys[g][0]
     starts = np.repeat(theta[None], int(np.prod([len(each) for each in valleys])), axis=0)
     for row, points in enumerate(product(*valleys)):
         for grid, point in zip(shapes.grids, points, strict=True):
             starts[row, grid.places] = point
-    if len(open_) > 1 and len(starts) > 1:
-        starts = starts[np.argsort(plain.sums(*shapes.many(starts)), kind="stable")[:_DESCENTS]]
+    if len(open_) != 1:
+        hopes = np.full(len(starts), -np.inf)
+        if len(starts) > 1:
+            starts = starts[np.argsort(plain.sums(*shapes.many(starts)), kind="stable")[:_DESCENTS]]
     ends: list[End] = []
-    for start in starts:
+    for start, hope in zip(starts, hopes, strict=False):
+        if hope > min((end.trial.value for end in ends), default=np.inf):
+            continue
         end = descend(shapes, np.clip(start, shapes.lower, shapes.upper), plain, met=ends)
         if end is not None:
             ends.append(end)
@@ -263,15 +291,22 @@ def descend(
     lean = beside.lean(here)
     down = lean.T @ here.residual - drawn * theta
     beyond, damping = np.zeros((len(theta), len(theta))), 0.0
-    for _ in range(_ROUNDS):
-        # A shape at a bound that the sum falls beyond stays there.
-        free = ~(((theta <= shapes.lower) & (down < 0.0)) | ((theta >= shapes.upper) & (down > 0.0)))
+    for turn in range(_ROUNDS):
         inner = lean.T @ lean + np.diag(drawn)
-        step, promised = _step(inner, beyond, down, free, damping)
-        if here.value - _HOPE * promised > least > -np.inf:
+        inner += np.diag((damping + 1e-14) * np.diagonal(inner) + 1e-300)
+        low, high = shapes.lower - theta, shapes.upper - theta
+        try:
+            step, promised = _step(inner + beyond, down, low, high)
+        except np.linalg.LinAlgError:  # the curvature that was gathered is left aside
+            beyond = np.zeros_like(beyond)
+            step, promised = _step(inner, down, low, high)
+        if here.value - _HOPE[min(turn, 2)] * promised > least > -np.inf:
             return None
+        if promised <= 0.0 < float(np.abs(step).max()) and damping < 1e8:
+            damping = max(10.0 * damping, 1e-2)
+            continue
         trial = np.clip(theta + step, shapes.lower, shapes.upper)
-        if (np.abs(trial - theta) <= 1e-9 * room).all():
+        if promised <= 1e-13 * here.value or (np.abs(step) <= 1e-9 * room).all():
             return End(here, True)
         there = beside.tried(shapes, trial, pull)
         if there.value > here.value * (1.0 + 1e-13):
@@ -293,21 +328,27 @@ def descend(
     return End(here, False)
 
 
-def _step(inner: Array, beyond: Array, down: Array, free: NDArray[np.bool_], damping: float) -> tuple[Array, float]:
-    """The damped step (s,), and by how much the sum of squares would fall if the model were what it seems here."""
-    step, scale = np.zeros(len(down)), np.diagonal(inner) + 1e-300
-    if not free.any():
-        return step, 0.0
-    for curved in (inner + beyond, inner):  # where the gathered curvature bends down, it is left aside
-        whole = (curved + np.diag((damping + 1e-14) * scale))[np.ix_(free, free)]
-        try:
-            np.linalg.cholesky(whole)
-        except np.linalg.LinAlgError:
-            continue
-        step[free] = np.linalg.solve(whole, down[free])
-        return step, float(step @ down)
-    step[free] = down[free] / scale[free]
-    return step, float(step @ down)
+def _step(curved: Array, down: Array, low: Array, high: Array) -> tuple[Array, float]:
+    """The step (s,) between bounds that lowers a quadratic form most, and by how much the sum of squares would fall.
+
+    Parts of it that pass a bound are held there, and the others found anew.
+
+    Raises
+    ------
+    LinAlgError
+        Where the form bends down.
+    """
+    np.linalg.cholesky(curved)
+    step, free = np.zeros(len(down)), ~(((low >= 0.0) & (down < 0.0)) | ((high <= 0.0) & (down > 0.0)))
+    while free.any():
+        aim = down[free] - curved[np.ix_(free, ~free)] @ step[~free]
+        step[free] = np.linalg.solve(curved[np.ix_(free, free)], aim)
+        past = np.where(free, np.maximum(low - step, step - high), 0.0) / np.maximum(np.abs(step), 1e-300)
+        worst = int(np.argmax(past))
+        if past[worst] <= 0.0:
+            break
+        step[worst], free[worst] = np.clip(step[worst], low[worst], high[worst]), False
+    return step, float(2.0 * step @ down - step @ curved @ step)
 
 
 def _gathered(beyond: Array, moved: Array, bent: Array, change: Array) -> Array:
