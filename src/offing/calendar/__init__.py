@@ -6,6 +6,7 @@ Instants are int64 microseconds since 1970-01-01: of UTC where a frequency has a
 from offing.calendar.axis import Axis
 from offing.calendar.frequency import DAY, MONTHS, UNITS, WEEKDAYS, Frequency, month_named, weekday_named
 from offing.calendar.holiday_days import ALWAYS, Days, country_days, day_shares, grouped, joined
+from offing.calendar.matching import holding, inside, newest_ended, on_clock_of
 from offing.calendar.positions import CYCLES, Cycle, Span, cycle_of, length_of, span_of
 from offing.calendar.workdays import Calendar, calendar_of, easter_days, weekdays_of
 
@@ -28,9 +29,13 @@ __all__ = [
     "day_shares",
     "easter_days",
     "grouped",
+    "holding",
+    "inside",
     "joined",
     "length_of",
     "month_named",
+    "newest_ended",
+    "on_clock_of",
     "span_of",
     "weekday_named",
     "weekdays_of",

@@ -39,7 +39,10 @@ def entangled(
     inflation = np.diagonal(covariance) * np.square(spread)
     found, highest = [], 0.0
     for term in drivers:
-        own = [i for i, column in enumerate(kept.tolist()) if owners[column] == term]
+        # What is drawn to zero is told by its group; columns of one curve need not be told apart.
+        own = [
+            i for i, column in enumerate(kept.tolist()) if owners[column] == term and np.isinf(estimate.ratios[column])
+        ]
         worst = max(own, key=lambda i: inflation[i], default=None)
         highest = highest if worst is None else max(highest, float(inflation[worst]))
         if worst is None or inflation[worst] <= _INFLATED:

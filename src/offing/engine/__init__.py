@@ -10,6 +10,7 @@ from offing.engine.correlation import cross_correlation
 from offing.engine.dynamics import Chain, Phi, combined, echoes, multiplied, partial, running
 from offing.engine.estimate import Estimate, TooFewRowsError, least_squares
 from offing.engine.jumps import Jump, chance_limit, largest_pulse, largest_step
+from offing.engine.lag_weights import Beta, Ends, Exponential, WeightCurve, polynomial, smooth, steps
 from offing.engine.loss import Loss
 from offing.engine.paths import SEED, accumulate, accumulated, difference_weights, growth_paths
 from offing.engine.periodogram import Peak, peaks
@@ -19,6 +20,7 @@ from offing.engine.robust import Usual, usual
 from offing.engine.sandwich import Covariance, sandwiched
 from offing.engine.scores import FitFigures, autocorrelations, fit_figures, lag_one_correlation
 from offing.engine.separable import Bent, Grid, Shapes
+from offing.engine.spreading import spread_smoothly
 from offing.engine.student import quantile, two_sided_p
 from offing.engine.triangle import Solution, explain_dependence, join, solve, take, triangle
 
@@ -26,11 +28,14 @@ __all__ = [
     "SEED",
     "Attribution",
     "Bent",
+    "Beta",
     "Carried",
     "Chain",
     "Covariance",
     "Dynamics",
+    "Ends",
     "Estimate",
+    "Exponential",
     "FitFigures",
     "Grid",
     "Jump",
@@ -44,6 +49,7 @@ __all__ = [
     "Solved",
     "TooFewRowsError",
     "Usual",
+    "WeightCurve",
     "accumulate",
     "accumulated",
     "attribute",
@@ -66,11 +72,15 @@ __all__ = [
     "partial",
     "peaks",
     "place_interval",
+    "polynomial",
     "quantile",
     "regress",
     "running",
     "sandwiched",
+    "smooth",
     "solve",
+    "spread_smoothly",
+    "steps",
     "take",
     "triangle",
     "two_sided_p",

@@ -115,8 +115,7 @@ def response(fit: Fit, driver: str | None = None) -> Response:
     """
     term = asked(fit, Driver, driver, "driver")
     _check(fit)
-    past = fit.view.known(term.data, fit.axis).values[fit.used]
-    past = past[np.isfinite(past)]
+    past = fit.seen(term.data)
     spread = float(np.ptp(past))
     edges = past.min() - _BEYOND * spread, past.max() + _BEYOND * spread
     if past.min() >= 0.0:
@@ -244,8 +243,10 @@ def lag_profile(fit: Fit, driver: str | None = None) -> LagProfile:
     [-1.0, 0.5]
     """
     term = asked(fit, Driver, driver, "driver")
-    past = fit.view.known(term.data, fit.axis).values
-    known = past[fit.used & np.isfinite(past)]
+    if fit.view.frequency(term.data) != fit.axis.frequency:
+        raise InputError(f"'{term.name}' ticks by the {fit.view.frequency(term.data)}, not as the target does",
+                         "Ask of.lag_weights.", key="driver")  # fmt: skip
+    known = fit.seen(term.data)
     flag = set(np.unique(known).tolist()) <= {0.0, 1.0}
     change = 1.0 if flag else float(known.std())
     middle = fit.axis.n // 2

@@ -129,9 +129,7 @@ def effects(fit: Fit) -> Effects:
 def _effect(fit: Fit, driver: Driver) -> Effect | None:
     """The driver's effect; None where it needs a column that was left out, of which the data say nothing."""
     alone = not any(step.is_change for step in driver.steps)
-    held = fit.view.known(driver.data, fit.axis).values if alone else driver.transformed(fit.view, fit.axis)
-    past = held[fit.used]
-    past = past[np.isfinite(past)]
+    past = fit.seen(driver.data) if alone else fit.rows.blocks[_place(fit, driver)].columns[fit.used].ravel()
     at_low, at_high = (float(each) for each in np.quantile(past, (0.1, 0.9)))
     if at_low == at_high:
         at_low, at_high = float(past.min()), float(past.max())
@@ -153,6 +151,10 @@ def _effect(fit: Fit, driver: Driver) -> Effect | None:
         *map(float, changes),
         *map(float, shares),
     )
+
+
+def _place(fit: Fit, driver: Driver) -> int:
+    return [slot.term for slot in fit.layout.slots].index(str(driver.name))
 
 
 def in_the_long_run(fit: Fit, change: float, function: Array) -> tuple[float, Array]:
@@ -195,7 +197,7 @@ def _design_at(fit: Fit, driver: Driver, value: float, *, alone: bool) -> tuple[
         held = fit.view.holding(driver.data, value)
         design = fit.columns(held, fit.axis)
     else:
-        place = [slot.term for slot in fit.layout.slots].index(str(driver.name))
+        place = _place(fit, driver)
         blocks = list(fit.rows.blocks)
         blocks[place] = replace(blocks[place], columns=np.full_like(blocks[place].columns, value))
         design = replace(fit.rows, blocks=tuple(blocks))

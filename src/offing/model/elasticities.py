@@ -150,8 +150,7 @@ def elasticities(fit: Fit) -> Elasticities:
 
 
 def _positive(fit: Fit, driver: Driver) -> bool:
-    known = fit.view.known(driver.data, fit.axis).values
-    known = known[np.isfinite(known)]
+    known = fit.seen(driver.data)
     return len(known) > 0 and bool((known > 0.0).all())
 
 

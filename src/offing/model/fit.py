@@ -213,6 +213,13 @@ class Fit:
         """The target's unit, or an empty text."""
         return self.view.sources.unit(self.model.target)
 
+    def seen(self, reference: str) -> Array:
+        """Known values (m,) of a column in the periods used; of another frequency, where they end among the fitted."""
+        own = self.view.native(reference, self.axis)
+        values = self.view.known(reference, own).values
+        values = values[self.used] if own is self.axis else values
+        return np.asarray(values[np.isfinite(values)])
+
     def label_of(self, term: Term) -> str:
         """What people call a term: its column's label where its source states one, else its name."""
         if isinstance(term, Interaction):
@@ -394,7 +401,7 @@ class Fit:
     def again(self, terms: Sequence[Term]) -> Fit:
         """The same data fitted with other terms, from what was known at the same origin."""
         model = replace(self.model, terms=tuple(terms))
-        return model.fit_series(dict(self.view.sources.tables), self.series)
+        return model.fit_series(dict(self.view.sources.tables), self.series, as_of=self.view.origin)
 
     @property
     def sentences(self) -> str:

@@ -191,11 +191,12 @@ class Forecast:
         frames = []
         for term in self._readers:
             for reference in filter(self.view.numeric, term.needs()):
-                known = self.view.known(reference, self.axis)
+                own = self.view.native(reference, self.axis)
+                known = self.view.known(reference, own)
                 frames.append(
                     pd.DataFrame(
                         {
-                            "period": self.axis.index,
+                            "period": own.index,
                             "driver": term.name,
                             "value": known.values,
                             "mark": [MARKS[mark] for mark in known.marks],
@@ -213,8 +214,8 @@ class Forecast:
         found += [finding for plan in self.view.sources.plans.values() for finding in plan.findings]
         for term in self._readers:
             for reference in filter(self.view.numeric, term.needs()):
-                past = self.fit.view.known(reference, self.fit.axis).values[self.fit.used]
-                future = self.view.known(reference, self.axis).values
+                past = self.fit.seen(reference)
+                future = self.view.known(reference, self.view.native(reference, self.axis)).values
                 unit = self.view.sources.unit(reference)
                 found += beyond_range(str(term.name), past, future, unit, self.axis.frequency.unit)
         for term in self.fit.model.terms:
@@ -370,12 +371,12 @@ def check_known(view: View, term: Term, axis: Axis) -> None:
             'Fill it with a treatment, such as missing = "linear".', period=missing.labels()[0],
         )  # fmt: skip
     if view.numeric(reference):
-        more = int(np.isnan(view.known(reference, axis).values).sum()) - 1
+        more = int(np.isnan(view.known(reference, view.native(reference, axis)).values).sum()) - 1
     else:
         more = int((view.words(reference, axis) == "").sum()) - 1
     raise InputError(
         "the driver has no value there"
-        + (f", and in {count(more, f'more {axis.frequency.unit}')} of the forecast" if more > 0 else ""),
+        + (f", and in {count(more, f'more {missing.frequency.unit}')} of the forecast" if more > 0 else ""),
         view.why_missing(reference, missing),
         period=missing.labels()[0],
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -10,7 +10,8 @@ import numpy as np
 import pandas as pd
 
 from offing.base import Finding, InputError
-from offing.calendar import Axis
+from offing.calendar import Axis, Frequency, on_clock_of
+from offing.calendar.axis import instant_of
 from offing.checks import missing_drivers
 from offing.engine import (
     Covariance,
@@ -155,13 +156,17 @@ class Model:
         """The target's transformations."""
         return steps_of(self.transform)
 
-    def fit(self, data: Data) -> Fit:
+    def fit(self, data: Data, *, as_of: object = None) -> Fit:
         """Estimate the model by least squares on all periods from the target's first value to its last.
 
         Parameters
         ----------
         data
             A Table from `offing.read`, a DataFrame or Series with dates as its index, or several Tables by name.
+        as_of
+            A date or time: only what was known then counts, by the release delays of the sources. By default the
+            moment at which the target's last value became known; or later, with drivers that tick at another
+            frequency, when the last of their values did.
 
         Returns
         -------
@@ -184,12 +189,12 @@ class Model:
         >>> fit.coefficients["coefficient"].round(2).tolist()
         [6.07, -2.07]
         """
-        fits = self.fit_each(data)
+        fits = self.fit_each(data, as_of=as_of)
         if len(fits) > 1:
             raise InputError(f"there are {len(fits)} series", "Use fit_each, which gives a fit for each.", key="id")
         return next(iter(fits.values()))
 
-    def fit_each(self, data: Data) -> dict[str, Fit]:
+    def fit_each(self, data: Data, *, as_of: object = None) -> dict[str, Fit]:
         """Fit each series of a target that has several, by id; a source without ids serves all of them.
 
         Raises
@@ -208,19 +213,19 @@ class Model:
         fits = {}
         for series, tables in split_series(_tables(data), self.target).items():
             try:
-                fits[series] = self.fit_series(tables, series)
+                fits[series] = self.fit_series(tables, series, as_of=as_of)
             except InputError as error:
                 if series:
                     error.found = f"series {series!r}: {error.found}"
                 raise
         return fits
 
-    def fit_series(self, tables: dict[str, Table], series: str) -> Fit:
-        """Fit one series, whose tables are given by name."""
+    def fit_series(self, tables: dict[str, Table], series: str, *, as_of: object = None) -> Fit:
+        """Fit one series, whose tables are given by name, from what was known at a date or an instant."""
         sources = Sources(tables)
         source, column = sources.find(self.target)
         table = sources.tables[source]
-        axis, origin = self._span(table, column)
+        axis, origin = self._span(sources, table, column, as_of)
         view = sources.cut(origin, axis, Goal(self.target, self.scale == "log", self.offset))
         patches = [each.learn(view) for each in self.treatments]
         view = view.treated(patches)
@@ -270,12 +275,35 @@ class Model:
         pulses = [at for patch in patches if (patch.source, patch.column) == (source, column) for at in patch.pulses]
         return replace(self, terms=(*self.terms, Pulses(tuple(pulses)))) if pulses else self
 
-    def _span(self, table: Table, column: str) -> tuple[Axis, int]:
-        """The periods from the target's first value to its last, and the instant at which that became known."""
+    def _span(self, sources: Sources, table: Table, column: str, as_of: object) -> tuple[Axis, int]:
+        """The periods from the target's first value to its last that is known at the origin, and that instant."""
         known = np.flatnonzero(np.isfinite(table.values(column)))
         if not len(known):
             raise InputError("the target has no values", file=table.name, column=column)
-        return table.axis.part(int(known[0]), int(known[-1]) + 1), int(table.known_at()[known[-1]])
+        released = table.known_at()[known]
+        if as_of is None:
+            origin = max([int(released[-1]), *(self._others(sources, table.axis.frequency))])
+        else:
+            origin = _instant(as_of, table.axis.frequency)
+            known = known[released <= origin]
+            if not len(known):
+                first = table.axis.frequency.index(released[:1])[0]
+                raise InputError(f"nothing of the target was known on {as_of}: its first value came out on "
+                                 f"{first:%Y-%m-%d}", "Give a later date.", file=table.name, column=column,
+                                 key="as_of")  # fmt: skip
+        return table.axis.part(int(known[0]), int(known[-1]) + 1), origin
+
+    def _others(self, sources: Sources, frequency: Frequency) -> Iterator[int]:
+        """When the last values of drivers that tick at another frequency became known, on the target's clock."""
+        for term, reference in [(term, reference) for term in self.terms for reference in term.needs()]:
+            with telling(term):
+                source, column = sources.find(reference)
+            table = sources.tables[source]
+            if table.axis.frequency == frequency or table.later_rows == "plan":
+                continue
+            known = np.flatnonzero(np.isfinite(table.values(column)))
+            if len(known):
+                yield int(on_clock_of(frequency, table.axis.frequency, table.known_at()[known[-1:]])[0])
 
 
 def _tables(data: Data) -> dict[str, Table | Panel]:
@@ -287,6 +315,17 @@ def _tables(data: Data) -> dict[str, Table | Panel]:
                 raise InputError(f"found {type(table).__name__} under {name!r}", "Give Tables made by read.")
         return dict(data)
     return {"data": read(data)}
+
+
+def _instant(moment: object, frequency: Frequency) -> int:
+    if isinstance(moment, (int, np.integer)) and not isinstance(moment, bool):
+        return int(moment)
+    try:
+        return int(instant_of(moment, frequency)[0])
+    except (ValueError, TypeError) as error:
+        raise InputError(
+            f"found {moment!r}, which is not a date", "Give one such as 2026-05-21.", key="as_of"
+        ) from error
 
 
 def _unsettled() -> Finding:

@@ -140,8 +140,8 @@ def known_late(fit: Fit) -> tuple[Finding, ...]:
     goal = fit.view.sources.tables[fit.source].delay
     part = fit.axis.part(0, 1)
     for term in fit.model.terms:
-        if not isinstance(term, Driver) or min(term.lags) > 0:
-            continue
+        if not isinstance(term, Driver) or min(term.lags) > 0 or fit.view.frequency(term.data) != part.frequency:
+            continue  # what another frequency lacks at the origin is forecast
         source, column = fit.view.sources.find(term.data)
         table = fit.view.sources.tables[source]
         if table.later_rows is None and table.delay.after(part)[0] > goal.after(part)[0]:

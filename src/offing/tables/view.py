@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
-from offing.calendar import DAY, Axis
+from offing.calendar import DAY, Axis, Frequency, inside, on_clock_of
 from offing.tables.table import Array, Panel, Table, Texts
 from offing.tables.treat import Patch
 
@@ -141,6 +141,15 @@ class View:
         """Day number of the origin, on the clock of the series: what is known from a day on is known from its start."""
         return int(self.rows.frequency.wall(np.array([self.origin]))[0]) // DAY
 
+    def frequency(self, reference: str) -> Frequency:
+        """The frequency of a column's source."""
+        return self.sources.tables[self.sources.find(reference)[0]].axis.frequency
+
+    def native(self, reference: str, axis: Axis) -> Axis:
+        """The periods of a column's own frequency that end within `axis`; those of `axis` if it is the same."""
+        frequency = self.frequency(reference)
+        return axis if frequency == axis.frequency else inside(frequency, axis)[0]
+
     def treated(self, patches: Sequence[Patch]) -> View:
         """The same view through what treatments learnt."""
         return replace(self, patches={(patch.source, patch.column): patch for patch in patches})
@@ -252,7 +261,8 @@ class View:
 
     def _marks(self, table: Table) -> NDArray[np.int8]:
         later = {"plan": PLAN, "actual": ACTUAL, None: MISSING}[table.later_rows]
-        return np.where(table.known_at() <= self.origin, ACTUAL, later).astype(np.int8)
+        known_at = on_clock_of(self.rows.frequency, table.axis.frequency, table.known_at())
+        return np.where(known_at <= self.origin, ACTUAL, later).astype(np.int8)
 
 
 def _fill(known: Known, table: Table, column: str, axis: Axis, marks: NDArray[np.int8]) -> None:

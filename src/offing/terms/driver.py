@@ -12,7 +12,9 @@ import numpy as np
 
 from offing.base import InputError
 from offing.calendar import Axis
+from offing.engine import Ends
 from offing.tables import View
+from offing.terms.crossing import Between, Combined, check_crossing, check_lags, check_ways, combined, native, spread
 from offing.terms.driver_forms import (
     Bases,
     CarryOver,
@@ -27,6 +29,7 @@ from offing.terms.driver_forms import (
     number_of,
 )
 from offing.terms.driver_wishes import asked, check_wishes, usual_change
+from offing.terms.lag_weights import LagWeights, Weights, check_weights
 from offing.terms.smooth import Bend, Smooth, curve_block, lagged_block
 from offing.terms.term import Array, Block, Reference, Shaped, Term, whole_numbers
 from offing.terms.transforms import Log, Series, Stated, Step, evaluate, reach, steps_of
@@ -60,7 +63,7 @@ class DriverState:
 
 @dataclass(frozen=True)
 class Driver(Term):
-    """An outside series of the target's frequency, with its effects at once and in later periods.
+    """An outside series with its effects at once and in later periods; one that ticks faster says how it enters.
 
     Parameters
     ----------
@@ -100,6 +103,31 @@ class Driver(Term):
     shrink_with
         The name of a group of drivers whose effects, each by its usual change, are drawn to zero with a strength that
         is learnt (ridge: Hoerl & Kennard 1970), for many drivers that move together.
+    combine
+        For a driver that ticks faster than the target: its values that end within a period become one by ``sum``,
+        ``mean`` or ``last``, and all other forms act on that.
+    weights
+        For such a driver, how its single values before the end of each period enter: ``flat``, ``step`` (equal within
+        each of some `blocks`), ``polynomial`` of a `degree` (Almon 1965), ``exponential`` or ``beta`` curves with a
+        slope and two shape parameters, ``smooth`` (second differences drawn to zero; Shiller 1973), ``free``, or
+        ``chosen`` among the flat, polynomial and curved ones by Schwarz's criterion.
+    span, skip
+        How many of its values enter, and how many newer ones are left out. By default no value is left out, and the
+        span is chosen by the criterion, from half of a period of the target to four.
+    degree
+        Of polynomial weights; by default chosen from 1 to 3.
+    blocks
+        Of step weights: how many lags each block holds, the newest first.
+    ends
+        Of ``beta`` weights: ``free``, ``zero`` just outside the span, or ``shifted``, which spreads a share evenly. Of
+        ``polynomial`` ones ``free``, ``zero``, or ``far zero``, which is only beyond the oldest lag.
+    between
+        For a driver that ticks slower than the target: ``repeat`` its value in each period within its own, ``divide``
+        it among these, or draw it ``linear`` between the middles of its periods or ``smooth``, as gently bent as its
+        periods' values allow (Denton 1971). `skip` says how many of its periods back the value is taken from.
+    keeps, pattern
+        With ``smooth``: whether the values within a period of it add up to its value (``sum``) or average to it
+        (``mean``); and a column by the target's periods whose pattern it follows (Chow & Lin 1971).
     name
         By default the column's name.
 
@@ -131,6 +159,16 @@ class Driver(Term):
     expected: float | None = None
     give_or_take: float | None = None
     shrink_with: str | None = None
+    combine: Combined | None = None
+    weights: Weights | None = None
+    span: int | None = None
+    skip: int = 0
+    degree: int | None = None
+    blocks: Sequence[int] | None = None
+    ends: Ends = "free"
+    between: Between | None = None
+    keeps: Literal["sum", "mean"] = "sum"
+    pattern: str | None = None
     name: str | None = None
     centred: ClassVar[bool] = True
 
@@ -147,6 +185,10 @@ class Driver(Term):
         if sum(isinstance(step, Log) for step in steps) > 1:
             raise InputError("the logarithm is taken twice", "Give it once.", key="transform")
         self._check_forms()
+        check_weights(self)
+        if self.blocks is not None:
+            self._set(blocks=tuple(self.blocks), span=sum(self.blocks))
+        check_ways(self)
         check_wishes(self)
 
     def _check_forms(self) -> None:
@@ -215,8 +257,9 @@ class Driver(Term):
         return steps_of(self.transform)
 
     def needs(self) -> tuple[str, ...]:
-        """The driver's column, and those that its transformations look at."""
-        return (self.data, *(column for step in self.steps for column in step.needs()))
+        """The driver's column, and those that its transformations or its pattern look at."""
+        pattern = () if self.pattern is None else (self.pattern,)
+        return (self.data, *(column for step in self.steps for column in step.needs()), *pattern)
 
     def learn(self, view: View) -> DriverState:
         """Where the search for estimated shapes starts, from the values in the fitted periods.
@@ -229,9 +272,13 @@ class Driver(Term):
         for reference in self.needs():
             source, column = view.sources.find(reference)
             view.sources.tables[source].values(column)
+        check_crossing(self, view)
+        own = native(view, self.data) if self.weights is not None else view
         steps: tuple[Step, ...] = ()
         for step in self.steps:
-            steps = (*steps, step.learnt(self._after(steps, view), view))
+            steps = (*steps, step.learnt(self._after(steps, own), own))
+        if self.weights is not None:
+            return self._weighted_state(view, DriverState(view.rows.first, steps))
         state = self._formed_state(view, DriverState(view.rows.first, steps))
         if self.shrink_with is None:
             return state
@@ -273,6 +320,10 @@ class Driver(Term):
     def block(self, view: View, axis: Axis, state: DriverState) -> Block:
         """The values, one column a lag; or what their forms make of them, by the shapes that are estimated."""
         stem = " ".join((*(step.name for step in reversed(self.steps)), str(self.name)))
+        if self.weights is not None:
+            weights, frequency = LagWeights.of(self), view.frequency(self.data)
+            lags = weights.lags(self._after(state.steps, view), frequency, axis)
+            return weights.block(stem, lags, frequency.unit, asked(self, (stem,), state.scales))
         if state.smooth is not None:
             return curve_block(state.smooth, stem, self.transformed(view, axis, state.steps),
                                lambda: self.transformed(view, view.rows, state.steps))  # fmt: skip
@@ -336,6 +387,8 @@ class Driver(Term):
 
     def first_unknown(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
         """The earliest value needed by any of the lags and transformations that is unknown."""
+        if self.weights is not None:
+            return self._first_gone(view, axis)
         lags = sorted({lag + back for lag in self.lags for back in reach(self.steps, axis.frequency)})
         for reference in self.needs():
             needed = Axis(axis.frequency, axis.first - lags[-1], axis.n + lags[-1] - lags[0])
@@ -355,7 +408,32 @@ class Driver(Term):
         return Reference(None)
 
     def _after(self, steps: Sequence[Step], view: View) -> Series:
-        return lambda each: evaluate(lambda axis: view.known(self.data, axis).values, steps, view, each)
+        return lambda each: evaluate(self._base(view), steps, view, each)
+
+    def _base(self, view: View) -> Series:
+        """The driver's values on periods of its own frequency, or of the target's, before any transformation."""
+        if self.combine is not None:
+            return combined(view, self.data, self.combine)
+        if self.between is not None:
+            return spread(self, view)
+        return lambda axis: view.known(self.data, axis).values
+
+    def _weighted_state(self, view: View, state: DriverState) -> DriverState:
+        """The state of weights over lags, which need values in a row."""
+        weights, frequency = LagWeights.of(self), view.frequency(self.data)
+        lags = weights.lags(self._after(state.steps, view), frequency, view.rows)
+        check_lags(self, view, lags)
+        if self.shrink_with is None:
+            return state
+        return replace(state, scales=(usual_change(lags.mean(axis=1)),))
+
+    def _first_gone(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
+        """The earliest period of its own that the lags on `axis` need and that has no value."""
+        frequency = view.frequency(self.data)
+        needed = LagWeights.of(self).needed(frequency, axis)
+        values = self._after(self.steps, view)(needed)
+        gone = np.flatnonzero(np.isnan(values))
+        return (self.data, needed.part(int(gone[0]), int(gone[0]) + 1)) if len(gone) else None
 
     def transformed(self, view: View, axis: Axis, steps: Sequence[Step] = ()) -> Array:
         """The driver's values (n,) on `axis` after its transformations, as learnt in `steps`, without lags."""

@@ -53,8 +53,11 @@ def _check_together(driver: Driver) -> None:
                          "Name a group of drivers whose shapes are stated.", key="shrink_with")  # fmt: skip
     key = next((key for key in ("sign", "at_least", "at_most", "expected", "shrink_with")
                 if getattr(driver, key) is not None), None)  # fmt: skip
-    if key and (driver.curve is not None or driver.lag_degree is not None):
-        what = "a curve" if driver.curve is not None else "lags on a polynomial"
+    many = driver.weights in ("free", "step", "polynomial", "smooth")
+    if key and (driver.curve is not None or driver.lag_degree is not None or many):
+        what = (
+            "a curve" if driver.curve is not None else f"{driver.weights} weights" if many else "lags on a polynomial"
+        )
         raise InputError(f"{what} has no coefficient of its own of which this could be asked",
                          'Use curve = "rising" or "falling" for a direction.', key=key)  # fmt: skip
 
