@@ -11,11 +11,13 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, Progress
+from offing.calendar import Axis
 from offing.model.contributions import Contributions
 from offing.model.forecast import Forecast, forecast
-from offing.tables import Panel, Table
+from offing.tables import MARKS, Panel, Table, View
 from offing.tables.table import Array
-from offing.terms import OwnLags, Pulses, Term
+from offing.tables.view import EXPECTED
+from offing.terms import Driver, OwnLags, Pulses, Term
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -69,22 +71,35 @@ class DirectForecast(Forecast):
         values, low, high = (np.array([getattr(c, key)[:, -1] for c in each]).T for key in ("values", "low", "high"))
         return replace(each[-1], axis=self.axis, values=values, low=low, high=high, mean=self.mean)
 
+    @cached_property
+    def drivers(self) -> pd.DataFrame:
+        """The drivers' values that the forecast rests on; where it has lags that are out, none that is expected."""
+        found = super().drivers
+        return found[found["mark"] != MARKS[EXPECTED]] if not self.parts[-1].outlooks else found
+
     @property
     def sentence(self) -> str:
         """What the widest band means, in one sentence."""
         return f"{super().sentence[:-1]}, of each horizon's own equation."
 
 
-def direct(
+def by_horizon(
     fit: Fit,
     horizon: int | None,
     until: object,
     plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None,
     levels: Sequence[float],
+    *,
+    direct: bool,
+    shifted: bool,
 ) -> DirectForecast:
-    """See ``Fit.forecast``."""
+    """A forecast with an equation for each horizon; see ``Fit.forecast``.
+
+    Of a `direct` one the own lags count from the origin; of a `shifted` one drivers of another frequency have the lags
+    whose values are out.
+    """
     own = next((term for term in fit.model.terms if isinstance(term, OwnLags)), None)
-    if own is None:
+    if direct and own is None:
         raise InputError("equations by horizon differ in the target's own lags, and the model has none",
                          'Leave out way, or add own lags.', key="way")  # fmt: skip
     whole = forecast(fit, horizon, until, plan, levels)
@@ -94,16 +109,23 @@ def direct(
     parts: list[Forecast] = []
     with Progress("fitting an equation for each horizon") as progress:
         for h in range(1, whole.axis.n + 1):
-            parts.append(forecast(fit.again(_later(fit, own, h)), h, None, plan, levels))
+            view = replace(whole.view, expected={})
+            terms = [_later(term, view, whole.axis.part(h - 1, h), h, direct=direct, shifted=shifted)
+                     for term in fit.model.terms if not isinstance(term, Pulses)]  # fmt: skip
+            same = terms == list(fit.model.terms)
+            parts.append(forecast(fit if same else fit.again(terms), h, None, plan, levels))
             progress.update(h / whole.axis.n)
     names = {part.contributions.rows for part in parts}
     if len(names) > 1:
         raise InputError("the equations of some horizons have no level to come back to, those of others have",
                          'Use way = "recursion".', key="way")  # fmt: skip
-    return DirectForecast(whole.fit, whole.view, whole.axis, whole.rows, whole.levels, tuple(parts))
+    return DirectForecast(whole.fit, whole.view, whole.axis, whole.rows, whole.levels, parts=tuple(parts))
 
 
-def _later(fit: Fit, own: OwnLags, h: int) -> list[Term]:
-    """The terms of the equation for the h-th period: own lags count from the origin."""
-    moved = replace(own, lags=tuple(lag + h - 1 for lag in own.lags))
-    return [moved if term is own else term for term in fit.model.terms if not isinstance(term, Pulses)]
+def _later(term: Term, view: View, axis: Axis, h: int, *, direct: bool, shifted: bool) -> Term:
+    """The term in the equation for the h-th period, which `axis` is."""
+    if direct and isinstance(term, OwnLags):
+        return replace(term, lags=tuple(lag + h - 1 for lag in term.lags))
+    if shifted and isinstance(term, Driver) and view.frequency(term.data) != axis.frequency:
+        return term.later(view, axis)
+    return term

@@ -25,7 +25,7 @@ from offing.engine import (
 )
 from offing.model.coefficients import coefficient_table, coefficient_text
 from offing.model.contributions import Contributions, contribute
-from offing.model.direct import direct
+from offing.model.direct import by_horizon
 from offing.model.forecast import Forecast, forecast
 from offing.model.layout import Design, Layout, lay_out
 from offing.model.remarks import examined, remarks
@@ -357,6 +357,7 @@ class Fit:
         plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None = None,
         levels: Sequence[float] = (0.5, 0.8, 0.95),
         way: Literal["recursion", "direct"] = "recursion",
+        edge: Literal["expected", "shifted"] = "expected",
     ) -> Forecast:
         """Forecast the periods after the target's last value.
 
@@ -375,6 +376,10 @@ class Fit:
             With own lags: ``recursion``, in which a forecast is the later ones' past; or ``direct``, one equation for
             each horizon, whose lags count from the origin. It is less exact where the model is right, and forgives
             more where it is not (Marcellino, Stock & Watson 2006); it gives no intervals of sums.
+        edge
+            Where values of drivers that tick at another frequency are not out: ``expected`` takes what models of their
+            own expect (trend, season, the period before), whose uncertainty the intervals count; ``shifted`` fits
+            one equation for each horizon, with the lags that are out at the origin; it gives no intervals of sums.
 
         Raises
         ------
@@ -394,8 +399,10 @@ class Fit:
         """
         if way not in ("recursion", "direct"):
             raise InputError(f"found {way!r}", 'Give "recursion" or "direct".', key="way")
-        if way == "direct":
-            return direct(self, horizon, until, plan, levels)
+        if edge not in ("expected", "shifted"):
+            raise InputError(f"found {edge!r}", 'Give "expected" or "shifted".', key="edge")
+        if way == "direct" or edge == "shifted":
+            return by_horizon(self, horizon, until, plan, levels, direct=way == "direct", shifted=edge == "shifted")
         return forecast(self, horizon, until, plan, levels)
 
     def again(self, terms: Sequence[Term]) -> Fit:

@@ -17,6 +17,7 @@ from offing.checks import beyond_range
 from offing.engine import echoes as shock_echoes
 from offing.engine import growth_paths, quantile, running
 from offing.model.contributions import Ahead, Contributions, contribute
+from offing.model.edge import Outlook, looked_ahead
 from offing.model.layout import Design
 from offing.model.parts import echoes
 from offing.model.words import as_html, in_units, number, rounded, text_table, wrapped
@@ -47,6 +48,8 @@ class Forecast:
         The terms' columns for them.
     levels
         Probabilities of the central intervals that `table` shows.
+    outlooks
+        What models of their own expect of drivers of another frequency, where their values end before.
 
     Examples
     --------
@@ -64,6 +67,7 @@ class Forecast:
     axis: Axis
     rows: Design
     levels: tuple[float, ...]
+    outlooks: tuple[Outlook, ...] = ()
 
     @cached_property
     def _linearised(self) -> tuple[Array, Array]:
@@ -121,6 +125,7 @@ class Forecast:
         for place in range(len(fit.layout.slots)):
             for fresh in fit.unknown_ahead(self.view, self.axis, self.rows, place):
                 parts.append(scale.gradient(self.start, z, running(fresh, fit.own)).T)
+        parts += [scale.gradient(self.start, z, each.half.T).T for each in self.outlooks]
         return np.vstack(parts)
 
     @property
@@ -245,10 +250,12 @@ class Forecast:
         level = max(self.levels)
         unit = self.axis.frequency.unit
         low, high = (_quantile_name(p) for p in ((1.0 - level) / 2.0, (1.0 + level) / 2.0))
-        given = "the drivers come as given and " if len(self.drivers) else ""
+        given = "the drivers come as given and " if self.drivers["mark"].isin(["plan", "actual"]).any() else ""
+        expected = int((self.drivers["mark"] == "expected").sum())
+        more = f", and that of {count(expected, 'value')} expected by the drivers' own models" if expected else ""
         return (
             f"Each {unit}'s outcome lies between {low} and {high} with {100 * level:g} % probability, if {given}the "
-            "model holds: this band counts the noise and the uncertainty of the coefficients."
+            f"model holds: this band counts the noise and the uncertainty of the coefficients{more}."
         )
 
     @property
@@ -295,12 +302,13 @@ def forecast(
         raise InputError(f"found {list(levels)!r}", "Give probabilities between 0 and 1.", key="levels")
     tables = fit.view.sources.tables
     view = replace(fit.view, sources=Sources(tables, _plans(fit, plan)))
+    view, outlooks = looked_ahead(fit, view, axis)
     for term in fit.model.terms:
         with telling(term):
             check_known(view, term, axis)
     _check_scale(fit, view, axis)
     view = fit.walked_on(view, axis)
-    ahead = Forecast(fit, view, axis, fit.columns(view, axis), tuple(levels))
+    ahead = Forecast(fit, view, axis, fit.columns(view, axis), tuple(levels), outlooks)
     _check_identified(fit, ahead.design, axis)
     with np.errstate(over="ignore"):
         endless = np.flatnonzero(~np.isfinite(ahead.table.to_numpy()).all(axis=1))

@@ -295,8 +295,8 @@ class Model:
 
     def _others(self, sources: Sources, frequency: Frequency) -> Iterator[int]:
         """When the last values of drivers that tick at another frequency became known, on the target's clock."""
-        for term, reference in [(term, reference) for term in self.terms for reference in term.needs()]:
-            with telling(term):
+        for owner, reference in [(term, reference) for term in self.terms for reference in term.needs()]:
+            with telling(owner):
                 source, column = sources.find(reference)
             table = sources.tables[source]
             if table.axis.frequency == frequency or table.later_rows == "plan":

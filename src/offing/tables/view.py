@@ -14,8 +14,8 @@ from offing.tables.table import Array, Panel, Table, Texts
 from offing.tables.treat import Patch
 
 #: Marks of values, and their names in tables.
-MISSING, ACTUAL, PLAN, ASSUMED = range(4)
-MARKS = ("missing", "actual", "plan", "assumed")
+MISSING, ACTUAL, PLAN, ASSUMED, EXPECTED = range(5)
+MARKS = ("missing", "actual", "plan", "assumed", "expected")
 
 
 @dataclass(frozen=True)
@@ -135,6 +135,7 @@ class View:
     factors: Mapping[tuple[str, str], float] = field(default_factory=dict)
     path: Path | None = None
     bumps: Mapping[tuple[str, str], tuple[int, float]] = field(default_factory=dict)
+    expected: Mapping[tuple[str, str], Path] = field(default_factory=dict)
 
     @property
     def day(self) -> int:
@@ -157,6 +158,10 @@ class View:
     def bumped(self, reference: str, ordinal: int, step: float) -> View:
         """The same view with one value of a column moved by a step: what if it had been more for one period?"""
         return replace(self, bumps={**self.bumps, self.sources.find(reference): (ordinal, step)})
+
+    def expecting(self, reference: str, first: int, values: Array) -> View:
+        """The same view with what a column's own model expects, from an ordinal on, where no value is known."""
+        return replace(self, expected={**self.expected, self.sources.find(reference): Path(first, values)})
 
     def walked(self, first: int, values: Array) -> View:
         """The same view with the target's values, on the scale that is fitted, from the ordinal `first` on."""
@@ -197,6 +202,11 @@ class View:
         if (source, column) in self.held:
             assumed = np.full(axis.n, self.held[source, column])
             return Known(assumed, np.full(axis.n, ASSUMED, dtype=np.int8))
+        if (source, column) in self.expected:
+            known = replace(self, expected={}).known(reference, axis)
+            expected = self.expected[source, column].on(axis)
+            fill = (known.marks == MISSING) & np.isfinite(expected)
+            return Known(np.where(fill, expected, known.values), np.where(fill, EXPECTED, known.marks).astype(np.int8))
         patch = self.patches.get((source, column))
         if patch is None:
             return self._untreated(source, column, axis)

@@ -11,7 +11,7 @@ from typing import ClassVar, Literal, get_args
 import numpy as np
 
 from offing.base import InputError
-from offing.calendar import Axis
+from offing.calendar import Axis, holding
 from offing.engine import Ends
 from offing.tables import View
 from offing.terms.crossing import Between, Combined, check_crossing, check_lags, check_ways, combined, native, spread
@@ -33,6 +33,9 @@ from offing.terms.lag_weights import LagWeights, Weights, check_weights
 from offing.terms.smooth import Bend, Smooth, curve_block, lagged_block
 from offing.terms.term import Array, Block, Reference, Shaped, Term, whole_numbers
 from offing.terms.transforms import Log, Series, Stated, Step, evaluate, reach, steps_of
+
+#: Periods of its own back from which a driver's last value is looked for.
+_FARTHEST = 1000
 
 
 @dataclass(frozen=True)
@@ -397,6 +400,34 @@ class Driver(Term):
             if len(unknown):
                 return reference, needed.part(int(unknown[0]), int(unknown[0]) + 1)
         return None
+
+    def needed(self, view: View, axis: Axis) -> int:
+        """The ordinal of the last period, of its own frequency, whose value `axis` needs."""
+        frequency = view.frequency(self.data)
+        if self.weights is not None:
+            needed = LagWeights.of(self).needed(frequency, axis)
+            return needed.first + needed.n - 1
+        if self.between is not None:
+            return int(holding(frequency, axis.part(axis.n - 1, axis.n))[0]) - self.skip
+        own = view.native(self.data, axis.shifted(-min(self.lags)))
+        return own.first + own.n - 1
+
+    def later(self, view: View, axis: Axis) -> Driver:
+        """The driver with longer lags, so that the one period of `axis` needs only what is known."""
+        frequency = view.frequency(self.data)
+        if self.weights is None and self.between is None:
+            lags, back = tuple(self.lags), 0
+            while replace(self, lags=tuple(lag + back for lag in lags)).first_unknown(view, axis) is not None:
+                back += 1
+                if back > _FARTHEST:
+                    return self
+            return self if not back else replace(self, lags=tuple(lag + back for lag in lags))
+        last = self.needed(view, axis)
+        whole = Axis(frequency, last - _FARTHEST, _FARTHEST + 1)
+        known = np.flatnonzero(np.isfinite(view.known(self.data, whole).values))
+        if not len(known):
+            return self
+        return self if known[-1] == _FARTHEST else replace(self, skip=self.skip + _FARTHEST - int(known[-1]))
 
     @property
     def measured_from(self) -> str:

@@ -1,0 +1,125 @@
+"""Where the drivers' values end before a forecast does: they are forecast by models of their own."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from offing.base import InputError
+from offing.calendar import Axis, Frequency, on_clock_of
+from offing.engine import running
+from offing.tables import View
+from offing.tables.table import Array
+from offing.terms import Driver, OwnLags, Season, Term, Trend
+
+if TYPE_CHECKING:
+    from offing.model.fit import Fit
+    from offing.model.forecast import Forecast
+
+#: Seasons of the drivers' own models, by the unit of their periods.
+_SEASONS: dict[str, tuple[tuple[str, int], ...]] = {
+    "hour": (("day", 4), ("week", 3)), "day": (("week", 3), ("year", 3)), "week": (("year", 3),),
+    "month": (("year", 3),), "quarter": (("year", 2),), "year": (),
+}  # fmt: skip
+#: A step by which values are moved to see what they do, in their standard deviations.
+_MOVE = 1e-3
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """What a driver's own model expects of the periods that a forecast needs and nobody knows yet.
+
+    Attributes
+    ----------
+    reference
+        The driver's column.
+    ahead
+        The forecast of its own model.
+    half
+        H (m, h) with H'H the covariance that not knowing these values adds to what is fitted.
+    """
+
+    reference: str
+    ahead: Forecast
+    half: Array
+
+    @property
+    def axis(self) -> Axis:
+        """The periods that are forecast."""
+        return self.ahead.axis
+
+
+def own_model(frequency: Frequency, n: int) -> list[Term]:
+    """The terms of a driver's own model of `n` periods: trend, seasons that it can tell, and the period before."""
+    seasons = [(cycle, harmonics) for cycle, harmonics in _SEASONS[frequency.unit]
+               if cycle != "year" or n >= 2 * frequency.periods_a_year]  # fmt: skip
+    names = {cycle: "season" if len(seasons) == 1 else f"season of the {cycle}" for cycle, _ in seasons}
+    return [Trend(), *(Season(cycle, harmonics=h, name=names[cycle]) for cycle, h in seasons), OwnLags([1])]
+
+
+def looked_ahead(fit: Fit, view: View, axis: Axis) -> tuple[View, tuple[Outlook, ...]]:
+    """The view with the values that drivers of another frequency lack on `axis`, and what they come from."""
+    found: list[Outlook] = []
+    places: dict[str, list[int]] = {}
+    for place, term in enumerate(fit.model.terms):
+        if isinstance(term, Driver) and view.frequency(term.data) != axis.frequency:
+            places.setdefault(term.data, []).append(place)
+    for reference, own in places.items():
+        last = max(term.needed(view, axis) for i in own if isinstance(term := fit.model.terms[i], Driver))
+        ahead = _ahead(fit, view, reference, last)
+        if ahead is None:
+            continue
+        view = view.expecting(reference, ahead.axis.first, ahead.mean)
+        found.append(Outlook(reference, ahead, np.zeros((0, axis.n))))
+    return view, tuple(replace(each, half=_half(fit, view, axis, each, places[each.reference])) for each in found)
+
+
+def _ahead(fit: Fit, view: View, reference: str, last: int) -> Forecast | None:
+    """The forecast of a driver's own model up to the ordinal `last` of its periods; None where nothing is lacking."""
+    from offing.model.model import Model  # noqa: PLC0415  a model's forecast asks for other models
+
+    source, column = view.sources.find(reference)
+    table = view.sources.tables[source]
+    frequency = table.axis.frequency
+    origin = int(on_clock_of(frequency, fit.axis.frequency, np.array([view.origin]))[0])
+    whole = Axis(frequency, table.axis.first, max(last - table.axis.first + 1, 1))
+    known = np.flatnonzero(np.isfinite(view.known(reference, whole).values))
+    if len(known) and known[-1] == whole.n - 1:
+        return None
+    lower = 0.0 if len(known) and np.nanmin(view.known(reference, whole).values) >= 0.0 else None
+    treatments = [each for each in fit.model.treatments if view.sources.find(each.data) == (source, column)]
+    model = Model(f"{source}.{column}", own_model(frequency, whole.n), name=column, lower_limit=lower,
+                  treatments=treatments)  # fmt: skip
+    try:
+        inner = model.fit_series({source: table}, "", as_of=origin)
+        return inner.forecast(last - (inner.axis.first + inner.axis.n) + 1)
+    except InputError as error:
+        error.found = f"the model of the driver's own later values: {error.found}"
+        raise
+
+
+def _half(fit: Fit, view: View, axis: Axis, outlook: Outlook, places: list[int]) -> Array:
+    """H (m, h) from the covariance of the expected values and what each does to what is fitted."""
+    from offing.model.joint import covariance_times  # noqa: PLC0415  it asks for a forecast
+
+    ahead, reference = outlook.ahead, outlook.reference
+    step = _MOVE * max(float(np.std(fit.seen(reference))), 1e-12)
+    before = _parts(fit, view, axis, places)
+    lean = np.zeros((ahead.axis.n, axis.n))
+    for row, ordinal in enumerate(ahead.axis.ordinals.tolist()):
+        lean[row] = (_parts(fit, view.bumped(reference, ordinal, step), axis, places) - before) / step
+    used = np.flatnonzero(lean.any(axis=1))
+    if not len(used):
+        return np.zeros((0, axis.n))
+    covariance = covariance_times(ahead, np.eye(ahead.axis.n)[:, used])[used]
+    sizes, vectors = np.linalg.eigh((covariance + covariance.T) / 2.0)
+    root = vectors * np.sqrt(np.maximum(sizes, 0.0))
+    return np.asarray(root.T @ running(lean[used].T, fit.own).T)
+
+
+def _parts(fit: Fit, view: View, axis: Axis, places: list[int]) -> Array:
+    """What some terms add (h,) to what is fitted."""
+    design = fit.columns(fit.walk_of_nothing(view, axis), axis)
+    return np.asarray(sum((design.part(place, fit.estimate.beta).value for place in places), np.zeros(axis.n)))
