@@ -41,7 +41,9 @@ def entangled(
     for term in drivers:
         # What is drawn to zero is told by its group; columns of one curve need not be told apart.
         own = [
-            i for i, column in enumerate(kept.tolist()) if owners[column] == term and np.isinf(estimate.ratios[column])
+            i
+            for i, column in enumerate(kept.tolist())
+            if owners[column] == term and np.isinf(estimate.ratios[column]) and not estimate.shapes[column]
         ]
         worst = max(own, key=lambda i: inflation[i], default=None)
         highest = highest if worst is None else max(highest, float(inflation[worst]))

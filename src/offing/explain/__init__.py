@@ -3,8 +3,11 @@
 from offing.explain.agreement import Agreed, agree
 from offing.explain.cycle_shape import CycleShape, cycle
 from offing.explain.holiday_effects import HolidayEffects, holiday_effects
+from offing.explain.inputs import Inputs, inputs
+from offing.explain.lag_weights import LagCurve, lag_weights
 from offing.explain.residuals import Residuals, residuals
 from offing.explain.responses import LagProfile, Response, lag_profile, response
+from offing.explain.running import RunningEstimate, running_estimate
 from offing.explain.season_indices import SeasonIndices, indices
 from offing.explain.shares import Shares, shares
 from offing.explain.sharing import Split, split
@@ -17,9 +20,12 @@ __all__ = [
     "Agreed",
     "CycleShape",
     "HolidayEffects",
+    "Inputs",
+    "LagCurve",
     "LagProfile",
     "Residuals",
     "Response",
+    "RunningEstimate",
     "SeasonIndices",
     "Shares",
     "Split",
@@ -31,9 +37,12 @@ __all__ = [
     "cycle",
     "holiday_effects",
     "indices",
+    "inputs",
     "lag_profile",
+    "lag_weights",
     "residuals",
     "response",
+    "running_estimate",
     "shares",
     "split",
     "stability",

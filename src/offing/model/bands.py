@@ -49,7 +49,7 @@ def drawn_band(
     Coefficients are drawn as if they had no bounds, and cut at these. `function` (n, k) is the contribution's
     derivative, `carried` what becomes of it in later periods.
     """
-    draws = _draws(fit)
+    draws = drawn_coefficients(fit)
     if isinstance(fit.rows.blocks[place].curve, Shaped) and not fit.own:
         usual = carried(measured(fit, view, axis, design, place)[0])
         moved = np.array([
@@ -72,7 +72,7 @@ def _generated(k: int) -> Array:
     return np.random.default_rng(SEED).standard_normal((k, _DRAWS))
 
 
-def _draws(fit: Fit) -> Array:
+def drawn_coefficients(fit: Fit) -> Array:
     """Coefficients (k, 1000)."""
     estimate = fit.estimate
     half = estimate.half(np.eye(fit.layout.k))

@@ -23,6 +23,7 @@ from offing.model.estimation import check_estimation, check_options, check_toget
 from offing.model.fit import Fit
 from offing.model.layout import lay_out
 from offing.model.scale import Scale, check_target_steps
+from offing.model.settling import settled
 from offing.model.solving import Sample, chosen_design, judged, solve_design
 from offing.model.target_checks import check_rows, check_target
 from offing.tables import Goal, Panel, Patch, Sources, Table, Treat, View, read, split_series
@@ -211,7 +212,7 @@ class Model:
         ['N', 'S']
         """
         fits = {}
-        for series, tables in split_series(_tables(data), self.target).items():
+        for series, tables in split_series(tables_of(data), self.target).items():
             try:
                 fits[series] = self.fit_series(tables, series, as_of=as_of)
             except InputError as error:
@@ -237,6 +238,7 @@ class Model:
         levels = scale.levels(target, factor, axis)
         working = scale.working(levels, axis)
         view = view.walked(axis.first, working)
+        model, settlings = settled(model, view, working)
         states = {}
         for term in model.terms:
             with telling(term):
@@ -258,6 +260,7 @@ class Model:
         layout = design.layout
         estimate = judged(model, solved.estimate, design, sample)
         findings = (
+            *settlings,
             *_findings(view, model, states, target),
             *missing_drivers(
                 design.linear, layout.owners[: layout.linear], known,
@@ -306,7 +309,8 @@ class Model:
                 yield int(on_clock_of(frequency, table.axis.frequency, table.known_at()[known[-1:]])[0])
 
 
-def _tables(data: Data) -> dict[str, Table | Panel]:
+def tables_of(data: Data) -> dict[str, Table | Panel]:
+    """The tables by name, whatever was given."""
     if isinstance(data, (Table, Panel)):
         return {"data": data}
     if isinstance(data, Mapping):

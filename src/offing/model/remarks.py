@@ -28,6 +28,7 @@ from offing.checks import (
     uneven,
     untold_shapes,
 )
+from offing.model.weight_tests import weights_examined
 from offing.model.words import number, percent
 from offing.tables.table import Array
 from offing.terms import STATED, Driver
@@ -88,6 +89,7 @@ def examined(fit: Fit) -> tuple[Verdict, ...]:
         *entangled(estimate, white, layout.names, layout.owners, drivers),
         *tied(estimate, [layout.names[i] for i in kept], [layout.owners[i] for i in kept], drivers),
         *_neighbours(fit, residual, design),
+        *weights_examined(fit),
         *drifting(noise, start),
         *_bent(fit, rows, noise),
         *influential(estimate, white, noise, start),

@@ -5,6 +5,7 @@ from offing.terms.driver import Driver
 from offing.terms.event import Event
 from offing.terms.holidays import Holidays
 from offing.terms.interaction import Interaction
+from offing.terms.lag_weights import LagWeights, options, undecided
 from offing.terms.own_lags import OwnLags
 from offing.terms.pulses import Pulses
 from offing.terms.season import Season
@@ -37,6 +38,7 @@ __all__ = [
     "Fresh",
     "Holidays",
     "Interaction",
+    "LagWeights",
     "OwnLags",
     "Pulses",
     "Readout",
@@ -47,5 +49,7 @@ __all__ = [
     "Trend",
     "Wishes",
     "WorkingTime",
+    "options",
     "telling",
+    "undecided",
 ]

@@ -324,9 +324,8 @@ class Driver(Term):
         """The values, one column a lag; or what their forms make of them, by the shapes that are estimated."""
         stem = " ".join((*(step.name for step in reversed(self.steps)), str(self.name)))
         if self.weights is not None:
-            weights, frequency = LagWeights.of(self), view.frequency(self.data)
-            lags = weights.lags(self._after(state.steps, view), frequency, axis)
-            return weights.block(stem, lags, frequency.unit, asked(self, (stem,), state.scales))
+            lags, unit = self.lag_values(view, axis, state), view.frequency(self.data).unit
+            return LagWeights.of(self).block(stem, lags, unit, asked(self, (stem,), state.scales))
         if state.smooth is not None:
             return curve_block(state.smooth, stem, self.transformed(view, axis, state.steps),
                                lambda: self.transformed(view, view.rows, state.steps))  # fmt: skip
@@ -358,6 +357,10 @@ class Driver(Term):
             tuple(len(shape.starts) for shape in shapes),
         )
         return Block(columns_at(np.array(crossed[0]))[0], names, curve=curve, **asked(self, names, state.scales))
+
+    def lag_values(self, view: View, axis: Axis, state: DriverState) -> Array:
+        """The values (n, span) over which it has weights, the newest first."""
+        return LagWeights.of(self).lags(self._after(state.steps, view), view.frequency(self.data), axis)
 
     def _raw(self, view: View, axis: Axis, state: DriverState) -> Array:
         """The values that `axis` needs: of what is carried over, all from the first fitted period on."""
@@ -396,10 +399,22 @@ class Driver(Term):
         for reference in self.needs():
             needed = Axis(axis.frequency, axis.first - lags[-1], axis.n + lags[-1] - lags[0])
             wanted = np.isin(needed.ordinals, [axis.ordinals - lag for lag in lags])
-            unknown = np.flatnonzero(np.isnan(view.known(reference, needed).values) & wanted)
+            crosses = reference == self.data and (self.combine or self.between) is not None
+            values = self._base(view)(needed) if crosses else view.known(reference, needed).values
+            unknown = np.flatnonzero(np.isnan(values) & wanted)
             if len(unknown):
-                return reference, needed.part(int(unknown[0]), int(unknown[0]) + 1)
+                first = needed.part(int(unknown[0]), int(unknown[0]) + 1)
+                return reference, self._own_part(view, first) if crosses else first
         return None
+
+    def _own_part(self, view: View, period: Axis) -> Axis:
+        """The first period of its own without a value, of those that one of the target's needs."""
+        frequency = view.frequency(self.data)
+        if self.between is not None:
+            return Axis(frequency, int(holding(frequency, period)[0]) - self.skip, 1)
+        own = view.native(self.data, period)
+        gone = np.flatnonzero(np.isnan(view.known(self.data, own).values))
+        return own.part(int(gone[0]), int(gone[0]) + 1) if len(gone) else own
 
     def needed(self, view: View, axis: Axis) -> int:
         """The ordinal of the last period, of its own frequency, whose value `axis` needs."""
@@ -451,8 +466,7 @@ class Driver(Term):
 
     def _weighted_state(self, view: View, state: DriverState) -> DriverState:
         """The state of weights over lags, which need values in a row."""
-        weights, frequency = LagWeights.of(self), view.frequency(self.data)
-        lags = weights.lags(self._after(state.steps, view), frequency, view.rows)
+        lags = self.lag_values(view, view.rows, state)
         check_lags(self, view, lags)
         if self.shrink_with is None:
             return state

@@ -1,0 +1,134 @@
+"""Whether the weights over a driver's lags matter, and whether their curve is the right one: against other weights."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+from scipy.special import fdtrc
+
+from offing.base import Finding, Verdict
+from offing.engine import Estimate, TooFewRowsError, least_squares, quantile
+from offing.tables.table import Array
+from offing.terms import Driver, LagWeights
+
+if TYPE_CHECKING:
+    from offing.model.fit import Fit
+
+#: Chances at which a finding is made of the timing, and of the curve.
+_TELLS_NOTHING, _WRONG = 0.1, 0.001
+#: Below so many standard errors of the flat slope the shape of the weights has nothing to hold on to.
+_NEAR_ZERO = 2.0
+
+
+@dataclass(frozen=True)
+class WeightTests:
+    """F, degrees of freedom and chance: of flat weights against the fitted ones, and of these against free ones.
+
+    `free` (span,) are the unrestricted coefficients with 95 % limits; NaN, and no test of the curve, where the rows do
+    not suffice for them. `slope_t` is that of flat weights.
+    """
+
+    timing: tuple[float, int, float] | None
+    curve: tuple[float, int, float] | None
+    slope_t: float
+    free: Array
+    low: Array
+    high: Array
+
+    @property
+    def irregular(self) -> bool:
+        """Whether the slope is so near zero that the test of the timing has not the distribution it is held against."""
+        return abs(self.slope_t) < _NEAR_ZERO
+
+
+def weight_tests(fit: Fit, place: int) -> WeightTests:
+    """The tests of the weights of the `place`-th term, beside all other columns of the fit as they are.
+
+    The usual F of nested least squares, on rows freed of the noise's dynamics. Where the slope is zero the shape is not
+    identified, and the test of flat weights against a curve is irregular (Davies 1977).
+    """
+    driver, slot = fit.model.terms[place], fit.layout.slots[place]
+    if not isinstance(driver, Driver):
+        raise TypeError(f"{driver!r} has no weights")
+    weights = LagWeights.of(driver)
+    lags = driver.lag_values(fit.view, fit.axis, fit.states[slot.term])[fit.used]
+    others = np.delete(fit.design[fit.used], slot.places, axis=1)
+    ratios = np.delete(fit.estimate.ratios, slot.places)
+    own = fit.design[fit.used][:, slot.places] @ fit.estimate.beta[slot.places]
+    aim = fit.left[fit.used] + others @ np.delete(fit.estimate.beta, slot.places) + own
+    # The part of the driver is b w(θ)'x, not its linearisation.
+    aim += fit.rows.part(place, fit.estimate.beta).value[fit.used] - own
+
+    def against(columns: Array) -> Estimate | None:
+        try:
+            return least_squares(np.column_stack([others, columns]), aim, chain=fit.estimate.chain,
+                                 ratios=np.append(ratios, np.full(columns.shape[1], np.inf)))  # fmt: skip
+        except TooFewRowsError:
+            return None
+
+    span, taken = weights.span, weights.columns
+    flat, free = against(lags.mean(axis=1, keepdims=True)), against(lags)
+    drawn = weights.kind == "smooth"
+    nothing = np.full(span, np.nan)
+    low = high = coefficients = nothing
+    if free is not None:
+        coefficients = free.beta[-span:]
+        functions = np.eye(len(free.beta))[-span:]
+        reach = float(quantile(0.975, free.dof)) * free.standard_errors(functions)
+        low, high = coefficients - reach, coefficients + reach
+    curve = timing = None
+    if free is not None and not drawn and weights.kind != "free":
+        curve = _f(fit.estimate.rss, free.rss, span - taken, free.dof)
+    if flat is not None and free is not None and (drawn or taken in (1, span)):
+        timing = _f(flat.rss, free.rss, span - 1, free.dof)
+    elif flat is not None and not drawn:
+        timing = _f(flat.rss, fit.estimate.rss, taken - 1, fit.estimate.dof)
+    slope = 0.0
+    if flat is not None:
+        function = np.eye(len(flat.beta))[-1:]
+        slope = float(flat.beta[-1] / max(flat.standard_errors(function)[0], 1e-300))
+    return WeightTests(timing, curve, slope, coefficients, low, high)
+
+
+def _f(restricted: float, whole: float, count: int, dof: float) -> tuple[float, int, float] | None:
+    if count <= 0 or whole <= 0.0:
+        return None
+    value = max(restricted - whole, 0.0) / count / (whole / dof)
+    return value, count, float(fdtrc(count, dof, value))
+
+
+def weights_examined(fit: Fit) -> tuple[Verdict, ...]:
+    """Findings where the timing of a driver's values tells nothing, or where its curve is not what the data want."""
+    found: list[Verdict] = []
+    for place, term in enumerate(fit.model.terms):
+        if not isinstance(term, Driver) or term.weights is None or term.span == 1:
+            continue
+        tests, name, unit = weight_tests(fit, place), str(term.name), fit.view.frequency(term.data).unit
+        if tests.timing is not None:
+            value, count, p = tests.timing
+            irregular = (
+                " Its slope is near zero, so that the weights have nothing to hold on to and this test is irregular."
+                if tests.irregular else ""
+            )  # fmt: skip
+            told = Finding(
+                "timing", "note",
+                f"Which {unit} of '{name}' counts cannot be told: flat weights fit about as well (p {p:.2f})."
+                f"{irregular}",
+                name, 'weights = "flat" says the same with fewer coefficients.', {"F": value, "p": p},
+            )  # fmt: skip
+            says = p > _TELLS_NOTHING and term.weights != "flat"
+            found.append(Verdict("timing", f"F of flat weights of '{name}', {count} more", value, np.nan, p,
+                                 (told,) if says else ()))  # fmt: skip
+        if tests.curve is not None:
+            value, count, p = tests.curve
+            told = Finding(
+                "weights", "warning",
+                f"The data want other weights of '{name}' than {term.weights} ones: free ones fit better than chance "
+                f"explains (p {'below 0.001' if p < 0.001 else f'{p:.3f}'}).",
+                name, "Look at of.lag_weights, and try other weights or a longer span.", {"F": value, "p": p},
+            )  # fmt: skip
+            found.append(Verdict("weights", f"F of free weights of '{name}', {count} more", value, np.nan, p,
+                                 (told,) if p < _WRONG else ()))  # fmt: skip
+    return tuple(found)
