@@ -37,15 +37,18 @@ def offing() -> None:
 
 @offing.command()
 @click.argument("folder", type=click.Path(path_type=Path, file_okay=False), default=Path("tern-islands"))
-@click.option("--story", type=click.Choice(["ferry", "heat"]), default="ferry", help="Which one.", show_default=True)
+@click.option(
+    "--story", type=click.Choice(["ferry", "heat", "boatyard"]), default="ferry", help="Which one.", show_default=True
+)
 def demo(folder: Path, story: str) -> None:
     """Write a made-up study into FOLDER, run it in full and compare it with the truth.
 
-    FOLDER is tern-islands by default. The ferry's study is of weeks, that of the district heat of hours.
+    FOLDER is tern-islands by default. The ferry's study is of weeks, that of the district heat of hours, and that of
+    the boatyard of quarters with months and weeks.
     """
-    from offing.demo import run_demo, run_heat  # noqa: PLC0415
+    from offing.demo import run_boatyard, run_demo, run_heat  # noqa: PLC0415
 
-    {"ferry": run_demo, "heat": run_heat}[story](folder, click.echo)
+    {"ferry": run_demo, "heat": run_heat, "boatyard": run_boatyard}[story](folder, click.echo)
 
 
 @offing.command()
@@ -93,12 +96,13 @@ def _study_command(step: str, text: str) -> None:
     @click.argument("study", type=click.Path(path_type=Path))
     @click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the results' files.")
     @click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
+    @click.option("--as-of", help="A date: only what was known then counts.")
     @click.option("--full", is_flag=True, help="Add standard errors, t, p, tests and shares of the terms.")
-    def run(study: Path, out: Path | None, as_json: bool, full: bool) -> None:
+    def run(study: Path, out: Path | None, as_json: bool, as_of: str | None, full: bool) -> None:
         from offing.study import open_study  # noqa: PLC0415
         from offing.study.outputs import bundle, in_json, in_words  # noqa: PLC0415
 
-        opened = open_study(study)
+        opened = open_study(study, as_of=as_of)
         text = in_json(opened, step) if as_json else in_words(opened, step, full=full)
         if out is not None:
             files = bundle(opened, step).write(out)

@@ -15,11 +15,11 @@ def compare(fit: Fit, truth: pd.DataFrame) -> pd.DataFrame:
     return both[["column", "true", "coefficient", "low", "high"]].assign(inside=inside)
 
 
-def shown(compared: pd.DataFrame) -> tuple[list[str], list[list[str]]]:
-    """Heads and columns of the comparison as text."""
+def shown(compared: pd.DataFrame, scale: str = "log scale") -> tuple[list[str], list[list[str]]]:
+    """Heads and columns of the comparison as text; `scale` says what the effects add up on."""
     numbers = [[number(value) for value in compared[name]] for name in ("true", "coefficient", "low", "high")]
     inside = ["yes" if each else "NO" for each in compared["inside"]]
-    heads = ["effect (log scale)", "true", "estimated", "from", "to", "inside"]
+    heads = [f"effect ({scale})", "true", "estimated", "from", "to", "inside"]
     return heads, [compared["column"].tolist(), *numbers, inside]
 
 

@@ -10,8 +10,10 @@ from offing.draw.cycle import draw_cycle
 from offing.draw.effects import draw_effects
 from offing.draw.holidays import draw_holidays
 from offing.draw.indices import draw_indices
+from offing.draw.lag_weights import draw_lag_weights
 from offing.draw.residuals import draw_residuals, draw_stability
 from offing.draw.responses import draw_lag_profile, draw_response
+from offing.draw.running import draw_combination, draw_inputs, draw_running
 from offing.draw.screening import draw_screening
 from offing.draw.series import draw_fit, draw_forecast
 from offing.draw.style import Picture, styled
@@ -29,16 +31,19 @@ from offing.explain import (
     Agreed,
     CycleShape,
     HolidayEffects,
+    Inputs,
+    LagCurve,
     LagProfile,
     Residuals,
     Response,
+    RunningEstimate,
     SeasonIndices,
     Split,
     Stability,
     Totals,
     TrendPath,
 )
-from offing.judging import Screening
+from offing.judging import Combination, Screening
 from offing.model import Contributions, Effects, Fit, Forecast
 from offing.survey import Coverage, Echoes, History, Scatter, Seasons, Survey, Years
 
@@ -51,7 +56,8 @@ def figure(result: object) -> Picture:
     result
         A `Fit` (history and fitted line), a `Forecast` (history and fan), `Contributions` (signed stacks),
         `Effects` (what each driver does), `TrendPath`, `CycleShape`, `HolidayEffects`, `SeasonIndices` (a table),
-        `Totals` (years), a `Response` or `LagProfile` of a driver, `Residuals` from one side, `Stability`, a
+        `Totals` (years), a `Response`, `LagProfile` or `LagCurve` of a driver, the `Inputs` of a period, a
+        `RunningEstimate`, a `Combination`, `Residuals` from one side, `Stability`, a
         `Screening`, a `Split`, an `Agreed` forecast, or a view of a `Survey`: its ``history``, ``years``,
         ``seasons``, ``scatter``, ``echoes`` or ``coverage``. A survey itself is drawn as its history.
 
@@ -90,6 +96,10 @@ _draw.register(Contributions, draw_contributions)
 _draw.register(Effects, draw_effects)
 _draw.register(Response, draw_response)
 _draw.register(LagProfile, draw_lag_profile)
+_draw.register(LagCurve, draw_lag_weights)
+_draw.register(Inputs, draw_inputs)
+_draw.register(RunningEstimate, draw_running)
+_draw.register(Combination, draw_combination)
 _draw.register(Residuals, draw_residuals)
 _draw.register(Stability, draw_stability)
 _draw.register(Screening, draw_screening)

@@ -7,6 +7,7 @@ from matplotlib.ticker import MaxNLocator
 
 from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, legend
 from offing.explain import LagCurve
+from offing.model.words import in_units
 
 
 def draw_lag_weights(result: LagCurve) -> Picture:
@@ -26,6 +27,6 @@ def draw_lag_weights(result: LagCurve) -> Picture:
     axes.invert_xaxis()
     axes.xaxis.set_major_locator(MaxNLocator(integer=True))
     axes.set_xlabel(f"{result.unit}s before the newest ({result.unit} 0 ends with the target's period)")
-    axes.set_ylabel(f"effect on {result.target}")
+    axes.set_ylabel(f"effect on {in_units(result.target, result.target_unit)}")
     legend(axes)
     return picture

@@ -7,7 +7,7 @@ from offing.explain.inputs import Inputs, inputs
 from offing.explain.lag_weights import LagCurve, lag_weights
 from offing.explain.residuals import Residuals, residuals
 from offing.explain.responses import LagProfile, Response, lag_profile, response
-from offing.explain.running import RunningEstimate, running_estimate
+from offing.explain.running import ANEW, RunningEstimate, running_estimate
 from offing.explain.season_indices import SeasonIndices, indices
 from offing.explain.shares import Shares, shares
 from offing.explain.sharing import Split, split
@@ -17,6 +17,7 @@ from offing.explain.totals import Totals, totals
 from offing.explain.trend_path import TrendPath, trend
 
 __all__ = [
+    "ANEW",
     "Agreed",
     "CycleShape",
     "HolidayEffects",

@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 import pandas as pd
 
-from offing.base import InputError
+from offing.base import InputError, count
 from offing.engine import quantile
 from offing.explain.asked import asked
 from offing.model import Fit
@@ -29,6 +29,8 @@ class LagCurve:
     ----------
     driver, label, unit, kind
         The term, what people call it, the unit of its periods, and the kind of its weights.
+    target, target_unit
+        What the coefficients are effects on, and its unit on the level scale.
     lag
         How many of its periods (m,) lie between the end of the target's period and the end of each.
     coefficient, low, high
@@ -44,7 +46,7 @@ class LagCurve:
     >>> generator = np.random.default_rng(1)
     >>> bookings = pd.Series(generator.normal(50.0, 5.0, 126), pd.period_range("2015-01", periods=126, freq="M"))
     >>> b = bookings.to_numpy()
-    >>> orders = pd.Series([9.0 + b[i - 1] + 3.0 * b[i - 2] + generator.normal() for i in range(6, 126, 3)],
+    >>> orders = pd.Series([9.0 + b[i + 2] + 3.0 * b[i + 1] + generator.normal() for i in range(6, 126, 3)],
     ...                    pd.period_range("2015Q3", periods=40, freq="Q"), name="orders")
     >>> tables = {"orders": of.read(orders), "bookings": of.read(bookings.rename("index"))}
     >>> model = of.Model("orders.orders", terms=[of.Driver("bookings.index", weights="free", span=3)])
@@ -58,6 +60,7 @@ class LagCurve:
     unit: str
     kind: str
     target: str
+    target_unit: str
     lag: Array
     coefficient: Array
     low: Array
@@ -84,13 +87,15 @@ class LagCurve:
         """What one more throughout does, and which part of the span counts most."""
         share = self.coefficient / self.slope if self.slope else np.zeros(len(self.lag))
         whole = (
-            f"One more of '{self.label}' in every {self.unit} of the span goes with {number(self.slope)} "
-            f"more of {self.target} (95 %: {number(self.slope_low)} to {number(self.slope_high)})"
+            f"One more of '{self.label}' in every {self.unit} of the span goes with {number(self.slope)}"
+            f"{f' {self.target_unit}' if self.target_unit else ''} more of {self.target} (95 %: "
+            f"{number(self.slope_low)} to {number(self.slope_high)})"
         )
         if self.kind == "flat":
             return f"{whole}, each {self.unit} alike."
         top = int(np.argmax(share))
-        at = "the newest" if self.lag[top] == 0 else f"that of {self.lag[top]:.0f} {self.unit}s before the newest"
+        back = int(self.lag[top])
+        at = "the newest" if back == 0 else f"that of {count(back, self.unit)} before the newest"
         half = int(np.searchsorted(np.cumsum(np.maximum(share, 0.0)), 0.5 * np.maximum(share, 0.0).sum())) + 1
         return f"{whole}; most counts {at}, and half of it the newest {half} of {len(self.lag)} {self.unit}s."
 
@@ -166,7 +171,8 @@ def lag_weights(fit: Fit, driver: str | None = None) -> LagCurve:
         low, high = told - reach, told + reach
     return LagCurve(
         str(term.name), fit.label_of(term), fit.view.frequency(term.data).unit, str(term.weights),
-        fit.scale.name(fit.label), weights.skip + np.arange(weights.span, dtype=np.float64), value, low[:-1], high[:-1],
+        fit.scale.name(fit.label), fit.unit if fit.scale.plain and not fit.scale.log else "",
+        weights.skip + np.arange(weights.span, dtype=np.float64), value, low[:-1], high[:-1],
         float(told[-1]), float(low[-1]), float(high[-1]), weight_tests(fit, place),
     )  # fmt: skip
 

@@ -88,21 +88,25 @@ class RunningEstimate:
 
     def _moved(self, i: int) -> str:
         steps = self.steps[self.steps["to"] == self.dates[i]]
-        change = float(steps["effect"].sum())
         largest = steps["effect"].abs().max()
         parts = []
-        for _, step in steps.iterrows():
-            if abs(step["effect"]) < _LITTLE * largest:
+        for driver in dict.fromkeys(steps["driver"]):
+            own = steps[steps["driver"] == driver]
+            together = float(own["effect"].sum())
+            if abs(together) < _LITTLE * largest:
                 continue
-            if step["driver"] == ANEW:
-                parts.append(f"{ANEW} {signed(step['effect'])}")
-            else:
-                side = "above" if step["surprise"] > 0.0 else "below"
-                parts.append(
-                    f"'{step['driver']}' of {step['period']} {number(abs(step['surprise']))} {side} what was expected, "
-                    f"times {number(step['weight'])}: {signed(step['effect'])}"
-                )
-        return f"It moved by {signed(change)}: {'; '.join(parts)}." if parts else "Nothing came out that moved it."
+            if driver == ANEW:
+                parts.append(f"{ANEW} {signed(together)}")
+                continue
+            step = own.loc[own["effect"].abs().idxmax()]
+            side = "above" if step["surprise"] > 0.0 else "below"
+            many = f"by {len(own)} values, most ({signed(step['effect'])}) by" if len(own) > 1 else "by"
+            parts.append(
+                f"{signed(together)} {many} '{driver}' of {step['period']}, {number(abs(step['surprise']))} {side} "
+                f"what was expected, times {number(step['weight'])}"
+            )
+        change = signed(float(steps["effect"].sum()))
+        return f"It moved by {change}: {'; '.join(parts)}." if parts else "Nothing came out that moved it."
 
     def __str__(self) -> str:
         shown = self.table.drop(columns="expected_values")

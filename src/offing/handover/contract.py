@@ -7,8 +7,8 @@ from collections.abc import Iterable
 import pandas as pd
 
 from offing.base import Treatment
-from offing.explain import Agreed, HolidayEffects, SeasonIndices, Split, Totals, TrendPath
-from offing.judging import Screening
+from offing.explain import Agreed, HolidayEffects, LagCurve, RunningEstimate, SeasonIndices, Split, Totals, TrendPath
+from offing.judging import Combination, Screening
 from offing.model import Contributions, Fit, Forecast
 
 #: The scenario of a forecast that rests on the drivers' plan alone.
@@ -33,6 +33,44 @@ def screening_rows(found: Screening) -> pd.DataFrame:
 def stability_rows(found: Screening) -> pd.DataFrame:
     """Rows of ``stability.csv``: one a candidate."""
     return _keyed(found.stability, found.base, "")
+
+
+def weight_rows(found: LagCurve, fit: Fit) -> pd.DataFrame:
+    """Rows of ``weights.csv``: one a lag of a driver."""
+    rows = found.table.copy()
+    rows.insert(0, "term", found.driver)
+    return _keyed(rows, fit, "")
+
+
+def running_rows(found: RunningEstimate) -> pd.DataFrame:
+    """Rows of ``running.csv``: one a date."""
+    fit = found.forecasts[-1].fit
+    rows = found.table.reset_index(names="origin").assign(period=_iso(found.forecasts[-1].axis.index[-1:], fit)[0])
+    rows["origin"] = _iso(rows["origin"], fit)
+    head = ["origin", "period"]
+    return _keyed(rows[[*head, *(name for name in rows.columns if name not in head)]], fit, AS_PLANNED)
+
+
+def release_rows(found: RunningEstimate) -> pd.DataFrame:
+    """Rows of ``releases.csv``: what moved the estimate from one date to the next."""
+    fit = found.forecasts[-1].fit
+    rows = found.steps.copy()
+    for column in ("from", "to", "released"):
+        rows[column] = ["" if pd.isna(each) else _iso([each], fit)[0] for each in rows[column]]
+    return _keyed(rows, fit, AS_PLANNED)
+
+
+def combined_rows(found: Combination) -> pd.DataFrame:
+    """Rows of ``combined.csv``: one a period and member, and one for the mean of all."""
+    fit = next(iter(found.members.values())).fit
+    weights = {**dict(zip(found.members, found.weights.tolist(), strict=True)), "combined": 1.0}
+    parts = [
+        pd.DataFrame({"period": _iso(found.axis.index, fit), "member": name, "weight": weights[name],
+                      "forecast": found.table[name].to_numpy()})
+        for name in found.table.columns
+    ]  # fmt: skip
+    rows = _keyed(pd.concat(parts, ignore_index=True), fit, AS_PLANNED)
+    return rows.assign(model="all")
 
 
 def fitted_rows(fit: Fit) -> pd.DataFrame:

@@ -53,7 +53,7 @@ class Combination:
     >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0], pd.period_range("2024-01", periods=6, freq="M"), name="sold")
     >>> plain, trend = of.Model("sold", name="plain"), of.Model("sold", [of.Trend()], name="trend")
     >>> of.combine([plain, trend], sold, horizon=1).table.round(2).to_numpy().tolist()
-    [[5.0, 7.0, 6.0]]
+    [[5.0, 7.2, 6.1]]
     """
 
     members: dict[str, Forecast]
@@ -107,11 +107,15 @@ class Combination:
         )
 
     def __str__(self) -> str:
+        return f"{wrapped(self.sentence)}\n\n{self.text_table()}"
+
+    def text_table(self) -> str:
+        """The forecasts to read: one row a period, and the weights below."""
         cells, width = rounded(self.table.to_numpy().ravel()), self.table.shape[1]
         columns = [self.axis.labels(), *(cells[j::width] for j in range(width))]
         shares = ["weight", *(f"{100.0 * each:.0f} %" for each in self.weights), ""]
         columns = [[*column, share] for column, share in zip(columns, shares, strict=True)]
-        return f"{wrapped(self.sentence)}\n\n{text_table([self.axis.frequency.unit, *self.table.columns], columns)}"
+        return text_table([self.axis.frequency.unit, *self.table.columns], columns)
 
     def _repr_html_(self) -> str:
         return as_html(self.sentence, self.table)
@@ -148,7 +152,7 @@ def combine(
     >>> plain, trend = of.Model("sold", name="plain"), of.Model("sold", [of.Trend()], name="trend")
     >>> found = of.combine([plain, trend], sold.rename("sold"), way="past errors", origins=3)
     >>> found.weights.round(2).tolist()
-    [0.25, 0.75]
+    [0.17, 0.83]
     """
     if way not in WAYS:
         raise InputError(f"found {way!r}", nearest(str(way), WAYS), key="way")

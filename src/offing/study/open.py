@@ -6,7 +6,7 @@ import json
 import re
 import tomllib
 from collections.abc import Iterable, Mapping
-from dataclasses import fields
+from dataclasses import fields, replace
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -22,13 +22,15 @@ from offing.tables import Treat
 from offing.terms import TERMS, Driver, Term
 
 
-def open_study(path: str | Path) -> Study:
+def open_study(path: str | Path, *, as_of: str | None = None) -> Study:
     r"""Read and check a study file; its data are read when the study is run.
 
     Parameters
     ----------
     path
         The TOML file. Paths in it are relative to its folder.
+    as_of
+        A date: only what was known then counts, by the release delays of the sources. By default what the study says.
 
     Raises
     ------
@@ -47,7 +49,8 @@ def open_study(path: str | Path) -> Study:
     offing.base.errors.InputError: study.toml, line 6, key 'target.scal': there is no such key. Did you mean 'scale'?
     """
     path = Path(path)
-    return study_from(_text(path), path)
+    opened = study_from(_text(path), path)
+    return opened if as_of is None else replace(opened, as_of=as_of)
 
 
 def study_from(text: str, path: Path) -> Study:
@@ -97,6 +100,8 @@ def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
         ("estimation",): schema.EstimationSpec,
         ("forecast",): schema.ForecastSpec,
         ("totals", "*"): schema.TotalSpec,
+        ("screening",): schema.ScreeningSpec,
+        ("combination",): schema.CombinationSpec,
     }
     return {at: list(part.model_fields) for at, part in parts.items()}
 

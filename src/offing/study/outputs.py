@@ -13,7 +13,7 @@ from typing import Any
 
 import pandas as pd
 
-from offing.explain import residuals, response, shares, stability, term_tests
+from offing.explain import inputs, lag_weights, residuals, response, shares, stability, term_tests
 from offing.explain.residuals import SIDES
 from offing.handover import (
     AGREED,
@@ -21,6 +21,7 @@ from offing.handover import (
     agreed_rows,
     bend_rows,
     coefficient_rows,
+    combined_rows,
     contribution_rows,
     csv_text,
     fitted_rows,
@@ -28,12 +29,15 @@ from offing.handover import (
     holiday_rows,
     index_rows,
     json_text,
+    release_rows,
+    running_rows,
     screening_rows,
     split_rows,
     stability_rows,
     total_rows,
     treatment_rows,
     trend_rows,
+    weight_rows,
 )
 from offing.judging import Screening
 from offing.model import Fit, Forecast, effects, elasticities
@@ -55,6 +59,8 @@ def in_words(study: Study, step: str, *, full: bool = False) -> str:
             text = wrapped(fit.sentences) if step == "fit" else text
             text += f"\n\n{fit.statistics}\n\n{term_tests(fit)}\n\n{shares(fit)}"
         parts.append(f"{head}\n{'=' * len(head)}\n{text}")
+    if step not in ("fit", "screen") and study.combination is not None:
+        parts.append(f"All models together\n===================\n{study.combination}")
     return "\n\n".join(parts)
 
 
@@ -82,9 +88,13 @@ def tables(study: Study, step: str) -> dict[str, pd.DataFrame]:
             contribution_rows(each.contributions, each.forecast.fit, of_forecast=True, scenario=AGREED)
             for each in study.agreed.values()
         ]
+        found["running"] = [running_rows(each) for each in study.running.values()]
+        found["releases"] = [release_rows(each) for each in study.running.values()]
+        found["combined"] = [combined_rows(each) for each in (study.combination,) if each is not None]
         found["totals"] = [total_rows(each, study.fits[name]) for name, made in study.totals.items() for each in made]
         found["split"] = [split_rows(each, study.fits[name]) for name, each in study.splits.items()]
     if step == "explain":
+        found["weights"] = [weight_rows(lag_weights(fit, driver), fit) for fit in fits for driver in _weighted(fit)]
         for name, answers in study.answers.items():
             for (file, kind), rows in _ROWS.items():
                 made = [rows(each, study.fits[name]) for each in answers.get(kind, {}).values()]
@@ -127,11 +137,14 @@ def _words(study: Study, name: str, fit: Fit, step: str) -> str:
     forecast = study.forecasts[name]
     summed = [wrapped(each.sentence) for each in study.totals[name]]
     changed = [str(made) for made in (study.agreed.get(name), study.splits.get(name)) if made is not None]
+    changed += [str(study.running[fit.model.name])] if fit.model.name in study.running else []
     if step == "forecast":
         return "\n\n".join([str(forecast), "\n".join(summed), *changed])
     told = effects(fit)
     lines = [told.heading, *(f"  {line}" for line in told.lines)]
     answers = [wrapped(each) for each in elasticities(fit).sentences.splitlines()] if fit.scale.plain else []
+    answers += [wrapped(lag_weights(fit, driver).sentences) for driver in _weighted(fit)]
+    answers += [wrapped(inputs(forecast).sentence)] if _weighted(fit) else []
     answers += [
         wrapped(each.sentence)
         for kind, found in study.answers[name].items()
@@ -149,6 +162,11 @@ def _findings(study: Study, step: str) -> list[dict[str, object]]:
         for result in results.values()
         for finding in result.findings
     ]
+
+
+def _weighted(fit: Fit) -> list[str]:
+    """Names of the drivers with weights over their lags."""
+    return [str(term.name) for term in fit.model.terms if isinstance(term, Driver) and term.weights is not None]
 
 
 def _fit_of(result: Fit | Forecast | Screening) -> Fit:
@@ -174,6 +192,7 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
             results["stability"] = stability(fit)
         if step != "fit":
             results["forecast"] = study.forecasts[name]
+            results |= {"running": study.running[fit.model.name]} if fit.model.name in study.running else {}
         if step == "explain":
             if fit.model.terms:
                 results["contributions"] = study.forecasts[name].contributions
@@ -181,6 +200,8 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
             for driver in [term for term in fit.model.terms if isinstance(term, Driver) and term.bends]:
                 if fit.scale.plain:
                     results[f"response-{file_part(str(driver.name))}"] = response(fit, str(driver.name))
+            results |= {f"weights-{file_part(driver)}": lag_weights(fit, driver) for driver in _weighted(fit)}
+            results |= {"inputs": inputs(study.forecasts[name])} if _weighted(fit) else {}
             if (told := effects(fit)).effects:
                 results["effects"] = told
             for kind, made in study.answers[name].items():
@@ -192,6 +213,8 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
             results |= {"split": study.splits[name]} if name in study.splits else {}
         suffix = "" if len(study.fits) == 1 else f"-{file_part(name)}"
         found |= {f"{kind}{suffix}": png(figure(result)) for kind, result in results.items()}
+    if step != "fit" and study.combination is not None:
+        found["combined"] = png(figure(study.combination))
     return found
 
 

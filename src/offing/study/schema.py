@@ -113,8 +113,19 @@ class ForecastSpec(Part):
     until: str | date | None = None
     levels: Annotated[list[Share], Field(min_length=1)] = [0.5, 0.8, 0.95]
     way: Literal["recursion", "direct"] = "recursion"
+    edge: Literal["expected", "shifted"] = "expected"
+    as_of: str | date | None = None
+    dates: list[str | date] = []
     sums: list[Unit] | None = None
     averages: list[Unit] = []
+
+
+class CombinationSpec(Part):
+    """The table ``[combination]``: the study's models together."""
+
+    way: Literal["mean", "past errors"] = "mean"
+    edges: Annotated[list[Literal["expected", "shifted"]], Field(min_length=1)] = ["expected"]
+    origins: Annotated[int, Field(ge=2, le=1000)] = 12
 
 
 class ScreeningSpec(Part):
@@ -158,3 +169,4 @@ class StudySpec(Part):
     forecast: ForecastSpec = ForecastSpec()
     totals: list[TotalSpec] = []
     screening: ScreeningSpec | None = None
+    combination: CombinationSpec | None = None

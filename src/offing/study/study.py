@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from datetime import date
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from offing.base import InputError
-from offing.explain import Agreed, Split, Totals, agree, split, totals
+from offing.explain import Agreed, RunningEstimate, Split, Totals, agree, running_estimate, split, totals
 from offing.handover import file_digest, frame_digest, run_record
-from offing.judging import Screening, candidates
+from offing.judging import Combination, Screening, candidates, combine
 from offing.judging.screening import screen_series
 from offing.model import Fit, Forecast, Model
 from offing.study.answers import answers
@@ -38,6 +39,8 @@ class Study:
         Its terms, in the file's order.
     models
         Its models, not yet fitted.
+    as_of
+        A date that counts instead of the study's own.
 
     Examples
     --------
@@ -55,6 +58,12 @@ class Study:
     spec: StudySpec
     terms: tuple[Term, ...]
     models: tuple[Model, ...]
+    as_of: str | date | None = None
+
+    @property
+    def origin(self) -> str | date | None:
+        """The date from which all is looked at, if any is stated."""
+        return self.as_of if self.as_of is not None else self.spec.forecast.as_of
 
     @property
     def title(self) -> str:
@@ -78,7 +87,7 @@ class Study:
             return {
                 f"{series} / {model.name}" if series else model.name: fit
                 for model in self.models
-                for series, fit in model.fit_each(self.tables).items()
+                for series, fit in model.fit_each(self.tables, as_of=self.origin).items()
             }
 
     @cached_property
@@ -98,8 +107,8 @@ class Study:
             offered = candidates(asked.columns, asked.lags, asked.transforms, together=asked.together)
             return {
                 f"{series} / {model.name}" if series else model.name: screen_series(
-                    model.fit_series(dict(tables), series), offered, way=asked.way, mix=asked.mix, most=asked.most,
-                    origins=asked.origins,
+                    model.fit_series(dict(tables), series, as_of=self.origin), offered, way=asked.way, mix=asked.mix,
+                    most=asked.most, origins=asked.origins,
                 )
                 for model in self.models
                 for series, tables in split_series(self.tables, model.target).items()
@@ -125,10 +134,46 @@ class Study:
         with self._placing():
             return {
                 name: fit.forecast(
-                    asked.horizon, until=asked.until, plan=self.plans, levels=asked.levels, way=asked.way
+                    asked.horizon,
+                    until=asked.until,
+                    plan=self.plans,
+                    levels=asked.levels,
+                    way=asked.way,
+                    edge=asked.edge,
                 )
                 for name, fit in fits.items()
             }
+
+    @cached_property
+    def running(self) -> dict[str, RunningEstimate]:
+        """The estimate of the running period on each of the study's dates, by the names of the models."""
+        asked = self.spec.forecast
+        if not asked.dates:
+            return {}
+        with self._placing(("forecast", "dates")):
+            return {
+                model.name: running_estimate(model, self.tables, asked.dates, edge=asked.edge, levels=asked.levels)
+                for model in self.models
+            }
+
+    @cached_property
+    def combination(self) -> Combination | None:
+        """The models' forecasts and their mean, if the study asks for it."""
+        asked, ahead = self.spec.combination, self.spec.forecast
+        if asked is None:
+            return None
+        with self._placing(("combination",)):
+            if ahead.horizon is None:
+                raise InputError("a combination needs a horizon", "State horizon in [forecast].", key="horizon")
+            return combine(
+                self.models,
+                self.tables,
+                horizon=ahead.horizon,
+                as_of=self.origin,
+                way=asked.way,
+                edges=asked.edges,
+                origins=asked.origins,
+            )
 
     @cached_property
     def answers(self) -> dict[str, dict[str, dict[str, Any]]]:
@@ -142,7 +187,8 @@ class Study:
         found = {}
         with self._placing(("forecast",)):
             for name, each in self.forecasts.items():
-                usual = [] if each.axis.frequency.unit == "year" or asked.way == "direct" else ["year"]
+                apart = asked.way == "direct" or asked.edge == "shifted"
+                usual = [] if each.axis.frequency.unit == "year" or apart else ["year"]
                 sums = [totals(each, by) for by in (usual if asked.sums is None else asked.sums)]
                 found[name] = [*sums, *(totals(each, by, average=True) for by in asked.averages)]
         return found
