@@ -9,12 +9,12 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count
-from offing.calendar import Axis, on_clock_of
+from offing.calendar import on_clock_of
 from offing.explain.lag_weights import lag_weights
 from offing.explain.periods import period_of
 from offing.model import Forecast
 from offing.model.words import as_html, number, text_table
-from offing.tables import MARKS
+from offing.tables import MARKS, released_at
 from offing.terms import Driver, LagWeights
 
 
@@ -111,7 +111,7 @@ def inputs(ahead: Forecast, period: object = None) -> Inputs:
         known = part.view.known(term.data, needed)
         table = fit.view.sources.tables[fit.view.sources.find(term.data)[0]]
         curve = lag_weights(fit, str(term.name)).coefficient[::-1]
-        released = table.delay.after(Axis(own, needed.first, needed.n))
+        released = released_at(table, needed)
         index = [own.index(on_clock_of(own, own, each)) for each in (needed.starts, needed.ends, released)]
         frames.append(pd.DataFrame({
             "driver": str(term.name), "period": needed.labels(), "start": index[0], "end": index[1],

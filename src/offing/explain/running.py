@@ -18,7 +18,7 @@ from offing.engine import echoes
 from offing.model import Fit, Forecast, Model
 from offing.model.model import Data, tables_of
 from offing.model.words import as_html, number, rounded, signed, text_table, wrapped
-from offing.tables import Sources, Table, View, split_series
+from offing.tables import Sources, Table, View, released_at, split_series
 from offing.terms import Driver
 
 #: Effects below this share of the largest are not put into words.
@@ -238,7 +238,7 @@ def _released(before: Forecast, after: Forecast) -> list[tuple[pd.Timestamp, str
     for outlook in before.outlooks:
         known = after.fit.view.known(outlook.reference, outlook.axis)
         table = after.fit.view.sources.tables[after.fit.view.sources.find(outlook.reference)[0]]
-        released = table.delay.after(outlook.axis)
+        released = released_at(table, outlook.axis)
         on_target = on_clock_of(after.axis.frequency, outlook.axis.frequency, released)
         for i in np.flatnonzero(np.isfinite(known.values)).tolist():
             stamp = after.axis.frequency.index(on_target[i : i + 1])[0]

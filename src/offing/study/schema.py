@@ -50,6 +50,7 @@ class SourceSpec(Part):
     partial: Literal["leave out", "keep"] = "leave out"
     gaps: Literal["refuse", "leave"] = "refuse"
     release_delay: str | int | None = None
+    released: str | None = None
     unit: dict[str, str] = {}
     label: dict[str, str] = {}
     note: str = ""

@@ -6,6 +6,7 @@ from offing.tables.reading import read
 from offing.tables.table import Delay, LaterRows, Panel, Table
 from offing.tables.treat import Patch, Treat
 from offing.tables.view import ACTUAL, MARKS, MISSING, PLAN, Goal, Known, Sources, View, split_series
+from offing.tables.vintages import Vintages, released_at
 
 __all__ = [
     "ACTUAL",
@@ -22,8 +23,10 @@ __all__ = [
     "Table",
     "Treat",
     "View",
+    "Vintages",
     "aggregate",
     "read",
     "read_days",
+    "released_at",
     "split_series",
 ]

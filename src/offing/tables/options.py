@@ -45,6 +45,7 @@ class Reading:
     partial: str = "leave out"
     gaps: Literal["refuse", "leave"] = "refuse"
     release_delay: str | int | None = None
+    released: str | None = None
     unit: Mapping[str, str] | None = None
     label: Mapping[str, str] | None = None
     note: str = ""
@@ -78,6 +79,9 @@ class Reading:
                 "there is nothing to combine", 'State rows = "lines", or aggregate_to = "month", say.', key="combine"
             )
         Combine(self.combine)
+        if self.released is not None and (self.rows == "lines" or self.aggregate_to or self.wide):
+            raise InputError("releases are told by the row of a period", "Give one row a period and release.",
+                             key="released")  # fmt: skip
 
     @property
     def timing(self) -> Timing:

@@ -22,7 +22,8 @@ from offing.tables.regular import Timing, axis_of, gaps_in, place, spelt_runs
 from offing.tables.shapes import PERIOD, from_wide, id_texts, joined_time, looks_wide
 from offing.tables.sources import CsvFile, Database, FrameSource, Source, frame_of, parquet, plain_frame, workbook
 from offing.tables.stamps import looks_like_dates, stamps_of
-from offing.tables.table import Array, Panel, Table
+from offing.tables.table import Array, Delay, Panel, Table
+from offing.tables.vintages import Vintages, check_releases, latest
 
 _PERIOD_UNITS = {"h": "hour", "D": "day", "M": "month", "Q": "quarter", "Y": "year", "A": "year"}
 _TEXT_FILES = (".csv", ".txt", ".tsv", ".gz")
@@ -86,6 +87,9 @@ def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: A
         Periods without a row: ``refuse`` the table, or ``leave`` them missing.
     release_delay
         How long after its period's end a value is known: a number of periods, or such as ``21 days``.
+    released
+        The column that tells on which date each row came out. A period may then have several rows, one for each time
+        that its value was revised: its vintages. What was known at a date is the newest of those out by then.
     unit, label
         Unit and name for people, by column; they reach axes, tables and sentences.
     note
@@ -275,6 +279,7 @@ def _periods(source: Source, indexed: Stamps | None, reading: Reading, timing: T
     """Tables by id, with one row a period."""
     cells, file = source.whole(), source.file
     findings: list[Finding] = [*source.findings()]
+    cells, releases = _releases(cells, reading, file)
     if indexed is None:
         cells, time = _tidied(cells, reading, file, findings)
         stamps, told = stamps_of(cells[time], reading.time_format, file, reading.zone)
@@ -293,10 +298,14 @@ def _periods(source: Source, indexed: Stamps | None, reading: Reading, timing: T
     marks = source.marks(cells)
     findings += _marks_note(marks, reading, file)
     placing = _Placing(file, marks, frequency, time, reading, tuple(findings))
+    released = None if releases is None else releases.on(frequency)
     found = {}
     for name, rows in groups.items():
         try:
-            table = placing.table(cells.iloc[rows], ordinals[rows]) if name else placing.table(cells, ordinals)
+            if released is not None:
+                table = placing.by_release(cells.iloc[rows], ordinals[rows], released[rows])
+            else:
+                table = placing.table(cells.iloc[rows], ordinals[rows]) if name else placing.table(cells, ordinals)
         except InputError as error:
             error.found += f" in the series {name!r}" if name else ""
             raise
@@ -304,6 +313,17 @@ def _periods(source: Source, indexed: Stamps | None, reading: Reading, timing: T
             table = aggregated(table, reading.coarse(table.axis.frequency.zone), reading.combine, reading.partial)
         found[name] = table
     return found
+
+
+def _releases(cells: pd.DataFrame, reading: Reading, file: str) -> tuple[pd.DataFrame, Stamps | None]:
+    """The cells without the column of release dates, and these."""
+    column = reading.released
+    if column is None:
+        return cells, None
+    if column not in cells.columns:
+        raise InputError(f"there is no column {column!r}", nearest(column, cells.columns), file=file, key="released")
+    stamps, _ = stamps_of(cells[column], None, file, reading.zone)
+    return cells.drop(columns=column), stamps
 
 
 def _tidied(cells: pd.DataFrame, reading: Reading, file: str, findings: list[Finding]) -> tuple[pd.DataFrame, str]:
@@ -361,6 +381,18 @@ class _Placing:
             findings = (*findings, self._gaps_note(axis, ordinals))
         return Table(self.file, axis, columns, unusable, treatments=log, findings=findings, texts=texts,
                      **self.reading.said())  # fmt: skip
+
+    def by_release(self, cells: pd.DataFrame, ordinals: np.ndarray, released: np.ndarray) -> Table:
+        """One series' rows, of which a period may have several, each with the instant at which it came out."""
+        delay = Delay.stated(self.reading.release_delay)
+        check_releases(self.frequency, ordinals, released, delay=delay, rows=cells.index, file=self.file)
+        last = latest(ordinals, released)
+        table = self.table(cells.iloc[last], ordinals[last])
+        columns, _ = number_columns(cells, self.file, self.marks)
+        order = np.argsort(released, kind="stable")
+        values = {name: columns[name][order] for name in table.columns if name in columns}
+        rows = (ordinals[order] - table.axis.first).astype(np.intp)
+        return replace(table, vintages=Vintages(released[order], rows, values))
 
     def _sorted(self, axis: Axis, order: np.ndarray, ordinals: np.ndarray) -> tuple[Treatment, ...]:
         moved = np.flatnonzero(order != np.arange(len(order)))

@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator, Mapping
 from copy import copy
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 import pandas as pd
@@ -16,6 +16,9 @@ from numpy.typing import NDArray
 from offing.base import Finding, InputError, Treatment, nearest
 from offing.calendar import Axis
 from offing.calendar.frequency import DAY, HOUR
+
+if TYPE_CHECKING:
+    from offing.tables.vintages import Vintages
 
 Array = NDArray[np.float64]
 Texts = NDArray[np.object_]
@@ -85,6 +88,8 @@ class Table:
         Words (n,) of each column that holds no numbers, an empty text where a cell is empty.
     delay
         How long after the end of its period a value becomes known.
+    vintages
+        What came out when, where the source tells release dates; the columns hold the newest values.
 
     Examples
     --------
@@ -106,6 +111,7 @@ class Table:
     findings: tuple[Finding, ...] = ()
     delay: Delay = NO_DELAY
     texts: Mapping[str, Texts] = field(default_factory=dict)
+    vintages: Vintages | None = None
 
     def __post_init__(self) -> None:
         for values in self.columns.values():
@@ -148,8 +154,17 @@ class Table:
         return np.array(["" if np.isnan(value) else f"{value:.12g}" for value in values.tolist()], dtype=object)
 
     def known_at(self) -> NDArray[np.int64]:
-        """Instants (n,) at which the rows' actual values became known: the end of their periods, and the delay."""
+        """Instants (n,) at which the rows' actual values became known: as released, or period's end and delay."""
+        if self.vintages is not None:
+            return self.vintages.first(self.axis.n, self.axis.ends)
         return self.delay.after(self.axis)
+
+    def values_at(self, column: str, origin: int) -> Array:
+        """Values (n,) of a column as they stood at an instant: later revisions are not known yet."""
+        values = self.values(column)
+        if self.vintages is None or column not in self.vintages.values:
+            return values
+        return self.vintages.column(column, self.axis.n, origin)
 
     @property
     def frame(self) -> pd.DataFrame:

@@ -221,11 +221,19 @@ class View:
     def _untreated(self, source: str, column: str, axis: Axis) -> Known:
         table = self.sources.tables[source]
         known = Known(np.full(axis.n, np.nan), np.full(axis.n, MISSING, dtype=np.int8))
-        _fill(known, table, column, axis, self._marks(table))
+        _fill(known, table, column, axis, marks=self._marks(table), values=self._as_known(table, column))
         plan = self.sources.plans.get(source)
         if plan is not None and _has(plan, column):
-            _fill(known, plan, column, axis, np.full(plan.axis.n, PLAN, dtype=np.int8))
+            marks = np.full(plan.axis.n, PLAN, dtype=np.int8)
+            _fill(known, plan, column, axis, marks=marks, values=plan.values(column))
         return known
+
+    def _as_known(self, table: Table, column: str) -> Array:
+        """A table's column as it stood at the origin."""
+        if table.vintages is None:
+            return table.values(column)
+        clock = on_clock_of(table.axis.frequency, self.rows.frequency, np.array([self.origin]))
+        return table.values_at(column, int(clock[0]))
 
     def numeric(self, reference: str) -> bool:
         """Whether a column holds numbers, and no words."""
@@ -243,7 +251,7 @@ class View:
         for i, table in enumerate(told):
             plan = i > 0 or table is not tables[0]
             marks = np.full(table.axis.n, PLAN, dtype=np.int8) if plan else self._marks(table)
-            _fill(known, coded[id(table)], column, axis, marks)
+            _fill(known, coded[id(table)], column, axis, marks=marks, values=coded[id(table)].values(column))
         found = np.full(axis.n, "", dtype=object)
         there = np.isfinite(known.values)
         found[there] = np.array(levels, dtype=object)[known.values[there].astype(np.intp)]
@@ -275,8 +283,8 @@ class View:
         return np.where(known_at <= self.origin, ACTUAL, later).astype(np.int8)
 
 
-def _fill(known: Known, table: Table, column: str, axis: Axis, marks: NDArray[np.int8]) -> None:
-    """Fill what is not known yet from a table, whose rows bear `marks` of their own."""
+def _fill(known: Known, table: Table, column: str, axis: Axis, *, marks: NDArray[np.int8], values: Array) -> None:
+    """Fill what is not known yet from a table's `values` (n,) of a column, whose rows bear `marks` of their own."""
     if table.axis.frequency != axis.frequency:
         raise InputError(
             f"its frequency is the {table.axis.frequency}, the target's is the {axis.frequency}",
@@ -290,7 +298,7 @@ def _fill(known: Known, table: Table, column: str, axis: Axis, marks: NDArray[np
         return
     here = slice(low - axis.first, high - axis.first)
     there = slice(low - table.axis.first, high - table.axis.first)
-    fresh = table.values(column)[there]
+    fresh = values[there]
     fill = (marks[there] != MISSING) & np.isfinite(fresh) & (known.marks[here] == MISSING)
     known.values[here][fill] = fresh[fill]
     known.marks[here][fill] = marks[there][fill]

@@ -1,0 +1,94 @@
+"""Values by the date of their release: what a table held at any moment."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from offing.base import InputError
+from offing.calendar import Axis, Frequency
+from offing.tables.table import Array, Delay, Table
+
+Instants = NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Vintages:
+    """Values (m,) by column as they came out at the instants `at` (m,), in that order, of the rows `row` (m,)."""
+
+    at: Instants
+    row: NDArray[np.intp]
+    values: Mapping[str, Array]
+
+    def first(self, n: int, ends: Instants) -> Instants:
+        """When each of `n` rows first came out; a row that never did, at its period's end."""
+        found = ends.copy()
+        found[self.row[::-1]] = self.at[::-1]
+        return found
+
+    def column(self, name: str, n: int, origin: int) -> Array:
+        """A column (n,) as it was known at an instant, NaN where nothing was."""
+        found = np.full(n, np.nan)
+        out = self.at <= origin
+        found[self.row[out]] = self.values[name][out]  # of several the last one counts
+        return found
+
+
+def latest(ordinals: Instants, released: Instants) -> NDArray[np.intp]:
+    """Places of the newest release of each period, by period."""
+    order = np.lexsort((released, ordinals))
+    last = np.append(np.diff(ordinals[order]) != 0, True)
+    return np.asarray(order[last])
+
+
+def check_releases(
+    frequency: Frequency, ordinals: Instants, released: Instants, *, delay: Delay, rows: pd.Index, file: str
+) -> None:
+    """Refuse releases before their period has ended or a stated delay has passed, and two at once for one period.
+
+    Raises
+    ------
+    InputError
+        Naming row and period.
+    """
+    order = np.lexsort((released, ordinals))
+    same = np.flatnonzero((np.diff(ordinals[order]) == 0) & (np.diff(released[order]) == 0))
+    if len(same):
+        first, second = (rows[order[int(same[0]) + k]] for k in (0, 1))
+        raise InputError(f"rows {first} and {second} are releases of it on the same date", "Keep one of them.",
+                         file=file, period=_label(frequency, int(ordinals[order[int(same[0])]])))  # fmt: skip
+    unique, back = np.unique(ordinals, return_inverse=True)
+    axes = [Axis(frequency, int(each), 1) for each in unique]
+    ends = np.array([int(axis.ends[0]) for axis in axes])[back]
+    due = np.array([int(delay.after(axis)[0]) for axis in axes])[back]
+    for limit, words in ((ends, "before it had ended"), (due, "before its release_delay had passed")):
+        early = np.flatnonzero(released < limit)
+        if len(early):
+            at = int(early[0])
+            day = frequency.index(released[at : at + 1])[0]
+            raise InputError(
+                f"its value is said to be released on {day:%Y-%m-%d}, {words}",
+                "Correct the date, or leave the value to a plan." if limit is ends else "Correct one of the two.",
+                file=file, row=int(rows[at]) if str(rows[at]).isdigit() else None,
+                period=_label(frequency, int(ordinals[at])),
+            )  # fmt: skip
+
+
+def _label(frequency: Frequency, ordinal: int) -> str:
+    return Axis(frequency, ordinal, 1).labels()[0]
+
+
+def released_at(table: Table, axis: Axis) -> Instants:
+    """When values of the periods of `axis` came out, or will by the table's delay."""
+    found = table.delay.after(axis)
+    if table.vintages is None:
+        return found
+    place = axis.ordinals - table.axis.first
+    there = (place >= 0) & (place < table.axis.n)
+    found = found.copy()
+    found[there] = table.known_at()[place[there]]
+    return found
