@@ -47,8 +47,8 @@ class Beta:
     def grid(self) -> tuple[Array, tuple[int, ...]]:
         """Points (G, s) from which the search starts, and the grid's sides."""
         least = float(self.bounds[0][0])
-        exponents = least + (_STEEPEST - least) * np.linspace(0.0, 1.0, 9) ** 3
-        sides = (exponents, exponents, *((np.array([0.0, 0.3, 0.6]),) if self.ends == "shifted" else ()))
+        exponents = least + (_STEEPEST - least) * np.linspace(0.0, 1.0, 11) ** 2
+        sides = (exponents, exponents, *((np.array([0.0, 0.25, 0.5, 0.7, 0.85, 0.95]),) if self.ends == "shifted" else ()))
         return _crossed(sides)
 
     def weights(self, thetas: Array) -> Array:
@@ -94,8 +94,8 @@ class Exponential:
     @property
     def grid(self) -> tuple[Array, tuple[int, ...]]:
         """Points (G, 2) from which the search starts, and the grid's sides."""
-        tilt = 2.0 * _STEEPEST * np.linspace(-1.0, 1.0, 13) ** 3
-        bend = -2.0 * _STEEPEST * np.linspace(0.0, 1.0, 8)[::-1] ** 3
+        tilt = 2.0 * _STEEPEST * np.sign(steps := np.linspace(-1.0, 1.0, 15)) * steps**2
+        bend = -2.0 * _STEEPEST * np.linspace(1.0, 0.0, 9) ** 2
         return _crossed((tilt, bend))
 
     def weights(self, thetas: Array) -> Array:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
 from itertools import product
 from typing import Any
 
@@ -20,6 +21,10 @@ from offing.engine.triangle import RANK_TOLERANCE, Array, solve, triangle
 _ROUNDS = 60
 #: Of several grids so many valleys of each are crossed, and at most so many of these followed to their ends.
 _DESCENTS, _CROSSED = 6, 2
+#: A valley may be so many times deeper than what is around its bottom is above it.
+_DEPTH = 3.0
+#: Valleys up to this share of the way from the lowest to the middle point of a grid are rivals of the lowest.
+_RIVAL = 1.0
 #: A descent goes on while so many times what its next step promises, at first and later, would bring it below the
 #: best end so far.
 _HOPE = (50.0, 20.0, 5.0)
@@ -49,28 +54,43 @@ class Grid:
     points: Array
     sides: tuple[int, ...] = ()
 
-    def valleys(self, sums: Array) -> tuple[NDArray[np.intp], Array]:
-        """Points whose sum (G,) is no larger than those next to them, or on an edge than those along it; lowest first.
-
-        With each comes what a descent from it can reach at best: by as much below it as its neighbours are above.
-        """
+    def valleys(self, sums: Array) -> NDArray[np.intp]:
+        """Points whose sum (G,) is no larger than those next to them, or on an edge than those along it; best first."""
         if not self.sides:
-            best: NDArray[np.intp] = np.argsort(sums, kind="stable")[:1].astype(np.intp)
-            return best, np.full(1, -np.inf)
+            return np.argsort(sums, kind="stable")[:1].astype(np.intp)
         wide = sums.reshape(self.sides)
         low = wide <= _least_around(wide)
-        rise = np.zeros(self.sides)
-        for axis, n in enumerate(self.sides):
-            steps = np.abs(np.diff(np.where(np.isfinite(wide), wide, np.nan), axis=axis))
-            for part, at in ((steps, slice(0, n - 1)), (steps, slice(1, n))):
-                here: Any = (*[slice(None)] * axis, at)
-                rise[here] = np.fmax(rise[here], part)
-            for end in (0, n - 1) if wide.ndim > 1 else ():
+        for axis, n in enumerate(self.sides) if wide.ndim > 1 else ():
+            for end in (0, n - 1):
                 face: Any = (*[slice(None)] * axis, end)
                 low[face] |= wide[face] <= _least_around(wide[face])
         found = np.flatnonzero(low.ravel() & np.isfinite(sums))
-        found = found[np.argsort(sums[found], kind="stable")].astype(np.intp)
-        return found, sums[found] - rise.ravel()[found]
+        return found[np.argsort(sums[found], kind="stable")].astype(np.intp)
+
+    def bottoms(self, found: NDArray[np.intp], looked: Callable[[Array], Array]) -> tuple[Array, Array]:
+        """From valleys (V,) to points (V, m) nearer to their bottoms, and how low (V,) a descent from each may come.
+
+        Twice the places between a point and the next ones are `looked` at, of all valleys together. A descent may come
+        as far below as some times what lies between the lowest and the middle one of the last of these.
+        """
+        wide = self.points.reshape(*self.sides, -1)
+        lines: list[Array] = []
+        for axis in range(len(self.sides)):
+            along: Any = (*[0] * axis, slice(None), *[0] * (len(self.sides) - axis - 1), axis)
+            lines.append(wide[along])
+        parts = np.array([-1.0, -0.5, 0.0, 0.5, 1.0] if len(lines) < 3 else [-0.7, 0.0, 0.7])
+        around = np.stack(np.meshgrid(*[parts] * len(lines), indexing="ij"), axis=-1).reshape(-1, len(lines))
+        place = np.array(np.unravel_index(found, self.sides), dtype=np.float64).T
+        most, rows = np.array(self.sides) - 1.0, np.arange(len(found))
+        for reach in (0.6, 0.2):
+            near = np.clip(place[:, None, :] + reach * around, 0.0, most)
+            points = np.stack(
+                [np.interp(near[..., axis], np.arange(len(line)), line) for axis, line in enumerate(lines)], axis=-1
+            )
+            sums = looked(points.reshape(-1, len(lines))).reshape(len(found), -1)
+            best = np.argmin(sums, axis=1)
+            place, lowest_ = near[rows, best], sums[rows, best]
+        return points[rows, best], lowest_ - _DEPTH * (np.median(sums, axis=1) - lowest_)
 
 
 def _least_around(grid: Array) -> Array:
@@ -171,6 +191,8 @@ class Beside:
     def sums(self, columns: Array, offsets: Array) -> Array:
         """The sums of squares (S,) with `columns` (S, n, v), all in one product; infinite where one is dependent."""
         count, n, v = columns.shape
+        if v == 1 and not offsets.any() and np.isinf(self.spread).all():
+            return self._single(columns[:, :, 0].T)
         both = np.empty((n, count, v + 1))
         both[:, :, :v], both[:, :, v] = columns.swapaxes(0, 1), (self.target - offsets).T
         rows = self.left(both.reshape(n, -1)).reshape(len(self.basis), count, v + 1).swapaxes(0, 1)
@@ -180,6 +202,13 @@ class Beside:
         sizes = np.abs(np.diagonal(roots, axis1=1, axis2=2))
         sure = (sizes[:, :-1] > RANK_TOLERANCE * np.linalg.norm(columns, axis=1)).all(axis=1)
         return np.where(sure, np.square(sizes[:, -1]), np.inf)
+
+    def _single(self, columns: Array) -> Array:
+        """The sums of squares (S,) with one column (n, S) each."""
+        rows, aim = self.left(columns), self.left(self.target[:, None])[:, 0]
+        lengths, both = np.einsum("ns,ns->s", rows, rows), aim @ rows
+        sure = lengths > np.square(RANK_TOLERANCE) * np.einsum("ns,ns->s", columns, columns)
+        return np.where(sure, aim @ aim - both * both / np.maximum(lengths, 1e-300), np.inf)
 
     def tried(self, shapes: Shapes, theta: Array, pull: Array | None = None) -> Trial:
         """The least squares of the columns that θ changes; `pull` (s,) is the spread with which θ itself is drawn."""
@@ -238,29 +267,46 @@ def lowest(shapes: Shapes, plain: Beside) -> list[End]:
     Several grids are gone through in turn, the other shapes where they were best, and their valleys then crossed.
     """
     theta = shapes.first
-    valleys = [grid.points[:1] for grid in shapes.grids]
-    hopes = np.full(1, -np.inf)
-    open_ = [g for g, grid in enumerate(shapes.grids) if len(grid.points) > 1]
+    open_ = [grid for grid in shapes.grids if len(grid.points) > 1]
+
+    def looked(grid: Grid, points: Array) -> Array:
+        trials = np.repeat(theta[None], len(points), axis=0)
+        trials[:, grid.places] = points
+        return plain.sums(*shapes.many(trials))
+
+    if len(open_) == 1 and open_[0].sides:
+        (grid,) = open_
+        sums = looked(grid, grid.points)
+        found = grid.valleys(sums)
+        if len(found):
+            # One that lies no lower than most of the grid is no rival of the lowest.
+            known = sums[np.isfinite(sums)]
+            found = found[sums[found] <= known.min() + _RIVAL * (np.median(known) - known.min())]
+            points, hopes = grid.bottoms(found, partial(looked, grid))
+            starts = np.repeat(theta[None], len(points), axis=0)
+            starts[:, grid.places] = points
+            return _ends(shapes, plain, starts, hopes)
+    valleys = {id(grid): grid.points[:1] for grid in shapes.grids}
     for _ in range(min(len(open_), 2)):
-        for g in open_:
-            grid = shapes.grids[g]
-            trials = np.repeat(theta[None], len(grid.points), axis=0)
-            trials[:, grid.places] = grid.points
-            found, hopes = grid.valleys(plain.sums(*shapes.many(trials)))
-            if not len(found):  # wherever it is, its column depends on others
-                found, hopes = np.zeros(1, dtype=np.intp), np.full(1, -np.inf)
-            valleys[g] = grid.points[found if len(open_) == 1 else found[:_CROSSED]]
-            theta[grid.places] = valleys[g][0]
-    starts = np.repeat(theta[None], int(np.prod([len(each) for each in valleys])), axis=0)
-    for row, points in enumerate(product(*valleys)):
-        for grid, point in zip(shapes.grids, points, strict=True):
+        for grid in open_:
+            found = grid.valleys(looked(grid, grid.points))[:_CROSSED]
+            if len(found):  # else all of it depends on other columns
+                valleys[id(grid)] = grid.points[found]
+                theta[grid.places] = grid.points[found[0]]
+    crossed = list(product(*(valleys[id(grid)] for grid in shapes.grids)))
+    starts = np.repeat(theta[None], len(crossed), axis=0)
+    for row, parts in enumerate(crossed):
+        for grid, point in zip(shapes.grids, parts, strict=True):
             starts[row, grid.places] = point
-    if len(open_) != 1:
-        hopes = np.full(len(starts), -np.inf)
-        if len(starts) > 1:
-            starts = starts[np.argsort(plain.sums(*shapes.many(starts)), kind="stable")[:_DESCENTS]]
+    if len(starts) > 1:
+        starts = starts[np.argsort(plain.sums(*shapes.many(starts)), kind="stable")[:_DESCENTS]]
+    return _ends(shapes, plain, starts, np.full(len(starts), -np.inf))
+
+
+def _ends(shapes: Shapes, plain: Beside, starts: Array, hopes: Array) -> list[End]:
+    """The ends of the descents from `starts` (S, s), best first; `hopes` (S,) tell how low each may come."""
     ends: list[End] = []
-    for start, hope in zip(starts, hopes, strict=False):
+    for start, hope in zip(starts, hopes.tolist(), strict=True):
         if hope > min((end.trial.value for end in ends), default=np.inf):
             continue
         end = descend(shapes, np.clip(start, shapes.lower, shapes.upper), plain, met=ends)

@@ -12,13 +12,16 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError
-from offing.calendar import UNITS, Frequency
+from offing.calendar import DAY, UNITS, Frequency
 from offing.tables import Panel, Table, read, read_days
 from offing.tables.combine import looks_like_key, suggested
 from offing.tables.numbers import to_numbers
 from offing.tables.options import Reading
 from offing.tables.reading import open_file, time_column
 from offing.tables.stamps import stamps_of
+
+#: At these frequencies of a target the months, weeks or days of a driver are worth weights of their own.
+_SLOW = ("month", "quarter", "year")
 
 
 @dataclass(frozen=True)
@@ -84,15 +87,19 @@ def guess_sources(
     for name in order:
         own = {**said.get("*", {}), **said.get(name, {})}
         unit = to or _planning_unit(tables)
-        options[name], tables[name] = _tried(files[name], own, unit, remarks[name])
+        as_it_is = to is None and unit in _SLOW
+        options[name], tables[name] = _tried(files[name], own, unit, remarks[name], as_it_is=as_it_is)
     plans = _plans(tables, order)
     _later_rows(tables, options, plans, files, remarks)
+    _delays(tables, options, plans, files, remarks)
     kept = {name: tuple(words) for name, words in remarks.items()}
     return Guess(files, options, {name: tables[name] for name in files}, plans, days, kept)
 
 
-def _tried(path: Path, own: dict[str, Any], unit: str | None, remarks: list[str]) -> tuple[dict[str, Any], Any]:
-    """The options with which a file can be read, and the table."""
+def _tried(
+    path: Path, own: dict[str, Any], unit: str | None, remarks: list[str], *, as_it_is: bool = False
+) -> tuple[dict[str, Any], Any]:
+    """The options with which a file can be read, and the table; a faster one is combined if not taken `as_it_is`."""
     options = dict(own)
     try:
         table = read(path, **{"gaps": "leave", **options})
@@ -107,6 +114,8 @@ def _tried(path: Path, own: dict[str, Any], unit: str | None, remarks: list[str]
     if any(finding.check == "stamp" for finding in first.findings):
         options["stamp"] = "start"
         remarks.append("the dates are taken for the starts of their periods")
+    if as_it_is:
+        return options, table
     if unit is not None and first.axis.frequency.periods_a_year > Frequency(unit).periods_a_year:  # type: ignore[arg-type]
         combine = {
             column: suggested(column, first.units.get(column, ""))
@@ -191,7 +200,7 @@ def _later_rows(
     lead = tables[first]
     end = max(int(each.axis.edges[-1]) for each in (lead.values() if isinstance(lead, Panel) else [lead]))
     for name in others:
-        if name in plans or "later_rows" in options[name]:
+        if name in plans or "later_rows" in options[name] or _ticks(tables[name]) != _ticks(lead):
             continue
         table = tables[name]
         last = max(int(each.axis.edges[-1]) for each in (table.values() if isinstance(table, Panel) else [table]))
@@ -199,6 +208,47 @@ def _later_rows(
             options[name]["later_rows"] = "plan"
             remarks[name].append("rows after the target's end are taken for a plan")
             tables[name] = read(files[name], **options[name])
+
+
+def _ticks(table: Table | Panel) -> Frequency:
+    first: Table = next(iter(table.values())) if isinstance(table, Panel) else table
+    return first.axis.frequency
+
+
+def _delays(
+    tables: dict[str, Table | Panel],
+    options: dict[str, dict[str, Any]],
+    plans: Mapping[str, str],
+    files: Mapping[str, Path],
+    remarks: dict[str, list[str]],
+) -> None:
+    """Release delays of faster tables, by how long before the newest value of all their own last one ends."""
+    first, *others = list(tables)
+    faster = [name for name in others if name not in plans and isinstance(tables[name], Table)
+              and _ticks(tables[name]).periods_a_year > _ticks(tables[first]).periods_a_year]  # fmt: skip
+    ends = {name: _last_end(tables[name]) for name in (first, *faster)}
+    newest = max(ends.values())
+    for name in faster:
+        days = (newest - ends[name]) // DAY
+        if "release_delay" in options[name] or not 0 < days < 366.0 / _ticks(tables[name]).periods_a_year:
+            continue
+        options[name]["release_delay"] = f"{days} days"
+        remarks[name].append(
+            f"its last value ends {days} days before the newest of all, so each is taken to come out so long after its "
+            f"{_ticks(tables[name]).unit}; check this"
+        )
+        tables[name] = read(files[name], **options[name])
+
+
+def _last_end(table: Table | Panel) -> int:
+    """When the last period with a value ends."""
+    found = 0
+    for each in table.values() if isinstance(table, Panel) else [table]:
+        known = np.zeros(each.axis.n, dtype=bool)
+        for values in each.columns.values():
+            known |= np.isfinite(values)
+        found = max(found, int(each.axis.ends[np.flatnonzero(known)[-1]]) if known.any() else 0)
+    return found
 
 
 def _is_holidays(path: Path) -> bool:

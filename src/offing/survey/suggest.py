@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Literal
@@ -10,8 +10,8 @@ from typing import Any, Literal
 import numpy as np
 import pandas as pd
 
-from offing.base import InputError
-from offing.calendar import Axis, Frequency
+from offing.base import InputError, count
+from offing.calendar import Axis, Frequency, newest_ended
 from offing.engine import cross_correlation, solve, take
 from offing.model import Fit, Model
 from offing.model.words import signed
@@ -91,6 +91,8 @@ def suggest(
     drivers: Mapping[str, str],
     futures: Mapping[str, int],
     days: Days | None,
+    *,
+    faster: Sequence[str] = (),
 ) -> Suggested:
     """Suggest scale, trend, seasons, holidays and drivers for a target.
 
@@ -102,11 +104,14 @@ def suggest(
         How many periods after the target's end each driver is known for.
     days
         A table of holidays, if there is one.
+    faster
+        References of drivers that tick faster than the target.
     """
     fit, refused, evidence = _scaled(tables, target, drivers, days)
     choice = _Choice(fit)
     proposals = [*_trend(choice), *_seasons(choice, futures), *_holidays(choice, days)]
     proposals += [*_drivers(choice, drivers, futures, refused)]
+    proposals += _faster(fit, proposals, faster)
     return Suggested(fit.model.scale, evidence, tuple(proposals), _horizon(fit.axis, proposals, futures))
 
 
@@ -264,6 +269,48 @@ def _drivers(
     return found
 
 
+def _faster(fit: Fit, proposals: Sequence[Proposal], references: Sequence[str]) -> list[Proposal]:
+    """Weights over the lags of drivers that tick faster, each beside the terms that are in use before it."""
+    kinds: dict[str, type[Term]] = {"trend": Trend, "season": Season, "holidays": Holidays, "driver": Driver}
+    terms = [kinds[each.kind](**each.keys) for each in proposals if each.active]
+    found = []
+    for reference in references[:MOST_DRIVERS]:
+        skip, told = _late(fit, reference)
+        keys: dict[str, Any] = {"data": reference, "weights": "beta", **({"skip": skip} if skip else {})}
+        model = Model(fit.model.target, [*terms, Driver(**keys)], fit.model.scale)
+        try:
+            with_it = model.fit(dict(fit.view.sources.tables))
+            without = Model(fit.model.target, terms, fit.model.scale).fit(dict(fit.view.sources.tables))
+        except InputError as error:
+            found.append(Proposal("driver", keys, f"not tried: {error.found}", active=False))
+            continue
+        own = next(term for term in with_it.model.terms if isinstance(term, Driver) and term.data == reference)
+        keys["span"] = own.span
+        both = with_it.used & without.used
+        n = int(both.sum())
+        gain = n * np.log(np.square(without.left[both]).sum() / np.square(with_it.left[both]).sum()) - 3.0 * np.log(n)
+        evidence = f"Bayes criterion {signed(round(float(gain)))} against leaving it out; {told}"
+        found.append(Proposal("driver", keys, evidence, active=gain > 0.0))
+        if gain > 0.0:
+            terms.append(own)
+    return found
+
+
+def _late(fit: Fit, reference: str) -> tuple[int, str]:
+    """How many of a driver's periods to skip, from where it ends beside the target's last period."""
+    source, column = fit.view.sources.find(reference)
+    table = fit.view.sources.tables[source]
+    known = np.flatnonzero(np.isfinite(table.values(column)))
+    last = fit.axis.part(fit.axis.n - 1, fit.axis.n)
+    newest = int(newest_ended(table.axis.frequency, last)[0])
+    end = table.axis.first + int(known[-1]) if len(known) else newest
+    unit = table.axis.frequency.unit
+    if end < newest:
+        behind = count(newest - end, unit)
+        return newest - end, f"it ends {behind} before the target does, which are skipped"
+    return 0, f"it is out to the end of the target's last {fit.axis.frequency.unit}, so that no {unit} is skipped"
+
+
 def _later_lags(choice: _Choice, reference: str) -> list[tuple[int, float]]:
     """Lags from 1 at which what the chosen columns leave unexplained goes with the driver, the strongest two."""
     fit = choice.fit
@@ -293,7 +340,11 @@ def _names(choice: _Choice) -> list[str]:
 def _horizon(axis: Axis, proposals: list[Proposal], futures: Mapping[str, int]) -> int:
     """As far as every driver in use is known, at most a quarter of a year of hours and days, else a year or so."""
     usual = {"hour": 168, "day": 28, "week": 13, "month": 12, "quarter": 4, "year": 3}[axis.frequency.unit]
-    known = [futures[str(each.keys["data"])] for each in proposals if each.kind == "driver" and each.active]
+    known = [
+        futures[str(each.keys["data"])]
+        for each in proposals
+        if each.kind == "driver" and each.active and each.keys["data"] in futures
+    ]
     return min([usual, *known])
 
 
@@ -309,6 +360,15 @@ def references_of(
         for column in first.columns:
             if (source, column) != (target_source, target_column):
                 found[f"{source}.{column}"] = first.labels.get(column, column)
+    return found
+
+
+def faster_of(tables: Mapping[str, Table | Panel], frequency: Frequency) -> list[str]:
+    """References of all columns of tables that tick faster than the target."""
+    found = []
+    for source, table in tables.items():
+        if isinstance(table, Table) and table.axis.frequency.periods_a_year > frequency.periods_a_year:
+            found += [f"{source}.{column}" for column in table.columns]
     return found
 
 

@@ -194,7 +194,8 @@ class Survey:
         axis, _ = self._span
         drivers = {reference: label for reference, (label, _, _) in self.drivers.items()}
         futures = {reference: self._future(reference, axis.first + axis.n) for reference in drivers}
-        return suggest.suggest(self.own, self.target, drivers, futures, self.holidays)
+        faster = suggest.faster_of(self.own, axis.frequency)
+        return suggest.suggest(self.own, self.target, drivers, futures, self.holidays, faster=faster)
 
     @property
     def suggestions(self) -> pd.DataFrame:

@@ -23,6 +23,7 @@ _MEANS = {
     "later_rows": "what stands after the target's end",
     "aggregate_to": "the frequency to plan at",
     "plan_for": "its rows continue that source",
+    "release_delay": "how long after its end a value is out; from where the sources end",
     "id": "tells series apart",
 }
 
