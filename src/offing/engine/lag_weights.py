@@ -48,7 +48,11 @@ class Beta:
         """Points (G, s) from which the search starts, and the grid's sides."""
         least = float(self.bounds[0][0])
         exponents = least + (_STEEPEST - least) * np.linspace(0.0, 1.0, 11) ** 2
-        sides = (exponents, exponents, *((np.array([0.0, 0.25, 0.5, 0.7, 0.85, 0.95]),) if self.ends == "shifted" else ()))
+        sides = (
+            exponents,
+            exponents,
+            *((np.array([0.0, 0.25, 0.5, 0.7, 0.85, 0.95]),) if self.ends == "shifted" else ()),
+        )
         return _crossed(sides)
 
     def weights(self, thetas: Array) -> Array:

@@ -145,6 +145,8 @@ def check_crossing(driver: Driver, view: View) -> None:
     if faster == 0.0:
         raise InputError(f"{both}, and neither nests in the other", "Read both with the same frequency.",
                          column=driver.data)  # fmt: skip
+    if faster > 0.0 and driver.between is not None:
+        raise InputError(f"{both}, which is slower", "Say weights or combine instead of between.", column=driver.data)
     if faster > 0.0 and driver.weights is None and driver.combine is None:
         raise InputError(
             f"{both}, and it is not said how its values become one",
@@ -158,8 +160,6 @@ def check_crossing(driver: Driver, view: View) -> None:
             if driver.weights is None and driver.combine is None
             else "Weights and combine are for faster drivers; say between instead.", column=driver.data,
         )  # fmt: skip
-    if faster > 0.0 and driver.between is not None:
-        raise InputError(f"{both}, which is slower", "Say weights or combine instead of between.", column=driver.data)
     if driver.pattern is not None and view.frequency(driver.pattern) != target:
         raise InputError("a pattern ticks as the target does", "Give another column.", column=driver.pattern,
                          key="pattern")  # fmt: skip

@@ -1,0 +1,132 @@
+"""The boatyard's quarters with months and weeks: demo, study and command line, against the known truth."""
+
+import json
+import tomllib
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import offing as of
+from offing.demo import boatyard
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory):
+    path = tmp_path_factory.mktemp("yard")
+    lines = []
+    from offing.demo import run_boatyard
+
+    run_boatyard(path, lines.append)
+    (path / "said.txt").write_text("\n".join(map(str, lines)))
+    return path
+
+
+def table(folder, name):
+    return pd.read_csv(folder / "results" / f"{name}.csv")
+
+
+def test_the_demo_tells_the_quarter_on_three_dates(folder):
+    said = (folder / "said.txt").read_text()
+    for words in ("2026-04-24: 2026-Q2 is estimated at", "values still expected", "what was expected, times",
+                  "their mean by past squared errors", "true effects and shapes lie in their 95 % intervals"):  # fmt: skip
+        assert words in said
+    running = table(folder, "running")
+    assert running.columns[:5].tolist() == ["series", "model", "scenario", "origin", "period"]
+    weighted = running[running["model"] == "weighted"]
+    assert (np.diff(weighted["q0.975"] - weighted["q0.025"]) < 0.0).all()
+    assert (weighted["q0.025"] < boatyard().outcome).all()
+    releases = table(folder, "releases")
+    own = releases[releases["model"] == "weighted"]
+    for date, steps in own.groupby("to"):
+        before, after = weighted["forecast"][weighted["origin"] <= date].to_numpy()[-2:]
+        assert steps["effect"].sum() == pytest.approx(after - before, abs=1e-6)
+    combined = table(folder, "combined")
+    members = combined[combined["member"] != "combined"]
+    assert members["weight"].sum() == pytest.approx(1.0)
+    assert combined["forecast"].iloc[-1] == pytest.approx((members["weight"] * members["forecast"]).sum())
+    weights = table(folder, "weights")
+    assert weights.groupby("term")["weight"].sum().tolist() == pytest.approx([1.0, 1.0])
+
+
+def test_contributions_by_indicator_add_up_to_the_estimate(folder):
+    rows = table(folder, "contributions")
+    ahead = rows[(rows["model"] == "weighted") & (rows["period"] == "2026-04-01")]
+    assert {"charter bookings", "web enquiries"} <= set(ahead["term"])
+    forecast = table(folder, "forecast").set_index("model")["forecast"]
+    assert ahead["contribution"].sum() == pytest.approx(forecast["weighted"], rel=1e-9)
+
+
+def test_intervals_hold_the_truth_and_the_outcome_over_many_worlds():
+    hits, shown, worlds = None, 0, 60
+    for seed in range(worlds):
+        yard = boatyard(seed)
+        data = {"yard": of.read(yard.orders, release_delay="14 days"),
+                "charter": of.read(yard.bookings, release_delay="21 days"),
+                "web": of.read(yard.enquiries, stamp="start")}  # fmt: skip
+        terms = [of.Trend(), of.Season("year", harmonics=1),
+                 of.Driver("charter.charter bookings", weights="beta", span=6),
+                 of.Driver("web.web enquiries", weights="beta", span=13)]  # fmt: skip
+        fit = of.Model("yard.orders", terms).fit(data, as_of="2026-05-25")
+        both = yard.truth.merge(fit.coefficients, on=["term", "column"])
+        inside = ((both["low"] <= both["true"]) & (both["true"] <= both["high"])).to_numpy()
+        hits = inside.astype(float) if hits is None else hits + inside
+        ahead = fit.forecast(1).table.iloc[0]
+        shown += ahead["q0.025"] <= yard.outcome <= ahead["q0.975"]
+    assert len(hits) == 9
+    assert 0.9 <= hits.mean() / worlds <= 0.98, hits
+    assert (hits / worlds >= 0.82).all(), hits
+    assert 0.86 <= shown / worlds <= 1.0
+
+
+def test_a_date_on_the_command_line_hides_what_was_not_out(folder, tmp_path, run_cli):
+    study = (folder / "study.toml").read_text()
+    plain = study.split("[combination]", maxsplit=1)[0].replace("dates = ", "# dates = ")
+    for name in ("orders.csv", "bookings.csv", "enquiries.csv"):
+        (tmp_path / name).write_bytes((folder / name).read_bytes())
+    (tmp_path / "study.toml").write_text(plain)
+    ran = run_cli("forecast", tmp_path / "study.toml", "--as-of", "2026-05-25", "--out", tmp_path / "out")
+    assert ran.status == 0
+    ahead = pd.read_csv(tmp_path / "out" / "forecast.csv").set_index("model")
+    running = table(folder, "running").set_index(["model", "origin"])["forecast"]
+    assert ahead.loc["weighted", "forecast"] == pytest.approx(running["weighted", "2026-05-25"], rel=1e-9)
+    assert ahead.loc["weighted", "origin"] == "2026-05-25"
+    assert json.loads((tmp_path / "out" / "run.json").read_text())
+    said = run_cli("explain", tmp_path / "study.toml", "--as-of", "2026-05-25").out
+    assert "On 2026-05-25 values with" in said
+    assert "That timing does not matter has p" in said
+    shifted = plain.replace("horizon = 1", 'horizon = 2\nedge = "shifted"')
+    (tmp_path / "study.toml").write_text(shifted)
+    assert "of each horizon's own equation" in run_cli("forecast", tmp_path / "study.toml").out
+    assert "which is not a date" in run_cli("forecast", tmp_path / "study.toml", "--as-of", "soon").err
+    for bad, words in (('weights = "bata"', 'Allowed: "flat", "free"'), ("spam = 6", "Did you mean 'span'"),
+                       ('edge = "sharp"', "expected")):  # fmt: skip
+        key = bad.split(" ", maxsplit=1)[0]
+        line = next(each for each in shifted.splitlines() if each.startswith({"spam": "span"}.get(key, key)))
+        (tmp_path / "study.toml").write_text(shifted.replace(line, bad, 1))
+        refused = run_cli("fit", tmp_path / "study.toml")
+        assert (refused.status, words in refused.err) == (2, True), refused.err
+
+
+def test_inspect_proposes_delay_span_and_skip_from_the_sources_ends(folder, tmp_path, run_cli):
+    files = [folder / name for name in ("orders.csv", "bookings.csv", "enquiries.csv")]
+    ran = run_cli("inspect", *files, "--write-study", tmp_path / "suggested.toml")
+    assert ran.status == 0
+    assert "its last value ends 21 days before the newest of all" in ran.out
+    study = tomllib.loads((tmp_path / "suggested.toml").read_text())
+    assert study["sources"]["bookings"]["release_delay"] == "21 days"
+    drivers = [term for term in study["terms"] if term["type"] == "driver"]
+    assert [term["weights"] for term in drivers] == ["beta", "beta"]
+    assert all(term["span"] >= 2 and "skip" not in term for term in drivers)
+    assert run_cli("forecast", tmp_path / "suggested.toml").status == 0
+    early = tmp_path / "bookings.csv"
+    early.write_text("\n".join((folder / "bookings.csv").read_text().splitlines()[:-4]) + "\n")
+    told = run_cli("inspect", files[0], early, files[2]).out
+    assert "skip = 2" in told
+    assert "it ends 2 months before the target does, which are skipped" in " ".join(told.split())
+
+
+@pytest.mark.parametrize("name", ["weighted", "averaged"])
+def test_pictures_of_the_running_quarter_are_drawn(folder, name):
+    made = {path.name for path in (folder / "results").glob("*.png")}
+    assert {f"running-{name}.png", f"forecast-{name}.png", "combined.png", "inputs-weighted.png"} <= made
