@@ -24,7 +24,7 @@ COMMANDS = {
     "command-inspect": "cd tern-islands/raw; offing inspect sales.csv timetable.csv weather.csv island_days.csv "
     "--to week --set sales.decimal=,",
 }
-FIGURES = ("fit", "forecast", "contributions", "effects", "indices", "cycle")
+FIGURES = ("forecast", "contributions", "effects", "indices", "cycle")
 VIEWS = ("history", "years", "seasons", "scatter", "echoes", "coverage")
 RAW = ("sales.csv", "timetable.csv", "weather.csv", "island_days.csv")
 #: The ferry's study with bends that are to be found, days around holidays, and a forecast to the year's end.
@@ -54,9 +54,8 @@ def shoot(command: str, target: Path, folder: Path) -> None:
 
 def together(pictures: list[str], target: Path) -> None:
     """Several figures as one picture."""
-    subprocess.run(
-        ["montage", *pictures, "-strip", "-tile", "2x3", "-geometry", "960x600+4+4", str(target)], check=True
-    )
+    tile = f"2x{len(pictures) // 2}"
+    subprocess.run(["montage", *pictures, "-strip", "-tile", tile, "-geometry", "960x600+4+4", str(target)], check=True)
 
 
 def main() -> None:
@@ -96,6 +95,12 @@ def main() -> None:
     subprocess.run(["offing", "demo", "heat", "--story", "heat"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
     (heat_map,) = (folder / "heat" / "results").glob("cycle-season-in-day*.png")
     shutil.copy(heat_map, SHOTS / "heat-map.png")
+    subprocess.run(["offing", "demo", "yard", "--story", "boatyard"], cwd=folder, check=True,
+                   stdout=subprocess.DEVNULL)  # fmt: skip
+    results = folder / "yard" / "results"
+    (weights,) = results.glob("weights-charter-bookings-*-weighted.png")
+    parts = [weights, *(results / f"{name}.png" for name in ("inputs-weighted", "running-weighted", "combined"))]
+    together([str(each) for each in parts], SHOTS / "boatyard.png")
     screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     try:
         time.sleep(2)
