@@ -546,3 +546,28 @@ def test_smooth_weights_learn_their_strength_by_restricted_likelihood():
 
     best = minimize(deviance, [-4.0], method="Nelder-Mead", options={"xatol": 1e-9, "fatol": 1e-12}).x[0]
     assert next(iter(fit.ratios.values())) == pytest.approx(np.exp(best), rel=1e-4)
+
+
+@pytest.mark.parametrize("edge", ["expected", "shifted"])
+@pytest.mark.parametrize("keys", [{"between": "repeat", "skip": 1}, {"between": "linear"}, {"between": "smooth"}])
+def test_a_slow_value_counts_only_when_it_is_out(keys, edge):
+    generator = np.random.default_rng(4)
+    people, noise = 300.0 + np.cumsum(generator.normal(size=32)), generator.normal(size=96)
+    months = pd.period_range("2015-01", periods=96, freq="M")
+
+    def ahead(values):
+        tables = {
+            "shop": of.read(pd.DataFrame({"sold": 5.0 + 0.3 * np.repeat(people, 3) + noise}, months)),
+            "town": of.read(pd.DataFrame({"people": values}, pd.period_range("2015Q1", periods=len(values), freq="Q")),
+                            release_delay="30 days"),
+        }  # fmt: skip
+        model = of.Model("shop.sold", [of.Driver("town.people", **keys)])
+        return model.fit(tables, as_of="2022-04-20").forecast(5, edge=edge).table.to_numpy()
+
+    hostile = people.copy()
+    hostile[28:] = 1e6  # the first quarter of 2022 comes out on the last of April
+    assert np.array_equal(ahead(people), ahead(hostile))
+    assert np.allclose(ahead(people), ahead(people[:28]), rtol=1e-10)
+    moved = people.copy()
+    moved[27] += 5.0
+    assert not np.allclose(ahead(people), ahead(moved))

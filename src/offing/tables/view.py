@@ -151,6 +151,16 @@ class View:
         frequency = self.frequency(reference)
         return axis if frequency == axis.frequency else inside(frequency, axis)[0]
 
+    def reach(self, reference: str) -> Axis:
+        """The periods of a column's own frequency of which its source, its plan or its own model may say something."""
+        source, column = self.sources.find(reference)
+        own, plan, path = self.sources.tables[source].axis, self.sources.plans.get(source), None
+        if (source, column) in self.expected:
+            path = self.expected[source, column]
+        ends = [own.first + own.n, *([plan.axis.first + plan.axis.n] if plan is not None else []),
+                *([path.first + len(path.values)] if path is not None else [])]  # fmt: skip
+        return Axis(own.frequency, own.first, max(ends) - own.first)
+
     def treated(self, patches: Sequence[Patch]) -> View:
         """The same view through what treatments learnt."""
         return replace(self, patches={(patch.source, patch.column): patch for patch in patches})

@@ -18,6 +18,9 @@ from offing.terms.transforms import Series
 if TYPE_CHECKING:
     from offing.terms.driver import Driver
 
+#: Periods of its own back from which a driver's last value is looked for.
+_FARTHEST = 1000
+
 Combined = Literal["sum", "mean", "last"]
 Between = Literal["repeat", "divide", "linear", "smooth"]
 
@@ -51,12 +54,7 @@ def combined(view: View, reference: str, how: Combined) -> Series:
 
 def spread(driver: Driver, view: View) -> Series:
     """A slower column by the target's periods, from the values that are known at the view's origin."""
-    source, _ = view.sources.find(driver.data)
-    slow = view.sources.tables[source].axis
-    plan = view.sources.plans.get(source)
-    if plan is not None:
-        last = max(slow.first + slow.n, plan.axis.first + plan.axis.n)
-        slow = Axis(slow.frequency, slow.first, last - slow.first)
+    slow = view.reach(driver.data)
     values = view.known(driver.data, slow).values
     known = np.flatnonzero(np.isfinite(values))
 
@@ -205,3 +203,52 @@ def check_lags(driver: Driver, view: View, lags: Array) -> None:
             'Give a shorter span, or a curve with few coefficients such as weights = "beta".', file=table.name,
             column=driver.data, key="span",
         )  # fmt: skip
+
+
+def first_gone(driver: Driver, view: View, axis: Axis, series: Series) -> tuple[str, Axis] | None:
+    """The earliest period of its own that the lags on `axis` need and that has no value."""
+    frequency = view.frequency(driver.data)
+    needed = LagWeights.of(driver).needed(frequency, axis)
+    values = series(needed)
+    gone = np.flatnonzero(np.isnan(values))
+    return (driver.data, needed.part(int(gone[0]), int(gone[0]) + 1)) if len(gone) else None
+
+
+def own_part(driver: Driver, view: View, period: Axis) -> Axis:
+    """The first period of its own without a value, of those that one of the target's needs."""
+    frequency = view.frequency(driver.data)
+    if driver.between is not None:
+        return Axis(frequency, int(holding(frequency, period)[0]) - driver.skip, 1)
+    own = view.native(driver.data, period)
+    gone = np.flatnonzero(np.isnan(view.known(driver.data, own).values))
+    return own.part(int(gone[0]), int(gone[0]) + 1) if len(gone) else own
+
+
+def last_needed(driver: Driver, view: View, axis: Axis) -> int:
+    """The ordinal of the last period, of its own frequency, whose value `axis` needs."""
+    frequency = view.frequency(driver.data)
+    if driver.weights is not None:
+        needed = LagWeights.of(driver).needed(frequency, axis)
+        return needed.first + needed.n - 1
+    if driver.between is not None:
+        return int(holding(frequency, axis.part(axis.n - 1, axis.n))[0]) - driver.skip
+    own = view.native(driver.data, axis.shifted(-min(driver.lags)))
+    return own.first + own.n - 1
+
+
+def with_known_lags(driver: Driver, view: View, axis: Axis) -> Driver:
+    """The driver with longer lags, so that the one period of `axis` needs only what is known."""
+    frequency = view.frequency(driver.data)
+    if driver.weights is None and driver.between is None:
+        lags, back = tuple(driver.lags), 0
+        while replace(driver, lags=tuple(lag + back for lag in lags)).first_unknown(view, axis) is not None:
+            back += 1
+            if back > _FARTHEST:
+                return driver
+        return driver if not back else replace(driver, lags=tuple(lag + back for lag in lags))
+    last = driver.needed(view, axis)
+    whole = Axis(frequency, last - _FARTHEST, _FARTHEST + 1)
+    known = np.flatnonzero(np.isfinite(view.known(driver.data, whole).values))
+    if not len(known):
+        return driver
+    return driver if known[-1] == _FARTHEST else replace(driver, skip=driver.skip + _FARTHEST - int(known[-1]))

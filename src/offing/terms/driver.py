@@ -11,10 +11,23 @@ from typing import ClassVar, Literal, get_args
 import numpy as np
 
 from offing.base import InputError
-from offing.calendar import Axis, holding
+from offing.calendar import Axis
 from offing.engine import Ends
 from offing.tables import View
-from offing.terms.crossing import Between, Combined, check_crossing, check_lags, check_ways, combined, native, spread
+from offing.terms.crossing import (
+    Between,
+    Combined,
+    check_crossing,
+    check_lags,
+    check_ways,
+    combined,
+    first_gone,
+    last_needed,
+    native,
+    own_part,
+    spread,
+    with_known_lags,
+)
 from offing.terms.driver_forms import (
     Bases,
     CarryOver,
@@ -33,9 +46,6 @@ from offing.terms.lag_weights import LagWeights, Weights, check_weights
 from offing.terms.smooth import Bend, Smooth, curve_block, lagged_block
 from offing.terms.term import Array, Block, Reference, Shaped, Term, whole_numbers
 from offing.terms.transforms import Log, Series, Stated, Step, evaluate, reach, steps_of
-
-#: Periods of its own back from which a driver's last value is looked for.
-_FARTHEST = 1000
 
 
 @dataclass(frozen=True)
@@ -394,7 +404,7 @@ class Driver(Term):
     def first_unknown(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
         """The earliest value needed by any of the lags and transformations that is unknown."""
         if self.weights is not None:
-            return self._first_gone(view, axis)
+            return first_gone(self, view, axis, self._after(self.steps, view))
         lags = sorted({lag + back for lag in self.lags for back in reach(self.steps, axis.frequency)})
         for reference in self.needs():
             needed = Axis(axis.frequency, axis.first - lags[-1], axis.n + lags[-1] - lags[0])
@@ -404,45 +414,16 @@ class Driver(Term):
             unknown = np.flatnonzero(np.isnan(values) & wanted)
             if len(unknown):
                 first = needed.part(int(unknown[0]), int(unknown[0]) + 1)
-                return reference, self._own_part(view, first) if crosses else first
+                return reference, own_part(self, view, first) if crosses else first
         return None
-
-    def _own_part(self, view: View, period: Axis) -> Axis:
-        """The first period of its own without a value, of those that one of the target's needs."""
-        frequency = view.frequency(self.data)
-        if self.between is not None:
-            return Axis(frequency, int(holding(frequency, period)[0]) - self.skip, 1)
-        own = view.native(self.data, period)
-        gone = np.flatnonzero(np.isnan(view.known(self.data, own).values))
-        return own.part(int(gone[0]), int(gone[0]) + 1) if len(gone) else own
 
     def needed(self, view: View, axis: Axis) -> int:
         """The ordinal of the last period, of its own frequency, whose value `axis` needs."""
-        frequency = view.frequency(self.data)
-        if self.weights is not None:
-            needed = LagWeights.of(self).needed(frequency, axis)
-            return needed.first + needed.n - 1
-        if self.between is not None:
-            return int(holding(frequency, axis.part(axis.n - 1, axis.n))[0]) - self.skip
-        own = view.native(self.data, axis.shifted(-min(self.lags)))
-        return own.first + own.n - 1
+        return last_needed(self, view, axis)
 
     def later(self, view: View, axis: Axis) -> Driver:
         """The driver with longer lags, so that the one period of `axis` needs only what is known."""
-        frequency = view.frequency(self.data)
-        if self.weights is None and self.between is None:
-            lags, back = tuple(self.lags), 0
-            while replace(self, lags=tuple(lag + back for lag in lags)).first_unknown(view, axis) is not None:
-                back += 1
-                if back > _FARTHEST:
-                    return self
-            return self if not back else replace(self, lags=tuple(lag + back for lag in lags))
-        last = self.needed(view, axis)
-        whole = Axis(frequency, last - _FARTHEST, _FARTHEST + 1)
-        known = np.flatnonzero(np.isfinite(view.known(self.data, whole).values))
-        if not len(known):
-            return self
-        return self if known[-1] == _FARTHEST else replace(self, skip=self.skip + _FARTHEST - int(known[-1]))
+        return with_known_lags(self, view, axis)
 
     @property
     def measured_from(self) -> str:
@@ -471,14 +452,6 @@ class Driver(Term):
         if self.shrink_with is None:
             return state
         return replace(state, scales=(usual_change(lags.mean(axis=1)),))
-
-    def _first_gone(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
-        """The earliest period of its own that the lags on `axis` need and that has no value."""
-        frequency = view.frequency(self.data)
-        needed = LagWeights.of(self).needed(frequency, axis)
-        values = self._after(self.steps, view)(needed)
-        gone = np.flatnonzero(np.isnan(values))
-        return (self.data, needed.part(int(gone[0]), int(gone[0]) + 1)) if len(gone) else None
 
     def transformed(self, view: View, axis: Axis, steps: Sequence[Step] = ()) -> Array:
         """The driver's values (n,) on `axis` after its transformations, as learnt in `steps`, without lags."""
