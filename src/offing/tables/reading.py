@@ -23,7 +23,7 @@ from offing.tables.shapes import PERIOD, from_wide, id_texts, joined_time, looks
 from offing.tables.sources import CsvFile, Database, FrameSource, Source, frame_of, parquet, plain_frame, workbook
 from offing.tables.stamps import looks_like_dates, stamps_of
 from offing.tables.table import Array, Delay, Panel, Table
-from offing.tables.vintages import Vintages, check_releases, latest
+from offing.tables.vintages import Vintages, check_releases, latest, release_dates
 
 _PERIOD_UNITS = {"h": "hour", "D": "day", "M": "month", "Q": "quarter", "Y": "year", "A": "year"}
 _TEXT_FILES = (".csv", ".txt", ".tsv", ".gz")
@@ -279,7 +279,7 @@ def _periods(source: Source, indexed: Stamps | None, reading: Reading, timing: T
     """Tables by id, with one row a period."""
     cells, file = source.whole(), source.file
     findings: list[Finding] = [*source.findings()]
-    cells, releases = _releases(cells, reading, file)
+    cells, releases = release_dates(cells, reading.released, file, reading.zone)
     if indexed is None:
         cells, time = _tidied(cells, reading, file, findings)
         stamps, told = stamps_of(cells[time], reading.time_format, file, reading.zone)
@@ -313,17 +313,6 @@ def _periods(source: Source, indexed: Stamps | None, reading: Reading, timing: T
             table = aggregated(table, reading.coarse(table.axis.frequency.zone), reading.combine, reading.partial)
         found[name] = table
     return found
-
-
-def _releases(cells: pd.DataFrame, reading: Reading, file: str) -> tuple[pd.DataFrame, Stamps | None]:
-    """The cells without the column of release dates, and these."""
-    column = reading.released
-    if column is None:
-        return cells, None
-    if column not in cells.columns:
-        raise InputError(f"there is no column {column!r}", nearest(column, cells.columns), file=file, key="released")
-    stamps, _ = stamps_of(cells[column], None, file, reading.zone)
-    return cells.drop(columns=column), stamps
 
 
 def _tidied(cells: pd.DataFrame, reading: Reading, file: str, findings: list[Finding]) -> tuple[pd.DataFrame, str]:

@@ -9,8 +9,10 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from offing.base import InputError
+from offing.base import InputError, nearest
 from offing.calendar import Axis, Frequency
+from offing.tables.dates import Stamps
+from offing.tables.stamps import stamps_of
 from offing.tables.table import Array, Delay, Table
 
 Instants = NDArray[np.int64]
@@ -36,6 +38,23 @@ class Vintages:
         out = self.at <= origin
         found[self.row[out]] = self.values[name][out]  # of several the last one counts
         return found
+
+
+def release_dates(
+    cells: pd.DataFrame, column: str | None, file: str, zone: str | None
+) -> tuple[pd.DataFrame, Stamps | None]:
+    """The cells without the column of release dates, and these.
+
+    Raises
+    ------
+    InputError
+        If there is no such column, or it holds something else.
+    """
+    if column is None:
+        return cells, None
+    if column not in cells.columns:
+        raise InputError(f"there is no column {column!r}", nearest(column, cells.columns), file=file, key="released")
+    return cells.drop(columns=column), stamps_of(cells[column], None, file, zone)[0]
 
 
 def latest(ordinals: Instants, released: Instants) -> NDArray[np.intp]:

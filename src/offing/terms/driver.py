@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import product
-from typing import ClassVar, Literal, get_args
+from typing import ClassVar, Literal
 
 import numpy as np
 
@@ -28,6 +28,7 @@ from offing.terms.crossing import (
     spread,
     with_known_lags,
 )
+from offing.terms.driver_checks import check_forms
 from offing.terms.driver_forms import (
     Bases,
     CarryOver,
@@ -197,42 +198,15 @@ class Driver(Term):
             raise InputError("there are no lags", "Give lags = [0] for an effect at once.", key="lags")
         if sum(isinstance(step, Log) for step in steps) > 1:
             raise InputError("the logarithm is taken twice", "Give it once.", key="transform")
-        self._check_forms()
+        for key, low, high in (("carry_over", 0.0, 0.98), ("saturation", 1e-12, np.inf)):
+            if getattr(self, key) is not None:
+                self._set(**{key: number_of(getattr(self, key), key, low, high)})
+        check_forms(self)
         check_weights(self)
         if self.blocks is not None:
             self._set(blocks=tuple(self.blocks), span=sum(self.blocks))
         check_ways(self)
         check_wishes(self)
-
-    def _check_forms(self) -> None:
-        for key in ("above", "below"):
-            bases_of(getattr(self, key), key)
-        for key, low, high in (("carry_over", 0.0, 0.98), ("saturation", 1e-12, np.inf)):
-            if getattr(self, key) is not None:
-                self._set(**{key: number_of(getattr(self, key), key, low, high)})
-        if self.curve not in (None, *get_args(Bend)):
-            raise InputError(f"found {self.curve!r}", f"Allowed: {', '.join(get_args(Bend))}.", key="curve")
-        acts_on = self.carry_over is not None or self.saturation is not None
-        if len(self.hinges) > 1 and acts_on:
-            raise InputError("several bases, and what each makes is carried over or saturates",
-                             "Give a driver for each base, each with a name.", key="above")  # fmt: skip
-        if self.curve is not None and (self.hinges or acts_on or self.lags != (0,)):
-            raise InputError("a curve has any shape by itself", "Leave out bases, carry_over, saturation and lags.",
-                             key="curve")  # fmt: skip
-        if self.carry_over is not None and self.lags != (0,):
-            raise InputError("a carry-over acts in later periods by itself", "Leave out lags.", key="lags")
-        if self.shaped and self.lags != (0,):
-            raise InputError("an estimated shape and lags do not go together", "Use carry_over, or state the number.",
-                             key="lags")  # fmt: skip
-        degree = self.lag_degree
-        if degree is None:
-            return
-        if isinstance(degree, bool) or not isinstance(degree, (int, np.integer)) or not 0 <= degree < len(self.lags):
-            raise InputError(f"found {degree!r}", f"Give a whole number from 0 to {len(self.lags) - 1}, one less than "
-                             "there are lags.", key="lag_degree")  # fmt: skip
-        if self.lags != tuple(range(self.lags[0], self.lags[0] + len(self.lags))) or len(self.hinges) > 1:
-            raise InputError("a curve over the lags needs them in a row, and one column each",
-                             "Give lags such as [0, 1, 2, 3, 4].", key="lag_degree")  # fmt: skip
 
     @property
     def bends(self) -> bool:
