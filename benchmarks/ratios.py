@@ -17,7 +17,7 @@ from scipy.linalg import lstsq
 
 import offing as of
 from offing.calendar import country_days
-from offing.engine import Dynamics, Problem, regress, running
+from offing.engine import Bent, Beta, Dynamics, Grid, Problem, Shapes, regress, rolling, running
 
 EMPTY_COMMAND = "import click\n@click.command()\ndef main(): pass\nmain(['--help'])"
 OUR_HELP = "from offing.cli import main\nmain(['--help'])"
@@ -110,6 +110,28 @@ def related_rows(gaps: int) -> tuple[Problem, np.ndarray, np.ndarray]:
     return problem, design[times], target[times]
 
 
+def weighted_rows(seed: int) -> tuple[Problem, np.ndarray]:
+    """120 quarters with 12 monthly lags by beta weights beside trend and season; and the free columns."""
+    generator = np.random.default_rng(seed)
+    curve, n = Beta(12), 120
+    wander = running(generator.normal(size=3 * n + 20), (0.6,))
+    x = wander[11 + 3 * np.arange(n)[:, None] - np.arange(12)]
+    season = [np.arange(n) % 4 == i for i in range(3)]
+    fixed = np.column_stack([np.ones(n), np.arange(n) / n, *season]).astype(np.float64)
+    target = fixed.sum(axis=1) + x @ curve.weights(np.array([[2.0, 4.0]]))[0] + generator.normal(size=n)
+    (points, sides), (lower, upper) = curve.grid, curve.bounds
+
+    def bend(theta: np.ndarray) -> Bent:
+        return Bent(x @ curve.weights(theta[None]).T, np.zeros(n), lambda beta: (x @ curve.slopes(theta)) * beta[0])
+
+    def many(thetas: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        return (x @ curve.weights(thetas).T).T[:, :, None], np.zeros((len(thetas), n))
+
+    shapes = Shapes((Grid(np.arange(2), points, sides),), lower, upper, bend, many, np.zeros(2, bool), np.array([5]))
+    columns = np.column_stack([fixed, x @ curve.weights(points[:1])[0]])
+    return Problem(target, columns, np.arange(n), np.full(8, -1), shapes=shapes), np.column_stack([fixed, x])
+
+
 def screening_seconds() -> float:
     """Seconds to screen 40 drivers at 7 lags before 8 origins of 400 rows."""
     generator = np.random.default_rng(6)
@@ -162,6 +184,23 @@ def main() -> None:
         solve = partial(lstsq, design, target, lapack_driver="gelsy")
         ratio = call_ratio(partial(regress, problem), solve, 20)
         measured.append((f"AR(2) errors, {len(target)} x 50, {gaps} gaps / lstsq gelsy", most, *ratio))
+    cases = [weighted_rows(seed) for seed in range(5)]
+    ratios = [
+        call_ratio(partial(regress, problem), partial(lstsq, wide, problem.target, lapack_driver="gelsy"), 40)
+        for problem, wide in cases
+    ]
+    measured.append(
+        (
+            "beta weights, 120 x (5 + 12), middle of 5 sets / lstsq gelsy",
+            40.0,
+            *sorted(ratios, key=lambda each: each[2])[2],
+        )
+    )
+    ends = list(range(80, 120))
+    folds = [call_ratio(partial(rolling, problem, ends), partial(regress, problem), 10) for problem, _ in cases]
+    measured.append(
+        ("the same from 40 origins, middle of 5 sets / one fit", 15.0, *sorted(folds, key=lambda each: each[2])[2])
+    )
     for what, limit, ours, bare, times in measured:
         shown = "" if limit is None else f"{limit:.1f}"
         print(f"{what:<58} {1e3 * ours:>7.1f} ms {1e3 * bare:>7.1f} ms {times:>7.2f} {shown:>8}")

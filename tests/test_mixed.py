@@ -6,7 +6,7 @@ import pytest
 from scipy.optimize import minimize
 
 import offing as of
-from offing.engine import Bent, Beta, Exponential, Grid, Problem, Shapes, regress
+from offing.engine import Bent, Beta, Exponential, Grid, Problem, Shapes, regress, rolling
 from offing.model.joint import outcome_paths
 
 N, SPAN = 80, 12
@@ -139,6 +139,38 @@ def test_a_grid_of_shapes_never_finds_a_smaller_sum_of_squares(curve):
         own = x @ curve.weights(found.beta[None, 3:])[0]
         rss = np.square(y - np.column_stack([fixed, own]) @ found.beta[:3]).sum()
         assert rss <= least * (1.0 + 1e-8), seed
+
+
+def monthly(seed, n=120):
+    """The lags of a wandering index, a target with beta weights, and trend and season as fixed columns."""
+    generator = np.random.default_rng(seed)
+    wander = np.convolve(generator.normal(size=500), 0.6 ** np.arange(30))[: 3 * n + 20]
+    x = wander[11 + 3 * np.arange(n)[:, None] - np.arange(12)]
+    fixed = np.column_stack([np.ones(n), np.arange(n) / n, *(np.arange(n) % 4 == i for i in range(3))]).astype(float)
+    y = fixed @ [5.0, 3.0, 1.0, 2.0, 1.0] + x @ Beta(12).weights(np.array([[2.0, 4.0]]))[0] + generator.normal(size=n)
+    return x, y, fixed
+
+
+def test_rolling_estimates_are_those_of_the_rows_cut_off():
+    ends = list(range(60, 120, 3))
+    for seed in range(8):
+        x, y, fixed = monthly(seed)
+        found = rolling(shaped(x, y, Beta(12), fixed), ends)
+        for i, end in enumerate(ends):
+            alone = regress(shaped(x[:end], y[:end], Beta(12), fixed[:end])).estimate
+            assert found.rss[i] <= alone.rss * (1.0 + 1e-9)
+            assert found.rss[i] >= alone.rss * (1.0 - 1e-6)
+            assert np.allclose(found.beta[i], alone.beta[:6], rtol=1e-4, atol=1e-4)
+
+
+def test_rolling_estimates_know_nothing_of_later_rows():
+    x, y, fixed = monthly(1)
+    ends = [60, 80, 100]
+    usual = rolling(shaped(x, y, Beta(12), fixed), ends)
+    x[100:], y[100:] = 1e6, -1e6
+    hostile = rolling(shaped(x, y, Beta(12), fixed), ends)
+    assert np.array_equal(usual.theta, hostile.theta)
+    assert np.array_equal(usual.beta, hostile.beta)
 
 
 def test_the_band_of_the_curve_covers_the_true_weights():

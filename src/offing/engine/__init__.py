@@ -17,6 +17,7 @@ from offing.engine.periodogram import Peak, peaks
 from offing.engine.places import place_interval
 from offing.engine.regression import Problem, Solved, regress
 from offing.engine.robust import Usual, usual
+from offing.engine.rolling import Rolled, rolling
 from offing.engine.sandwich import Covariance, sandwiched
 from offing.engine.scores import FitFigures, autocorrelations, fit_figures, lag_one_correlation
 from offing.engine.separable import Bent, Grid, Shapes
@@ -44,6 +45,7 @@ __all__ = [
     "Peak",
     "Phi",
     "Problem",
+    "Rolled",
     "Shapes",
     "Solution",
     "Solved",
@@ -75,6 +77,7 @@ __all__ = [
     "polynomial",
     "quantile",
     "regress",
+    "rolling",
     "running",
     "sandwiched",
     "smooth",

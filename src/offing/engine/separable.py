@@ -54,6 +54,25 @@ class Grid:
     points: Array
     sides: tuple[int, ...] = ()
 
+    @property
+    def lines(self) -> list[Array]:
+        """The values along each side."""
+        wide, d = self.points.reshape(*self.sides, -1), len(self.sides)
+        found: list[Array] = []
+        for axis in range(d):
+            along: Any = (*[0] * axis, slice(None), *[0] * (d - axis - 1), axis)
+            found.append(wide[along])
+        return found
+
+    @property
+    def finer(self) -> Grid:
+        """The grid with one more point between each two."""
+        if not self.sides:
+            return self
+        lines = [np.insert(line, range(1, len(line)), (line[1:] + line[:-1]) / 2.0) for line in self.lines]
+        points = np.stack(np.meshgrid(*lines, indexing="ij"), axis=-1).reshape(-1, len(lines))
+        return Grid(self.places, points, tuple(len(line) for line in lines))
+
     def valleys(self, sums: Array) -> NDArray[np.intp]:
         """Points whose sum (G,) is no larger than those next to them, or on an edge than those along it; best first."""
         if not self.sides:
@@ -73,11 +92,7 @@ class Grid:
         Twice the places between a point and the next ones are `looked` at, of all valleys together. A descent may come
         as far below as some times what lies between the lowest and the middle one of the last of these.
         """
-        wide = self.points.reshape(*self.sides, -1)
-        lines: list[Array] = []
-        for axis in range(len(self.sides)):
-            along: Any = (*[0] * axis, slice(None), *[0] * (len(self.sides) - axis - 1), axis)
-            lines.append(wide[along])
+        lines = self.lines
         parts = np.array([-1.0, -0.5, 0.0, 0.5, 1.0] if len(lines) < 3 else [-0.7, 0.0, 0.7])
         around = np.stack(np.meshgrid(*[parts] * len(lines), indexing="ij"), axis=-1).reshape(-1, len(lines))
         place = np.array(np.unravel_index(found, self.sides), dtype=np.float64).T
