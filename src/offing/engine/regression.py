@@ -310,7 +310,7 @@ def _learning(problem: Problem, shapes: Shapes, trial: Trial) -> _Separated:
             problem = replace(problem, dynamics=carried.dynamics)
         spread = _spread(ratios, problem)
         beside = Beside.of(problem.columns, problem.target, shapes.varying, spread[:k], chain)
-        end = descend(shapes, theta, beside, spread[k:]) or End(trial, False)
+        end = descend(shapes, theta, beside, spread[k:]) or End(trial, False, np.zeros((len(theta), len(theta))))
         trial, converged = end.trial, end.converged
         after = np.concatenate([trial.theta, ratios, np.zeros(0) if carried is None else carried.parameters])
         still = turn > 0 and bool((np.abs(after - before) <= 1e-4 * np.maximum(np.abs(before), 1e-3)).all())

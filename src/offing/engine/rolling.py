@@ -16,6 +16,8 @@ from offing.engine.triangle import RANK_TOLERANCE, Array
 _RIVALS, _RIVAL = 2, 1.01
 #: Within so many steps of that grid two points are of one valley.
 _STEPS = 2.0
+#: Folds are many: the search ends where a step promises less than this share of the sum of squares.
+_REST = 1e-10
 
 
 @dataclass(frozen=True)
@@ -61,7 +63,9 @@ def rolling(problem: Problem, ends: Sequence[int]) -> Rolled:
     if shapes is None or problem.dynamics is not None or len(problem.bounded) or problem.worth is not None:
         raise ValueError("rolling estimates have shapes, and neither strengths nor dynamics nor weights of rows")
     fixed = np.setdiff1d(np.arange(problem.columns.shape[1]), shapes.varying)
-    rivals = _rivals(problem, shapes, problem.columns[:, fixed], np.asarray(ends))
+    open_ = [each for each in shapes.grids if len(each.points) > 1]
+    grid = open_[0].finer if len(open_) == 1 and open_[0].sides and len(shapes.varying) == 1 else None
+    rivals = _rivals(problem, shapes, grid, problem.columns[:, fixed], np.asarray(ends))
     loose = np.full(problem.columns.shape[1], np.inf)
     found: list[End] = []
     rows = []
@@ -70,7 +74,7 @@ def rolling(problem: Problem, ends: Sequence[int]) -> Rolled:
         columns, target = problem.columns[:end], problem.target[:end]
         chain = replace(problem.chain, times=problem.times[:end])
         beside = Beside.of(columns, target, shapes.varying, loose, chain)
-        reached = _reached(part, beside, found[-1].trial.theta if found else None, points)
+        reached = _reached(part, beside, found[-1] if found else None, points, grid)
         found.append(reached)
         trial = reached.trial
         whole = columns.copy()
@@ -82,16 +86,16 @@ def rolling(problem: Problem, ends: Sequence[int]) -> Rolled:
     )  # fmt: skip
 
 
-def _reached(shapes: Shapes, beside: Beside, warm: Array | None, points: Array | None) -> End:
+def _reached(shapes: Shapes, beside: Beside, before: End | None, points: Array | None, grid: Grid | None) -> End:
     """The lowest of where the warm start and the grid's rivals (p, s) lead; the whole search where these are none."""
-    if warm is None or points is None:
+    if before is None or points is None or grid is None:
         return lowest(shapes, beside)[0]
-    found = [end for end in (descend(shapes, warm, beside),) if end is not None]
-    (grid,) = (each.finer for each in shapes.grids if len(each.points) > 1)
+    warm = descend(shapes, before.trial.theta, beside, beyond=before.beyond, rest=_REST)
+    found = [end for end in (warm,) if end is not None]
     for point in points:
         if any(_beside_each_other(grid, end.trial.theta, point) for end in found):
             continue
-        end = descend(shapes, point, beside, met=found)
+        end = descend(shapes, point, beside, met=found, rest=_REST)
         if end is not None:
             found.append(end)
     return min(found, key=lambda each: each.trial.value)
@@ -120,12 +124,12 @@ def _head(shapes: Shapes, end: int) -> Shapes:
     return replace(shapes, bend=bend, many=many)
 
 
-def _rivals(problem: Problem, shapes: Shapes, fixed: Array, ends: NDArray[np.intp]) -> list[Array] | list[None]:
-    """The points (p, s) of a fine grid with the smallest sums of squares of each fold; None where there are several."""
-    grids: list[Grid] = [grid for grid in shapes.grids if len(grid.points) > 1]
-    if len(grids) != 1 or len(shapes.varying) != 1:
+def _rivals(
+    problem: Problem, shapes: Shapes, grid: Grid | None, fixed: Array, ends: NDArray[np.intp]
+) -> list[Array] | list[None]:
+    """The points (p, s) of a fine grid with the smallest sums of squares of each fold; None where there is no such."""
+    if grid is None:
         return [None] * len(ends)
-    grid = grids[0].finer
     thetas = np.repeat(shapes.first[None], len(grid.points), axis=0)
     thetas[:, grid.places] = grid.points
     columns, offsets = shapes.many(thetas)
@@ -145,8 +149,8 @@ def _rivals(problem: Problem, shapes: Shapes, fixed: Array, ends: NDArray[np.int
     rest = whole - np.einsum("mf,mf->m", aimed, solved[:, :, -1])
     sure = left > np.square(RANK_TOLERANCE) * own
     sums = np.where(sure, rest[:, None] - np.square(gain) / np.maximum(left, 1e-300), np.inf)
-    found = []
-    for fold in sums:
-        low = grid.valleys(fold)
-        found.append(thetas[low[fold[low] <= fold[low].min() * _RIVAL][:_RIVALS]])
-    return found
+    # The lowest valleys of each fold, those that are none last.
+    ordered = np.where(grid.lower(sums), sums, np.inf)
+    places = np.argsort(ordered, axis=1, kind="stable")[:, :_RIVALS]
+    lowest_ = np.take_along_axis(ordered, places, axis=1)
+    return [thetas[row[value <= value[0] * _RIVAL]] for row, value in zip(places, lowest_, strict=True)]

@@ -13,14 +13,15 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import qr
 
 from offing.engine.dynamics import Chain
-from offing.engine.triangle import RANK_TOLERANCE, Array, solve, triangle
+from offing.engine.triangle import RANK_TOLERANCE, Array, orthonormal, solve, triangle
 
 _ROUNDS = 60
 #: Of several grids so many valleys of each are crossed, and at most so many of these followed to their ends.
 _DESCENTS, _CROSSED = 6, 2
+#: A search ends where its next step promises less than this share of the sum of squares.
+_REST = 1e-13
 #: A valley may be so many times deeper than what is around its bottom is above it.
 _DEPTH = 3.0
 #: Valleys up to this share of the way from the lowest to the middle point of a grid are rivals of the lowest.
@@ -77,14 +78,18 @@ class Grid:
         """Points whose sum (G,) is no larger than those next to them, or on an edge than those along it; best first."""
         if not self.sides:
             return np.argsort(sums, kind="stable")[:1].astype(np.intp)
-        wide = sums.reshape(self.sides)
-        low = wide <= _least_around(wide)
-        for axis, n in enumerate(self.sides) if wide.ndim > 1 else ():
-            for end in (0, n - 1):
-                face: Any = (*[slice(None)] * axis, end)
-                low[face] |= wide[face] <= _least_around(wide[face])
-        found = np.flatnonzero(low.ravel() & np.isfinite(sums))
+        found = np.flatnonzero(self.lower(sums[None])[0])
         return found[np.argsort(sums[found], kind="stable")].astype(np.intp)
+
+    def lower(self, sums: Array) -> NDArray[np.bool_]:
+        """Which points are valleys of each of several problems, by their sums (m, G)."""
+        wide = sums.reshape(-1, *self.sides)
+        low = wide <= _least_around(wide, several=True)
+        for axis, n in enumerate(self.sides) if len(self.sides) > 1 else ():
+            for end in (0, n - 1):
+                face: Any = (slice(None), *[slice(None)] * axis, end)
+                low[face] |= wide[face] <= _least_around(wide[face], several=True)
+        return low.reshape(sums.shape) & np.isfinite(sums)
 
     def bottoms(self, found: NDArray[np.intp], looked: Callable[[Array], Array]) -> tuple[Array, Array]:
         """From valleys (V,) to points (V, m) nearer to their bottoms, and how low (V,) a descent from each may come.
@@ -108,10 +113,11 @@ class Grid:
         return points[rows, best], lowest_ - _DEPTH * (np.median(sums, axis=1) - lowest_)
 
 
-def _least_around(grid: Array) -> Array:
-    """The least value of each point of a grid and those next to it, corners too."""
+def _least_around(grid: Array, *, several: bool = False) -> Array:
+    """The least value of each point of a grid, or of `several`, and those next to it, corners too."""
     wide = grid
-    for axis, n in enumerate(wide.shape):
+    for axis in range(1 if several else 0, wide.ndim):
+        n = wide.shape[axis]
         padded = np.pad(wide, [(1, 1) if i == axis else (0, 0) for i in range(wide.ndim)], constant_values=np.inf)
         parts = [padded[(*[slice(None)] * axis, slice(k, k + n))] for k in range(3)]
         wide = np.minimum(np.minimum(parts[0], parts[1]), parts[2])
@@ -180,21 +186,18 @@ class Beside:
     @classmethod
     def of(cls, columns: Array, target: Array, varying: NDArray[np.intp], spread: Array, chain: Chain) -> Beside:
         """The fixed ones of the columns (n, k), given the strengths and the dynamics; dependent ones are left out."""
-        fixed = np.setdiff1d(np.arange(columns.shape[1]), varying)
-        drawn = np.flatnonzero(np.isfinite(spread[fixed]))
-        ridge = np.zeros((len(drawn), len(fixed)))
-        ridge[np.arange(len(drawn)), drawn] = 1.0 / np.sqrt(spread[fixed][drawn])
-        both = np.vstack([chain.whiten(columns[:, fixed]), ridge])
-        if not len(fixed):
-            return cls(target, np.zeros((len(both), 0)), spread[varying], chain)
-        spanning, root = qr(both, mode="economic")
+        free = np.ones(columns.shape[1], dtype=bool)
+        free[varying] = False
+        both = chain.whiten(columns[:, free])
+        if np.isfinite(spread[free]).any():
+            both = np.vstack([both, _pulls(spread[free])[:, :-1]])
+        spanning, root = orthonormal(both)
         # A dependent column would leave a direction of its own in the basis, which nothing spans.
         kept = np.abs(np.diagonal(root)) > RANK_TOLERANCE * np.linalg.norm(root, axis=0)
         if not kept.all():
             kept = solve(triangle(np.column_stack([both, np.zeros(len(both))]))).kept
-            spanning = qr(both[:, kept], mode="economic")[0]
-        basis: Array = np.asarray(spanning).astype(np.float64, copy=False)
-        return cls(target, basis, spread[varying], chain)
+            spanning = orthonormal(both[:, kept])[0]
+        return cls(target, spanning, spread[varying], chain)
 
     def left(self, columns: Array) -> Array:
         """What the fixed columns leave (N, q) of others (n, q)."""
@@ -255,7 +258,7 @@ class Beside:
 def _orthonormal(columns: Array) -> tuple[Array, Array]:
     """Orthonormal columns (N, r) that span others, and the triangle (r, r) that makes the latter of them."""
     if columns.shape[1] != 1:
-        return np.linalg.qr(columns)
+        return orthonormal(columns)
     length = float(np.sqrt(columns[:, 0] @ columns[:, 0]))
     return columns / max(length, 1e-300), np.array([[length]])
 
@@ -270,10 +273,11 @@ def _pulls(spread: Array) -> Array:
 
 @dataclass(frozen=True)
 class End:
-    """Where a descent came to rest, or was `converged` not."""
+    """Where a descent came to rest, or was `converged` not; `beyond` (s, s) is the curvature gathered on the way."""
 
     trial: Trial
     converged: bool
+    beyond: Array
 
 
 def lowest(shapes: Shapes, plain: Beside) -> list[End]:
@@ -337,11 +341,15 @@ def _near(shapes: Shapes, theta: Array, other: Array, share: float = 1e-3) -> bo
 
 
 def descend(
-    shapes: Shapes, theta: Array, beside: Beside, pull: Array | None = None, met: Sequence[End] = ()
-) -> End | None:
+    shapes: Shapes, theta: Array, beside: Beside, pull: Array | None = None, *, met: Sequence[End] = (),
+    beyond: Array | None = None,
+    rest: float = _REST,
+) -> End | None:  # fmt: skip
     """Where the sum of squares is least near θ, strengths and dynamics given.
 
-    `pull` (s,) is the spread with which shapes that enter as factors are drawn to zero. None where the way meets an end
+    `pull` (s,) is the spread with which shapes that enter as factors are drawn to zero, `beyond` (s, s) what is known
+    of the curvature from a problem that is nearly the same, `rest` the share of the sum that is worth no step. None
+    where the way meets an end
     that was `met` before, or promises nothing below it. The curvature that Gauss and Newton leave out is gathered from
     the gradients on the way (Dennis, Gay & Welsch 1981); steps are damped (Levenberg 1944; Marquardt 1963).
     """
@@ -351,7 +359,7 @@ def descend(
     here = beside.tried(shapes, theta, pull)
     lean = beside.lean(here)
     down = lean.T @ here.residual - drawn * theta
-    beyond, damping = np.zeros((len(theta), len(theta))), 0.0
+    beyond, damping = np.zeros((len(theta), len(theta))) if beyond is None else beyond, 0.0
     for turn in range(_ROUNDS):
         inner = lean.T @ lean + np.diag(drawn)
         inner += np.diag((damping + 1e-14) * np.diagonal(inner) + 1e-300)
@@ -367,15 +375,15 @@ def descend(
             damping = max(10.0 * damping, 1e-2)
             continue
         trial = np.clip(theta + step, shapes.lower, shapes.upper)
-        if promised <= 1e-13 * here.value or (np.abs(step) <= 1e-9 * room).all():
-            return End(here, True)
+        if promised <= rest * here.value or (np.abs(step) <= 1e-9 * room).all():
+            return End(here, True, beyond)
         there = beside.tried(shapes, trial, pull)
         if there.value > here.value * (1.0 + 1e-13):
             if damping > 1e8:
-                return End(here, True)  # no smaller step lowers it either: rounding is all that is left
+                return End(here, True, beyond)  # no smaller step lowers it either: rounding is all that is left
             damping = max(10.0 * damping, 1e-2)
             continue
-        rest = here.value - there.value <= 1e-14 * here.value
+        still = here.value - there.value <= 1e-14 * here.value
         other = beside.lean(there)
         beyond = _gathered(beyond, trial - theta, other.T @ there.residual - lean.T @ there.residual,
                            other.T @ there.residual - lean.T @ here.residual)  # fmt: skip
@@ -384,9 +392,9 @@ def descend(
         damping = damping / 10.0 if damping > 1e-4 else 0.0
         if any(_near(shapes, theta, end.trial.theta) for end in met):
             return None
-        if rest:
-            return End(here, True)
-    return End(here, False)
+        if still:
+            return End(here, True, beyond)
+    return End(here, False, beyond)
 
 
 def _step(curved: Array, down: Array, low: Array, high: Array) -> tuple[Array, float]:

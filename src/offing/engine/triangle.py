@@ -65,6 +65,16 @@ def triangle(matrix: Array, weights: Array | None = None) -> Array:
     return np.triu(packed[:k])
 
 
+def orthonormal(matrix: Array) -> tuple[Array, Array]:
+    """Orthonormal columns Q (n, k) and the triangle R (k, k) with Q R = `matrix` (n, k), n not below k."""
+    k = matrix.shape[1]
+    if not k:
+        return matrix, np.zeros((0, 0))
+    packed, tau, *_ = lapack.dgeqrf(matrix, lwork=int(lapack.dgeqrf_lwork(*matrix.shape)[0]))
+    root = np.triu(packed[:k])
+    return lapack.dorgqr(packed, tau, lwork=64 * k)[0], root
+
+
 def join(first: Array, rows: Array) -> Array:
     """Triangle of the rows behind `first` (k, k) together with further `rows` (m, k)."""
     return triangle(np.vstack([first, rows]))
