@@ -233,12 +233,12 @@ def test_an_expectation_counts_in_the_errors_beside_a_robust_loss(loss):
     assert errors[1000.0] == pytest.approx(own, rel=0.01)
     hits = 0
     generator = np.random.default_rng(8)
-    for seed in range(150):
+    for seed in range(80):
         truth = 0.5 + 0.15 * generator.normal()
         wishes = {"c": {"expected": 0.5, "give_or_take": 0.15}}
         fit = of.Model("y", terms=drivers(**wishes), loss=loss).fit(frame(60, seed, (1.0, 0.0, truth, 0.2), wild=3))
         hits += rows(fit).loc["c", "low"] <= truth <= rows(fit).loc["c", "high"]
-    assert 0.9 <= hits / 150 <= 0.995
+    assert 0.88 <= hits / 80 <= 1.0
 
 
 def test_weights_by_age_are_weighted_least_squares():

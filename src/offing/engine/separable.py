@@ -18,6 +18,8 @@ from offing.engine.dynamics import Chain
 from offing.engine.triangle import RANK_TOLERANCE, Array, orthonormal, solve, triangle
 
 _ROUNDS = 60
+#: Parts of the way from a point of a grid to the next ones, at first and then nearer.
+_CLOSER = ((-0.6, -0.3, 0.0, 0.3, 0.6), (-0.2, 0.0, 0.2))
 #: Of several grids so many valleys of each are crossed, and at most so many of these followed to their ends.
 _DESCENTS, _CROSSED = 6, 2
 #: A search ends where its next step promises less than this share of the sum of squares.
@@ -98,12 +100,11 @@ class Grid:
         as far below as some times what lies between the lowest and the middle one of the last of these.
         """
         lines = self.lines
-        parts = np.array([-1.0, -0.5, 0.0, 0.5, 1.0] if len(lines) < 3 else [-0.7, 0.0, 0.7])
-        around = np.stack(np.meshgrid(*[parts] * len(lines), indexing="ij"), axis=-1).reshape(-1, len(lines))
         place = np.array(np.unravel_index(found, self.sides), dtype=np.float64).T
         most, rows = np.array(self.sides) - 1.0, np.arange(len(found))
-        for reach in (0.6, 0.2):
-            near = np.clip(place[:, None, :] + reach * around, 0.0, most)
+        for parts in _CLOSER if len(lines) < 3 else _CLOSER[1:]:
+            around = np.stack(np.meshgrid(*[parts] * len(lines), indexing="ij"), axis=-1).reshape(-1, len(lines))
+            near = np.clip(place[:, None, :] + around, 0.0, most)
             points = np.stack(
                 [np.interp(near[..., axis], np.arange(len(line)), line) for axis, line in enumerate(lines)], axis=-1
             )
@@ -115,13 +116,12 @@ class Grid:
 
 def _least_around(grid: Array, *, several: bool = False) -> Array:
     """The least value of each point of a grid, or of `several`, and those next to it, corners too."""
-    wide = grid
-    for axis in range(1 if several else 0, wide.ndim):
-        n = wide.shape[axis]
-        padded = np.pad(wide, [(1, 1) if i == axis else (0, 0) for i in range(wide.ndim)], constant_values=np.inf)
-        parts = [padded[(*[slice(None)] * axis, slice(k, k + n))] for k in range(3)]
-        wide = np.minimum(np.minimum(parts[0], parts[1]), parts[2])
-    return wide
+    least = grid.copy()
+    for axis in range(1 if several else 0, grid.ndim):
+        along, before = np.moveaxis(least, axis, 0), np.moveaxis(least.copy(), axis, 0)
+        np.minimum(along[1:], before[:-1], out=along[1:])
+        np.minimum(along[:-1], before[1:], out=along[:-1])
+    return least
 
 
 @dataclass(frozen=True)
