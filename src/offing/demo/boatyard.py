@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 from offing.demo.ferry import Array
+from offing.demo.heat import wandering
 
 #: The quarters with orders, and the last instant up to which indicators are there: the day on which all is looked at.
 FIRST_QUARTER, QUARTERS, TODAY = "2002-01-01", 97, "2026-06-24"
@@ -56,8 +57,8 @@ def boatyard(seed: int = 7) -> Yard:
     quarters = pd.date_range(FIRST_QUARTER, periods=QUARTERS + 1, freq="QS", name="quarter")
     months = pd.date_range(quarters[0] - pd.DateOffset(months=12), "2026-06-01", freq="MS", name="month")
     weeks = pd.date_range("2001-06-04", "2026-06-29", freq="7D", name="week")
-    bookings = 60.0 + 8.0 * np.sin(2.0 * np.pi * months.month / 12.0) + 9.0 * _wandering(len(months), 0.75, generator)
-    enquiries = 140.0 + 25.0 * _wandering(len(weeks), 0.85, generator)
+    bookings = 60.0 + 8.0 * np.sin(2.0 * np.pi * months.month / 12.0) + 9.0 * wandering(len(months), 0.75, generator)
+    enquiries = 140.0 + 25.0 * wandering(len(weeks), 0.85, generator)
     ends = quarters + pd.DateOffset(months=3)
     weights = {name: beta_weights(span, TRUTH[name, f"{name}: weights: a"], TRUTH[name, f"{name}: weights: b"])
                for name, span in SPANS.items()}  # fmt: skip
@@ -91,12 +92,3 @@ def beta_weights(span: int, a: float, b: float) -> Array:
     u = (np.arange(span) + 0.5) / span
     raw = u ** (a - 1.0) * (1.0 - u) ** (b - 1.0)
     return np.asarray(raw / raw.sum())
-
-
-def _wandering(n: int, carried: float, generator: np.random.Generator) -> Array:
-    """A wandering series of unit spread, of which the share `carried` stays from period to period."""
-    shocks = generator.standard_normal(n) * np.sqrt(1.0 - carried**2)
-    values = np.zeros(n)
-    for t in range(1, n):
-        values[t] = carried * values[t - 1] + shocks[t]
-    return values

@@ -102,7 +102,7 @@ def _year_share(hours: pd.DatetimeIndex) -> Array:
     return np.asarray((wall - opened) / (closed - opened), dtype=float)
 
 
-def _wandering(n: int, carried: float, generator: np.random.Generator) -> Array:
+def wandering(n: int, carried: float, generator: np.random.Generator) -> Array:
     """A wandering series of unit spread, of which the share `carried` stays from hour to hour."""
     shocks = generator.standard_normal(n) * np.sqrt(1.0 - carried**2)
     values = np.zeros(n)
@@ -116,16 +116,16 @@ def _drivers(hours: pd.DatetimeIndex, generator: np.random.Generator) -> pd.Data
     share, clock = _year_share(hours), hours.hour.to_numpy()
     winter = np.cos(2.0 * np.pi * (share - 0.05))
     daily = np.cos(2.0 * np.pi * (clock - 15.0) / 24.0)
-    temperature = 9.5 - 7.5 * winter + 2.2 * daily + 3.2 * _wandering(n, 0.985, generator)
+    temperature = 9.5 - 7.5 * winter + 2.2 * daily + 3.2 * wandering(n, 0.985, generator)
     height = np.clip(np.sin(np.pi * (clock - 6.0 - winter) / (12.0 - 2.0 * winter)), 0.0, None)
-    clouds = np.clip(0.55 + 0.3 * _wandering(n, 0.93, generator), 0.05, 1.0)
+    clouds = np.clip(0.55 + 0.3 * wandering(n, 0.93, generator), 0.05, 1.0)
     beds = (
-        2400.0 - 1300.0 * winter + 260.0 * (hours.day_of_week.to_numpy() >= 4) + 180.0 * _wandering(n, 0.99, generator)
+        2400.0 - 1300.0 * winter + 260.0 * (hours.day_of_week.to_numpy() >= 4) + 180.0 * wandering(n, 0.99, generator)
     )
     return pd.DataFrame(
         {
             "outside temperature": np.round(temperature, 1),
-            "wind": np.round(np.abs(6.0 + 1.5 * winter + 3.0 * _wandering(n, 0.95, generator)), 1),
+            "wind": np.round(np.abs(6.0 + 1.5 * winter + 3.0 * wandering(n, 0.95, generator)), 1),
             "sun": np.round((560.0 - 260.0 * winter) * height * clouds),
             "beds occupied": np.round(np.clip(beds, 0.0, None)).astype(int),
         },
