@@ -266,6 +266,16 @@ def test_the_interval_counts_what_the_drivers_own_model_does_not_know():
     assert alone.min() > 0.0
 
 
+def test_the_default_origin_is_told_where_a_driver_makes_it():
+    data, *_ = world(quarters=N - 1)
+    later = next(finding for finding in model(weights="flat", span=3).fit(data).findings if finding.check == "origin")
+    assert later.evidence == {"origin": "2025-01-22", "target": "2024-10-01"}
+    stated = model(weights="flat", span=3).fit(data, as_of="2024-10-23").findings
+    assert "origin" not in {finding.check for finding in stated}
+    early = {**data, "charter": of.read(data["charter"].frame.iloc[:-3].rename_axis(None), frequency="month")}
+    assert "origin" not in {finding.check for finding in model(weights="flat", span=3).fit(early).findings}
+
+
 def test_the_running_estimate_is_moved_by_surprises_times_weights():
     data, _y, *_ = world(quarters=N - 1)
     dates = ["2024-10-02", "2024-10-23", "2024-11-23", "2024-12-23", "2025-01-23"]

@@ -135,7 +135,7 @@ class Forecast:
 
     @property
     def origin(self) -> pd.Timestamp:
-        """The instant from which it is made: when the target's last value became known."""
+        """The instant from which it is made: what was known then counts."""
         return self.axis.frequency.index(np.array([self.fit.view.origin]))[0]
 
     def quantiles(self, probabilities: Sequence[float]) -> pd.DataFrame:

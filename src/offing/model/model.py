@@ -261,6 +261,7 @@ class Model:
         estimate = judged(model, solved.estimate, design, sample)
         findings = (
             *settlings,
+            *(() if as_of is not None else _later_origin(table, axis, origin)),
             *_findings(view, model, states, target),
             *missing_drivers(
                 design.linear, layout.owners[: layout.linear], known,
@@ -330,6 +331,20 @@ def _instant(moment: object, frequency: Frequency) -> int:
         raise InputError(
             f"found {moment!r}, which is not a date", "Give one such as 2026-05-21.", key="as_of"
         ) from error
+
+
+def _later_origin(table: Table, axis: Axis, origin: int) -> tuple[Finding, ...]:
+    """A note where the last value of a driver, and not that of the target, makes the moment of the forecast."""
+    own = int(table.known_at()[axis.first + axis.n - 1 - table.axis.first])
+    if origin <= own:
+        return ()
+    moment, before = (f"{axis.frequency.index(np.array([each]))[0]:%Y-%m-%d}" for each in (origin, own))
+    message = (
+        f"All is seen from {moment}, when the last value of a faster or slower driver came out; the target's own came "
+        f"out on {before}."
+    )
+    return (Finding("origin", "note", message, advice="State as_of to see it from another date.",
+                    evidence={"origin": moment, "target": before}),)  # fmt: skip
 
 
 def _unsettled() -> Finding:
