@@ -210,6 +210,21 @@ def test_weights_stand_beside_own_lags_drivers_season_and_related_noise():
     assert of.lag_weights(related).slope == pytest.approx(2.0, abs=1.0)
 
 
+@pytest.mark.parametrize("keys", [{"weights": "beta", "span": 6}, {"weights": "polynomial", "span": 6, "degree": 2}])
+def test_effects_of_changes_are_the_slope_times_the_usual_range(keys):
+    data, y, x, _ = world()
+    change = np.diff(x, prepend=np.nan)
+    target = y + 3.0 * change[(38 + 3 * np.arange(N))[:, None] - np.arange(6)].mean(axis=1)
+    tables = {**data, "yard": of.read(pd.DataFrame({"orders": target}, QUARTERS))}
+    fit = of.Model("yard.orders", [of.Driver("charter.index", transform=["difference"], **keys)]).fit(tables)
+    (effect,) = of.effects(fit).effects
+    low, high = np.quantile(change[38 + 3 * np.arange(N)], (0.1, 0.9))
+    assert effect.change == pytest.approx((high - low) * of.lag_weights(fit).slope, rel=1e-9)
+    assert not of.elasticities(fit).drivers
+    with pytest.raises(of.InputError, match="acts by its changes"):
+        of.response(fit)
+
+
 # What is known when
 
 

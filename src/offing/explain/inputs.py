@@ -9,10 +9,10 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count
-from offing.calendar import on_clock_of
 from offing.explain.lag_weights import lag_weights
 from offing.explain.periods import period_of
 from offing.model import Forecast
+from offing.model.direct import DirectForecast
 from offing.model.words import as_html, number, text_table
 from offing.tables import MARKS, released_at
 from offing.terms import Driver, LagWeights
@@ -101,7 +101,7 @@ def inputs(ahead: Forecast, period: object = None) -> Inputs:
     """
     place = period_of(ahead.axis, period)
     axis = ahead.axis.part(place, place + 1)
-    part = ahead.parts[place] if hasattr(ahead, "parts") else ahead
+    part = ahead.parts[place] if isinstance(ahead, DirectForecast) else ahead
     fit, frames = part.fit, []
     for term in fit.model.terms:
         if not isinstance(term, Driver) or term.weights is None:
@@ -112,7 +112,7 @@ def inputs(ahead: Forecast, period: object = None) -> Inputs:
         table = fit.view.sources.tables[fit.view.sources.find(term.data)[0]]
         curve = lag_weights(fit, str(term.name)).coefficient[::-1]
         released = released_at(table, needed)
-        index = [own.index(on_clock_of(own, own, each)) for each in (needed.starts, needed.ends, released)]
+        index = [own.index(each) for each in (needed.starts, needed.ends, released)]
         frames.append(pd.DataFrame({
             "driver": str(term.name), "period": needed.labels(), "start": index[0], "end": index[1],
             "released": index[2], "coefficient": curve, "value": known.values,

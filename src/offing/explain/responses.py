@@ -115,6 +115,9 @@ def response(fit: Fit, driver: str | None = None) -> Response:
     """
     term = asked(fit, Driver, driver, "driver")
     _check(fit)
+    if any(step.is_change for step in term.steps):
+        raise InputError(f"'{term.name}' acts by its changes, so that a lasting value does nothing",
+                         "Ask of.effects, or of.lag_profile.", key="driver")  # fmt: skip
     past = fit.seen(term.data)
     spread = float(np.ptp(past))
     edges = past.min() - _BEYOND * spread, past.max() + _BEYOND * spread

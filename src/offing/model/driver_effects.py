@@ -129,7 +129,12 @@ def effects(fit: Fit) -> Effects:
 def _effect(fit: Fit, driver: Driver) -> Effect | None:
     """The driver's effect; None where it needs a column that was left out, of which the data say nothing."""
     alone = not any(step.is_change for step in driver.steps)
-    past = fit.seen(driver.data) if alone else fit.rows.blocks[_place(fit, driver)].columns[fit.used].ravel()
+    if alone:
+        past = fit.seen(driver.data)
+    elif driver.weights is not None:
+        past = driver.lag_values(fit.view, fit.axis, fit.states[str(driver.name)])[fit.used][:, 0]
+    else:
+        past = fit.rows.blocks[_place(fit, driver)].columns[fit.used].ravel()
     at_low, at_high = (float(each) for each in np.quantile(past, (0.1, 0.9)))
     if at_low == at_high:
         at_low, at_high = float(past.min()), float(past.max())
@@ -199,7 +204,10 @@ def _design_at(fit: Fit, driver: Driver, value: float, *, alone: bool) -> tuple[
     else:
         place = _place(fit, driver)
         blocks = list(fit.rows.blocks)
-        blocks[place] = replace(blocks[place], columns=np.full_like(blocks[place].columns, value))
+        if driver.weights is not None:
+            blocks[place] = driver.held(fit.view, fit.axis, fit.states[str(driver.name)], value)
+        else:
+            blocks[place] = replace(blocks[place], columns=np.full_like(blocks[place].columns, value))
         design = replace(fit.rows, blocks=tuple(blocks))
     matrix, values = design.linearised(fit.estimate.beta)
     return matrix[fit.used], values[fit.used]

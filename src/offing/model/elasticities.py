@@ -150,6 +150,8 @@ def elasticities(fit: Fit) -> Elasticities:
 
 
 def _positive(fit: Fit, driver: Driver) -> bool:
+    if any(step.is_change for step in driver.steps):
+        return False  # so many percent more throughout are no change
     known = fit.seen(driver.data)
     return len(known) > 0 and bool((known > 0.0).all())
 

@@ -198,7 +198,7 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
                 results["contributions"] = study.forecasts[name].contributions
                 results["history"] = fit.contributions
             for driver in [term for term in fit.model.terms if isinstance(term, Driver) and term.bends]:
-                if fit.scale.plain:
+                if fit.scale.plain and not any(step.is_change for step in driver.steps):
                     results[f"response-{file_part(str(driver.name))}"] = response(fit, str(driver.name))
             results |= {f"weights-{file_part(driver)}": lag_weights(fit, driver) for driver in _weighted(fit)}
             results |= {"inputs": inputs(study.forecasts[name])} if _weighted(fit) else {}

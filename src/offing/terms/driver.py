@@ -306,10 +306,9 @@ class Driver(Term):
 
     def block(self, view: View, axis: Axis, state: DriverState) -> Block:
         """The values, one column a lag; or what their forms make of them, by the shapes that are estimated."""
-        stem = " ".join((*(step.name for step in reversed(self.steps)), str(self.name)))
+        stem = self._stem
         if self.weights is not None:
-            lags, unit = self.lag_values(view, axis, state), view.frequency(self.data).unit
-            return LagWeights.of(self).block(stem, lags, unit, asked(self, (stem,), state.scales))
+            return self._weighted(view, state, self.lag_values(view, axis, state))
         if state.smooth is not None:
             return curve_block(state.smooth, stem, self.transformed(view, axis, state.steps),
                                lambda: self.transformed(view, view.rows, state.steps))  # fmt: skip
@@ -341,6 +340,19 @@ class Driver(Term):
             tuple(len(shape.starts) for shape in shapes),
         )
         return Block(columns_at(np.array(crossed[0]))[0], names, curve=curve, **asked(self, names, state.scales))
+
+    def held(self, view: View, axis: Axis, state: DriverState, value: float) -> Block:
+        """The block with all values under its weights, transformed, at one value."""
+        return self._weighted(view, state, np.full((axis.n, int(self.span or 0)), value))
+
+    def _weighted(self, view: View, state: DriverState, lags: Array) -> Block:
+        wishes = asked(self, (self._stem,), state.scales)
+        return LagWeights.of(self).block(self._stem, lags, view.frequency(self.data).unit, wishes)
+
+    @property
+    def _stem(self) -> str:
+        """Its name after its transformations."""
+        return " ".join((*(step.name for step in reversed(self.steps)), str(self.name)))
 
     def lag_values(self, view: View, axis: Axis, state: DriverState) -> Array:
         """The values (n, span) over which it has weights, the newest first."""
