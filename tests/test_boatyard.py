@@ -92,6 +92,11 @@ def test_a_date_on_the_command_line_hides_what_was_not_out(folder, tmp_path, run
     assert ahead.loc["weighted", "forecast"] == pytest.approx(running["weighted", "2026-05-25"], rel=1e-9)
     assert ahead.loc["weighted", "origin"] == "2026-05-25"
     assert json.loads((tmp_path / "out" / "run.json").read_text())
+    dated = study.split("[combination]", maxsplit=1)[0]
+    (tmp_path / "dated.toml").write_text(dated)
+    told = run_cli("forecast", tmp_path / "dated.toml", "--as-of", "2026-05-25").out
+    assert "2026-05-25: 2026-Q2 is estimated at" in told
+    assert "2026-06-24" not in told
     said = run_cli("explain", tmp_path / "study.toml", "--as-of", "2026-05-25").out
     assert "On 2026-05-25 values with" in said
     assert "That timing does not matter has p" in said

@@ -146,13 +146,15 @@ class Study:
 
     @cached_property
     def running(self) -> dict[str, RunningEstimate]:
-        """The estimate of the running period on each of the study's dates, by the names of the models."""
+        """The estimate of the running period on the study's dates up to its origin, by the names of the models."""
         asked = self.spec.forecast
-        if not asked.dates:
+        # Dates are compared as ISO 8601 text; what is none is told where it is read.
+        dates = [each for each in asked.dates if self.origin is None or str(each) <= str(self.origin)]
+        if not dates:
             return {}
         with self._placing(("forecast", "dates")):
             return {
-                model.name: running_estimate(model, self.tables, asked.dates, edge=asked.edge, levels=asked.levels)
+                model.name: running_estimate(model, self.tables, dates, edge=asked.edge, levels=asked.levels)
                 for model in self.models
             }
 
