@@ -260,8 +260,9 @@ class Study:
             said = {**first.axis.frequency.stated, "zone": self.spec.sources[source.plan_for].zone}
             if options["rows"] == "periods" and options["aggregate_to"] is None:
                 options |= {key: value for key, value in said.items() if key not in source.model_fields_set}
-        if source.database is not None:
-            found: Table | Panel = read(**options, name=name)
-        else:
-            found = read(self.path.parent / str(source.file), **options)
+        with self._placing(("sources", name)):
+            if source.database is not None:
+                found: Table | Panel = read(**options, name=name)
+            else:
+                found = read(self.path.parent / str(source.file), **options)
         return found
