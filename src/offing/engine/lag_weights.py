@@ -98,8 +98,8 @@ class Exponential:
     @property
     def grid(self) -> tuple[Array, tuple[int, ...]]:
         """Points (G, 2) from which the search starts, and the grid's sides."""
-        tilt = 2.0 * _STEEPEST * np.sign(steps := np.linspace(-1.0, 1.0, 15)) * steps**2
-        bend = -2.0 * _STEEPEST * np.linspace(1.0, 0.0, 9) ** 2
+        tilt = 2.0 * _STEEPEST * np.sign(steps := np.linspace(-1.0, 1.0, 21)) * steps**2
+        bend = -2.0 * _STEEPEST * np.linspace(1.0, 0.0, 12) ** 2
         return _crossed((tilt, bend))
 
     def weights(self, thetas: Array) -> Array:

@@ -13,7 +13,7 @@ from offing.engine.separable import Bent, Beside, End, Grid, Shapes, descend, lo
 from offing.engine.triangle import RANK_TOLERANCE, Array
 
 #: So many valleys of a fine grid are followed, whose sums are at most so many times the lowest.
-_RIVALS, _RIVAL = 2, 1.01
+_RIVALS, _RIVAL = 2, 1.006
 #: Within so many steps of that grid two points are of one valley.
 _STEPS = 2.0
 #: Folds are many: the search ends where a step promises less than this share of the sum of squares.

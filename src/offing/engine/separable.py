@@ -25,7 +25,7 @@ _DESCENTS, _CROSSED = 6, 2
 #: A search ends where its next step promises less than this share of the sum of squares.
 _REST = 1e-13
 #: A valley may be so many times deeper than what is around its bottom is above it.
-_DEPTH = 3.0
+_DEPTH = 2.0
 #: Valleys up to this share of the way from the lowest to the middle point of a grid are rivals of the lowest.
 _RIVAL = 1.0
 #: A descent goes on while so many times what its next step promises, at first and later, would bring it below the
