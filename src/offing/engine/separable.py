@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.linalg import lapack
 
 from offing.engine.dynamics import Chain
 from offing.engine.triangle import RANK_TOLERANCE, Array, orthonormal, solve, triangle
@@ -407,11 +408,15 @@ def _step(curved: Array, down: Array, low: Array, high: Array) -> tuple[Array, f
     LinAlgError
         Where the form bends down.
     """
-    np.linalg.cholesky(curved)
     step, free = np.zeros(len(down)), ~(((low >= 0.0) & (down < 0.0)) | ((high <= 0.0) & (down > 0.0)))
     while free.any():
-        aim = down[free] - curved[np.ix_(free, ~free)] @ step[~free]
-        step[free] = np.linalg.solve(curved[np.ix_(free, free)], aim)
+        whole = free.all()
+        part, aim = (curved, down) if whole else (curved[np.ix_(free, free)],
+                                                  down[free] - curved[np.ix_(free, ~free)] @ step[~free])  # fmt: skip
+        _, found, bad = lapack.dposv(part, aim)
+        if bad:
+            raise np.linalg.LinAlgError("the form bends down")
+        step[free] = found
         past = np.where(free, np.maximum(low - step, step - high), 0.0) / np.maximum(np.abs(step), 1e-300)
         worst = int(np.argmax(past))
         if past[worst] <= 0.0:
