@@ -12,10 +12,10 @@ from offing.engine.regression import Problem
 from offing.engine.separable import Bent, Beside, End, Grid, Shapes, descend, lowest
 from offing.engine.triangle import RANK_TOLERANCE, Array
 
-#: So many valleys of a fine grid are followed, whose sums are at most so many times the lowest.
-_RIVALS, _RIVAL = 2, 1.006
+#: So many valleys of the grid are followed, whose sums are at most so many times the lowest.
+_RIVALS, _RIVAL = 2, 1.01
 #: Within so many steps of that grid two points are of one valley.
-_STEPS = 2.0
+_STEPS = 1.0
 #: Folds are many: the search ends where a step promises less than this share of the sum of squares.
 _REST = 1e-10
 
@@ -33,7 +33,7 @@ class Rolled:
 def rolling(problem: Problem, ends: Sequence[int]) -> Rolled:
     """Least squares with shapes from the first rows up to each of `ends`, without strengths and dynamics.
 
-    A fine grid of the shapes is looked at for all folds at once, from running sums of products; each fold follows the
+    The grid of the shapes is looked at for all folds at once, from running sums of products; each fold follows the
     end of the one before it, and its own lowest valleys of the grid. What a fold gives depends on its own rows alone.
 
     Raises
@@ -64,7 +64,7 @@ def rolling(problem: Problem, ends: Sequence[int]) -> Rolled:
         raise ValueError("rolling estimates have shapes, and neither strengths nor dynamics nor weights of rows")
     fixed = np.setdiff1d(np.arange(problem.columns.shape[1]), shapes.varying)
     open_ = [each for each in shapes.grids if len(each.points) > 1]
-    grid = open_[0].finer if len(open_) == 1 and open_[0].sides and len(shapes.varying) == 1 else None
+    grid = open_[0] if len(open_) == 1 and open_[0].sides and len(shapes.varying) == 1 else None
     rivals = _rivals(problem, shapes, grid, problem.columns[:, fixed], np.asarray(ends))
     loose = np.full(problem.columns.shape[1], np.inf)
     found: list[End] = []
@@ -127,7 +127,7 @@ def _head(shapes: Shapes, end: int) -> Shapes:
 def _rivals(
     problem: Problem, shapes: Shapes, grid: Grid | None, fixed: Array, ends: NDArray[np.intp]
 ) -> list[Array] | list[None]:
-    """The points (p, s) of a fine grid with the smallest sums of squares of each fold; None where there is no such."""
+    """The points (p, s) of the grid with the smallest sums of squares of each fold; None where there is no such."""
     if grid is None:
         return [None] * len(ends)
     thetas = np.repeat(shapes.first[None], len(grid.points), axis=0)

@@ -68,15 +68,6 @@ class Grid:
             found.append(wide[along])
         return found
 
-    @property
-    def finer(self) -> Grid:
-        """The grid with one more point between each two."""
-        if not self.sides:
-            return self
-        lines = [np.insert(line, range(1, len(line)), (line[1:] + line[:-1]) / 2.0) for line in self.lines]
-        points = np.stack(np.meshgrid(*lines, indexing="ij"), axis=-1).reshape(-1, len(lines))
-        return Grid(self.places, points, tuple(len(line) for line in lines))
-
     def valleys(self, sums: Array) -> NDArray[np.intp]:
         """Points whose sum (G,) is no larger than those next to them, or on an edge than those along it; best first."""
         if not self.sides:
