@@ -39,7 +39,7 @@ def rolling(problem: Problem, ends: Sequence[int]) -> Rolled:
     Raises
     ------
     ValueError
-        If strengths or dynamics are to be learnt, which these sums do not know.
+        If strengths, dynamics, bounds, expectations, weights of rows or another loss are asked for.
 
     Examples
     --------
@@ -60,8 +60,9 @@ def rolling(problem: Problem, ends: Sequence[int]) -> Rolled:
     [0.1, 0.1]
     """
     shapes = problem.shapes
-    if shapes is None or problem.dynamics is not None or len(problem.bounded) or problem.worth is not None:
-        raise ValueError("rolling estimates have shapes, and neither strengths nor dynamics nor weights of rows")
+    more = (problem.dynamics, problem.worth, problem.limits, problem.towards, problem.rising)
+    if shapes is None or len(problem.bounded) or problem.loss != "squares" or any(each is not None for each in more):
+        raise ValueError("rolling estimates are plain least squares with shapes, and nothing else is learnt or asked")
     fixed = np.setdiff1d(np.arange(problem.columns.shape[1]), shapes.varying)
     open_ = [each for each in shapes.grids if len(each.points) > 1]
     grid = open_[0] if len(open_) == 1 and open_[0].sides and len(shapes.varying) == 1 else None
@@ -102,7 +103,7 @@ def _reached(shapes: Shapes, beside: Beside, before: End | None, points: Array |
 
 
 def _beside_each_other(grid: Grid, theta: Array, other: Array) -> bool:
-    """Whether two sets of shapes lie within two steps of the grid, so that they are of one valley."""
+    """Whether two sets of shapes lie within a step of the grid, so that they are of one valley."""
     steps = [
         float(np.ptp(np.interp([theta[place], other[place]], line, np.arange(len(line)))))
         for place, line in zip(grid.places, grid.lines, strict=True)
@@ -135,14 +136,14 @@ def _rivals(
     columns, offsets = shapes.many(thetas)
     if offsets.any():
         return [None] * len(ends)
-    bent, places, target = columns[:, :, 0].T, ends - 1, problem.target
+    bent, last, target = columns[:, :, 0].T, ends - 1, problem.target
     # Sums of products over the first rows: fixed among themselves, with the grid's columns, and with the target.
-    among = np.cumsum(fixed[:, :, None] * fixed[:, None, :], axis=0)[places]
-    beside = np.cumsum(fixed[:, :, None] * bent[:, None, :], axis=0)[places]
-    aimed = np.cumsum(fixed * target[:, None], axis=0)[places]
-    own = np.cumsum(bent * bent, axis=0)[places]
-    both = np.cumsum(bent * target[:, None], axis=0)[places]
-    whole = np.cumsum(target * target)[places]
+    among = np.cumsum(fixed[:, :, None] * fixed[:, None, :], axis=0)[last]
+    beside = np.cumsum(fixed[:, :, None] * bent[:, None, :], axis=0)[last]
+    aimed = np.cumsum(fixed * target[:, None], axis=0)[last]
+    own = np.cumsum(bent * bent, axis=0)[last]
+    both = np.cumsum(bent * target[:, None], axis=0)[last]
+    whole = np.cumsum(target * target)[last]
     solved = np.linalg.solve(among, np.concatenate([beside, aimed[:, :, None]], axis=2))
     left = own - np.einsum("mfg,mfg->mg", beside, solved[:, :, :-1])
     gain = both - np.einsum("mfg,mf->mg", beside, solved[:, :, -1])

@@ -17,7 +17,7 @@ from offing.model.forecast import Forecast, forecast
 from offing.tables import MARKS, Panel, Table, View
 from offing.tables.table import Array
 from offing.tables.view import EXPECTED
-from offing.terms import Driver, OwnLags, Pulses, Term
+from offing.terms import Driver, OwnLags, Pulses, Term, with_known_lags
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -127,5 +127,5 @@ def _later(term: Term, view: View, axis: Axis, h: int, *, direct: bool, shifted:
     if direct and isinstance(term, OwnLags):
         return replace(term, lags=tuple(lag + h - 1 for lag in term.lags))
     if shifted and isinstance(term, Driver) and view.frequency(term.data) != axis.frequency:
-        return term.later(view, axis)
+        return with_known_lags(term, view, axis)
     return term

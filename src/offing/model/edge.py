@@ -10,9 +10,10 @@ import numpy as np
 from offing.base import InputError
 from offing.calendar import Axis, Frequency, on_clock_of
 from offing.engine import running
+from offing.model.layout import Design
 from offing.tables import View
 from offing.tables.table import Array
-from offing.terms import Driver, OwnLags, Season, Term, Trend
+from offing.terms import Driver, OwnLags, Season, Term, Trend, last_needed
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -62,18 +63,20 @@ def own_model(frequency: Frequency, n: int) -> list[Term]:
 def looked_ahead(fit: Fit, view: View, axis: Axis) -> tuple[View, tuple[Outlook, ...]]:
     """The view with the values that drivers of another frequency lack on `axis`, and what they come from."""
     found: list[Outlook] = []
-    places: dict[str, list[int]] = {}
-    for place, term in enumerate(fit.model.terms):
+    last: dict[str, int] = {}
+    for term in fit.model.terms:
         if isinstance(term, Driver) and view.frequency(term.data) != axis.frequency:
-            places.setdefault(term.data, []).append(place)
-    for reference, own in places.items():
-        last = max(term.needed(view, axis) for i in own if isinstance(term := fit.model.terms[i], Driver))
-        ahead = _ahead(fit, view, reference, last)
+            last[term.data] = max(last_needed(term, view, axis), last.get(term.data, -(2**62)))
+    for reference, ordinal in last.items():
+        ahead = _ahead(fit, view, reference, ordinal)
         if ahead is None:
             continue
         view = view.expecting(reference, ahead.axis.first, ahead.mean)
         found.append(Outlook(reference, ahead, np.zeros((0, axis.n))))
-    return view, tuple(replace(each, half=_half(fit, view, axis, each, places[each.reference])) for each in found)
+    if not found:
+        return view, ()
+    design = fit.columns(fit.walk_of_nothing(view, axis), axis)
+    return view, tuple(replace(each, half=_half(fit, view, axis, design, each)) for each in found)
 
 
 def _ahead(fit: Fit, view: View, reference: str, last: int) -> Forecast | None:
@@ -100,16 +103,18 @@ def _ahead(fit: Fit, view: View, reference: str, last: int) -> Forecast | None:
         raise
 
 
-def _half(fit: Fit, view: View, axis: Axis, outlook: Outlook, places: list[int]) -> Array:
+def _half(fit: Fit, view: View, axis: Axis, design: Design, outlook: Outlook) -> Array:
     """H (m, h) from the covariance of the expected values and what each does to what is fitted."""
     from offing.model.joint import covariance_times  # noqa: PLC0415  it asks for a forecast
 
     ahead, reference = outlook.ahead, outlook.reference
+    # Only the terms that look at the driver add something else, its interactions among them.
+    places = [place for place, term in enumerate(fit.model.terms) if reference in term.needs()]
     step = _MOVE * max(float(np.std(fit.seen(reference))), 1e-12)
-    before = _parts(fit, view, axis, places)
+    before = _parts(fit, view, axis, design, places)
     lean = np.zeros((ahead.axis.n, axis.n))
     for row, ordinal in enumerate(ahead.axis.ordinals.tolist()):
-        lean[row] = (_parts(fit, view.bumped(reference, ordinal, step), axis, places) - before) / step
+        lean[row] = (_parts(fit, view.bumped(reference, ordinal, step), axis, design, places) - before) / step
     used = np.flatnonzero(lean.any(axis=1))
     if not len(used):
         return np.zeros((0, axis.n))
@@ -119,7 +124,11 @@ def _half(fit: Fit, view: View, axis: Axis, outlook: Outlook, places: list[int])
     return np.asarray(root.T @ running(lean[used].T, fit.own).T)
 
 
-def _parts(fit: Fit, view: View, axis: Axis, places: list[int]) -> Array:
-    """What some terms add (h,) to what is fitted."""
-    design = fit.columns(fit.walk_of_nothing(view, axis), axis)
+def _parts(fit: Fit, view: View, axis: Axis, design: Design, places: list[int]) -> Array:
+    """What some terms add (h,) to what is fitted, the others being those of the `design`."""
+    blocks = list(design.blocks)
+    for place in places:
+        term = fit.model.terms[place]
+        blocks[place] = term.block(view, axis, fit.states[str(term.name)])
+    design = replace(design, blocks=tuple(blocks))
     return np.asarray(sum((design.part(place, fit.estimate.beta).value for place in places), np.zeros(axis.n)))

@@ -246,7 +246,7 @@ def with_known_lags(driver: Driver, view: View, axis: Axis) -> Driver:
             if back > _FARTHEST:
                 return driver
         return driver if not back else replace(driver, lags=tuple(lag + back for lag in lags))
-    last = driver.needed(view, axis)
+    last = last_needed(driver, view, axis)
     whole = Axis(frequency, last - _FARTHEST, _FARTHEST + 1)
     known = np.flatnonzero(np.isfinite(view.known(driver.data, whole).values))
     if not len(known):

@@ -22,11 +22,9 @@ from offing.terms.crossing import (
     check_ways,
     combined,
     first_gone,
-    last_needed,
     native,
     own_part,
     spread,
-    with_known_lags,
 )
 from offing.terms.driver_checks import check_forms
 from offing.terms.driver_forms import (
@@ -402,14 +400,6 @@ class Driver(Term):
                 first = needed.part(int(unknown[0]), int(unknown[0]) + 1)
                 return reference, own_part(self, view, first) if crosses else first
         return None
-
-    def needed(self, view: View, axis: Axis) -> int:
-        """The ordinal of the last period, of its own frequency, whose value `axis` needs."""
-        return last_needed(self, view, axis)
-
-    def later(self, view: View, axis: Axis) -> Driver:
-        """The driver with longer lags, so that the one period of `axis` needs only what is known."""
-        return with_known_lags(self, view, axis)
 
     @property
     def measured_from(self) -> str:
