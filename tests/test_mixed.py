@@ -1,5 +1,7 @@
 """Drivers that tick faster or slower than the target: against computation written out by hand, and known truth."""
 
+from dataclasses import replace
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -628,3 +630,28 @@ def test_a_slow_value_counts_only_when_it_is_out(keys, edge):
     moved = people.copy()
     moved[27] += 5.0
     assert not np.allclose(ahead(people), ahead(moved))
+
+
+def test_what_is_not_out_counts_in_interactions_too():
+    data, *_ = world(quarters=N - 1)
+    terms = [of.Season(harmonics=1), of.Driver("charter.index", weights="flat", span=6)]
+    alone = of.Model("yard.orders", terms).fit(data, as_of="2024-10-23")
+    fit = of.Model("yard.orders", [*terms, of.Interaction(["index", "season"])]).fit(data, as_of="2024-10-23")
+    ahead = fit.forecast(2)
+    (outlook,) = ahead.outlooks
+    paths = np.vstack(list(outcome_paths(outlook.ahead)))[:400]
+    moved = []
+    for path in paths:
+        view = ahead.view.expecting("charter.index", outlook.axis.first, path)
+        moved.append(fit.columns(view, ahead.axis).linearised(fit.estimate.beta)[1])
+    assert np.allclose(np.var(moved, axis=0), np.square(outlook.half).sum(axis=0), rtol=0.3)
+    assert alone.forecast(2).outlooks[0].half.shape[1] == 2
+
+
+@pytest.mark.parametrize(
+    "asked", [{"loss": "huber"}, {"worth": np.ones(120)}, {"lower": np.zeros(8), "upper": np.ones(8)}]
+)
+def test_rolling_estimates_refuse_what_they_do_not_know(asked):
+    x, y, fixed = monthly(1)
+    with pytest.raises(ValueError, match="plain least squares"):
+        rolling(replace(shaped(x, y, Beta(12), fixed), **asked), [60, 80])
