@@ -80,10 +80,8 @@ def check_releases(
         first, second = (rows[order[int(same[0]) + k]] for k in (0, 1))
         raise InputError(f"rows {first} and {second} are releases of it on the same date", "Keep one of them.",
                          file=file, period=_label(frequency, int(ordinals[order[int(same[0])]])))  # fmt: skip
-    unique, back = np.unique(ordinals, return_inverse=True)
-    axes = [Axis(frequency, int(each), 1) for each in unique]
-    ends = np.array([int(axis.ends[0]) for axis in axes])[back]
-    due = np.array([int(delay.after(axis)[0]) for axis in axes])[back]
+    axis = Axis(frequency, int(ordinals.min()), int(np.ptp(ordinals)) + 1)
+    ends, due = axis.ends[ordinals - axis.first], delay.after(axis)[ordinals - axis.first]
     for limit, words in ((ends, "before it had ended"), (due, "before its release_delay had passed")):
         early = np.flatnonzero(released < limit)
         if len(early):
