@@ -3,11 +3,13 @@
 Sizes are written n (rows), k (columns of the design), q (targets), J (terms).
 """
 
+from offing.engine.accuracy import interval_score, naive_change, pinball, position_in, ranked_probability
 from offing.engine.attribution import Attribution, attribute
 from offing.engine.autoregression import Carried, Dynamics
 from offing.engine.choose import Menu, choose
 from offing.engine.correlation import cross_correlation
 from offing.engine.dynamics import Chain, Phi, combined, echoes, multiplied, partial, running
+from offing.engine.equal_accuracy import AccuracyTest, best_set, equal_accuracy, nested_accuracy
 from offing.engine.estimate import Estimate, TooFewRowsError, least_squares
 from offing.engine.jumps import Jump, chance_limit, largest_pulse, largest_step
 from offing.engine.lag_weights import Beta, Ends, Exponential, WeightCurve, polynomial, smooth, steps
@@ -15,6 +17,7 @@ from offing.engine.loss import Loss
 from offing.engine.paths import SEED, accumulate, accumulated, difference_weights, growth_paths
 from offing.engine.periodogram import Peak, peaks
 from offing.engine.places import place_interval
+from offing.engine.refits import Refits, refits
 from offing.engine.regression import Problem, Solved, regress
 from offing.engine.robust import Usual, usual
 from offing.engine.rolling import Rolled, rolling
@@ -27,6 +30,7 @@ from offing.engine.triangle import Solution, explain_dependence, join, solve, ta
 
 __all__ = [
     "SEED",
+    "AccuracyTest",
     "Attribution",
     "Bent",
     "Beta",
@@ -45,6 +49,7 @@ __all__ = [
     "Peak",
     "Phi",
     "Problem",
+    "Refits",
     "Rolled",
     "Shapes",
     "Solution",
@@ -56,26 +61,35 @@ __all__ = [
     "accumulated",
     "attribute",
     "autocorrelations",
+    "best_set",
     "chance_limit",
     "choose",
     "combined",
     "cross_correlation",
     "difference_weights",
     "echoes",
+    "equal_accuracy",
     "explain_dependence",
     "fit_figures",
     "growth_paths",
+    "interval_score",
     "join",
     "lag_one_correlation",
     "largest_pulse",
     "largest_step",
     "least_squares",
     "multiplied",
+    "naive_change",
+    "nested_accuracy",
     "partial",
     "peaks",
+    "pinball",
     "place_interval",
     "polynomial",
+    "position_in",
     "quantile",
+    "ranked_probability",
+    "refits",
     "regress",
     "rolling",
     "running",

@@ -92,6 +92,7 @@ def by_horizon(
     *,
     direct: bool,
     shifted: bool,
+    expect: bool = False,
 ) -> DirectForecast:
     """A forecast with an equation for each horizon; see ``Fit.forecast``.
 
@@ -102,7 +103,7 @@ def by_horizon(
     if direct and own is None:
         raise InputError("equations by horizon differ in the target's own lags, and the model has none",
                          'Leave out way, or add own lags.', key="way")  # fmt: skip
-    whole = forecast(fit, horizon, until, plan, levels)
+    whole = forecast(fit, horizon, until, plan, levels, expect=expect)
     if whole.axis.n > _MOST:
         raise InputError(f"{whole.axis.n} periods ahead are as many fits", f"Forecast at most {_MOST} directly.",
                          key="way")  # fmt: skip
@@ -113,7 +114,7 @@ def by_horizon(
             terms = [_later(term, view, whole.axis.part(h - 1, h), h, direct=direct, shifted=shifted)
                      for term in fit.model.terms if not isinstance(term, Pulses)]  # fmt: skip
             same = terms == list(fit.model.terms)
-            parts.append(forecast(fit if same else fit.again(terms), h, None, plan, levels))
+            parts.append(forecast(fit if same else fit.again(terms), h, None, plan, levels, expect=expect))
             progress.update(h / whole.axis.n)
     names = {part.contributions.rows for part in parts}
     if len(names) > 1:

@@ -1,4 +1,4 @@
-"""Where the drivers' values end before a forecast does: they are forecast by models of their own."""
+"""Where the drivers' values end before a forecast does: models of their own say what is expected of them."""
 
 from __future__ import annotations
 
@@ -60,17 +60,33 @@ def own_model(frequency: Frequency, n: int) -> list[Term]:
     return [Trend(), *(Season(cycle, harmonics=h, name=names[cycle]) for cycle, h in seasons), OwnLags([1])]
 
 
-def looked_ahead(fit: Fit, view: View, axis: Axis) -> tuple[View, tuple[Outlook, ...]]:
-    """The view with the values that drivers of another frequency lack on `axis`, and what they come from."""
+#: Forecasts of drivers' own models, by what they depend on.
+Made = dict[tuple[object, ...], "Forecast"]
+
+
+def looked_ahead(
+    fit: Fit, view: View, axis: Axis, *, every: bool, made: Made | None = None
+) -> tuple[View, tuple[Outlook, ...]]:
+    """The view with the values that drivers of another frequency, or `every` one, lack on `axis`, and their models.
+
+    Forecasts that were `made` of the same tables serve again.
+    """
     found: list[Outlook] = []
-    last: dict[str, int] = {}
-    for term in fit.model.terms:
-        if isinstance(term, Driver) and view.frequency(term.data) != axis.frequency:
-            last[term.data] = max(last_needed(term, view, axis), last.get(term.data, -(2**62)))
-    for reference, ordinal in last.items():
-        ahead = _ahead(fit, view, reference, ordinal)
-        if ahead is None:
+    for reference, ordinal in _last_needed(fit, view, axis, every=every).items():
+        own = view.frequency(reference)
+        first = view.sources.tables[view.sources.find(reference)[0]].axis.first
+        whole = Axis(own, first, max(ordinal - first + 1, 1))
+        values = view.known(reference, whole).values
+        known = np.flatnonzero(np.isfinite(values))
+        if len(known) and known[-1] == whole.n - 1:
             continue
+        if len(known) and np.ptp(values[known]) == 0.0:  # what never varied is expected to stay
+            view = view.expecting(reference, whole.first, np.full(whole.n, values[known[-1]]))
+            continue
+        key = (view.sources.find(reference), view.origin, whole, fit.model.treatments, fit.series)
+        ahead = _ahead(fit, view, reference, whole) if made is None or key not in made else made[key]
+        if made is not None:
+            made[key] = ahead
         view = view.expecting(reference, ahead.axis.first, ahead.mean)
         found.append(Outlook(reference, ahead, np.zeros((0, axis.n))))
     if not found:
@@ -79,25 +95,36 @@ def looked_ahead(fit: Fit, view: View, axis: Axis) -> tuple[View, tuple[Outlook,
     return view, tuple(replace(each, half=_half(fit, view, axis, design, each)) for each in found)
 
 
-def _ahead(fit: Fit, view: View, reference: str, last: int) -> Forecast | None:
-    """The forecast of a driver's own model up to the ordinal `last` of its periods; None where nothing is lacking."""
+def _last_needed(fit: Fit, view: View, axis: Axis, *, every: bool) -> dict[str, int]:
+    """The ordinal of the last period whose value `axis` needs, of each column that can have a model of its own."""
+    last: dict[str, int] = {}
+    for term in fit.model.terms:
+        if not isinstance(term, Driver):
+            continue
+        for reference in filter(view.numeric, term.needs() if every else (term.data,)):
+            if every or view.frequency(reference) != axis.frequency:
+                needed = last_needed(term, view, axis) if reference == term.data else axis.first + axis.n - 1
+                last[reference] = max(needed, last.get(reference, -(2**62)))
+    return last
+
+
+def _ahead(fit: Fit, view: View, reference: str, whole: Axis) -> Forecast:
+    """The forecast of a driver's own model up to the last of its periods `whole`."""
     from offing.model.model import Model  # noqa: PLC0415  a model's forecast asks for other models
 
     source, column = view.sources.find(reference)
     table = view.sources.tables[source]
     frequency = table.axis.frequency
     origin = int(on_clock_of(frequency, fit.axis.frequency, np.array([view.origin]))[0])
-    whole = Axis(frequency, table.axis.first, max(last - table.axis.first + 1, 1))
-    known = np.flatnonzero(np.isfinite(view.known(reference, whole).values))
-    if len(known) and known[-1] == whole.n - 1:
-        return None
-    lower = 0.0 if len(known) and np.nanmin(view.known(reference, whole).values) >= 0.0 else None
+    values = view.known(reference, whole).values
+    lower = 0.0 if np.isfinite(values).any() and np.nanmin(values) >= 0.0 else None
     treatments = [each for each in fit.model.treatments if view.sources.find(each.data) == (source, column)]
     model = Model(f"{source}.{column}", own_model(frequency, whole.n), name=column, lower_limit=lower,
                   treatments=treatments)  # fmt: skip
     try:
-        inner = model.fit_series({source: table}, "", as_of=origin)
-        return inner.forecast(last - (inner.axis.first + inner.axis.n) + 1)
+        past = None if view.foreseen is None else frozenset[tuple[str, str]]()
+        inner = model.fit_series({source: table}, "", as_of=origin, foreseen=past)
+        return inner.forecast(whole.first + whole.n - (inner.axis.first + inner.axis.n))
     except InputError as error:
         error.found = f"the model of the driver's own later values: {error.found}"
         raise

@@ -24,6 +24,9 @@ def check_options(model: Model) -> None:
         raise InputError(f"found {model.covariance!r}", f"Allowed: {', '.join(get_args(Covariance))}.",
                          key="covariance")  # fmt: skip
     _check_estimation_words(model)
+    window = model.window
+    if window is not None and (isinstance(window, bool) or not isinstance(window, (int, np.integer)) or window < 3):
+        raise InputError(f"found {window!r}", "Give a number of periods, from 3 on.", key="window")
     if not np.isfinite(model.offset) or (model.offset != 0.0 and model.scale != "log"):
         raise InputError(f"found {model.offset!r}", 'An offset belongs to scale = "log".', key="offset")
     for key in ("lower_limit", "upper_limit"):

@@ -358,6 +358,7 @@ class Fit:
         levels: Sequence[float] = (0.5, 0.8, 0.95),
         way: Literal["recursion", "direct"] = "recursion",
         edge: Literal["expected", "shifted"] = "expected",
+        unplanned: Literal["refuse", "expected"] = "refuse",
     ) -> Forecast:
         """Forecast the periods after the target's last value.
 
@@ -380,6 +381,9 @@ class Fit:
             Where values of drivers that tick at another frequency are not out: ``expected`` takes what models of their
             own expect (trend, season, the period before), whose uncertainty the intervals count; ``shifted`` fits
             one equation for each horizon, with the lags that are out at the origin; it gives no intervals of sums.
+        unplanned
+            Where a driver of the target's own frequency has neither a value nor a plan: ``refuse``, since a forecast
+            should say what it rests on; or ``expected``, which asks a model of the driver's own, as `edge` does.
 
         Raises
         ------
@@ -401,14 +405,19 @@ class Fit:
             raise InputError(f"found {way!r}", 'Give "recursion" or "direct".', key="way")
         if edge not in ("expected", "shifted"):
             raise InputError(f"found {edge!r}", 'Give "expected" or "shifted".', key="edge")
+        if unplanned not in ("refuse", "expected"):
+            raise InputError(f"found {unplanned!r}", 'Give "refuse" or "expected".', key="unplanned")
+        expect = unplanned == "expected"
         if way == "direct" or edge == "shifted":
-            return by_horizon(self, horizon, until, plan, levels, direct=way == "direct", shifted=edge == "shifted")
-        return forecast(self, horizon, until, plan, levels)
+            return by_horizon(self, horizon, until, plan, levels, direct=way == "direct", shifted=edge == "shifted",
+                              expect=expect)  # fmt: skip
+        return forecast(self, horizon, until, plan, levels, expect=expect)
 
     def again(self, terms: Sequence[Term]) -> Fit:
         """The same data fitted with other terms, from what was known at the same origin."""
-        model = replace(self.model, terms=tuple(terms))
-        return model.fit_series(dict(self.view.sources.tables), self.series, as_of=self.view.origin)
+        model, view = replace(self.model, terms=tuple(terms)), self.view
+        return model.fit_series(dict(view.sources.tables), self.series, as_of=view.origin, plans=view.sources.plans,
+                                foreseen=view.foreseen)  # fmt: skip
 
     @property
     def sentences(self) -> str:

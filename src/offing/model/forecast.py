@@ -17,7 +17,7 @@ from offing.checks import beyond_range
 from offing.engine import echoes as shock_echoes
 from offing.engine import growth_paths, quantile, running
 from offing.model.contributions import Ahead, Contributions, contribute
-from offing.model.edge import Outlook, looked_ahead
+from offing.model.edge import Made, Outlook, looked_ahead
 from offing.model.layout import Design
 from offing.model.parts import echoes
 from offing.model.words import as_html, in_units, number, rounded, text_table, wrapped
@@ -295,14 +295,18 @@ def forecast(
     until: object,
     plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None,
     levels: Sequence[float],
+    *,
+    expect: bool = False,
+    made: Made | None = None,
 ) -> Forecast:
-    """See ``Fit.forecast``."""
+    """See ``Fit.forecast``; with `expect`, drivers without a plan have models of their own, or what these `made` before."""
     axis = fit.axis.after(_horizon(fit.axis, horizon, until))
     if not levels or not all(0.0 < level < 1.0 for level in levels):
         raise InputError(f"found {list(levels)!r}", "Give probabilities between 0 and 1.", key="levels")
-    tables = fit.view.sources.tables
-    view = replace(fit.view, sources=Sources(tables, _plans(fit, plan)))
-    view, outlooks = looked_ahead(fit, view, axis)
+    view = fit.view
+    if plan is not None:
+        view = replace(view, sources=Sources(view.sources.tables, _plans(fit, plan)))
+    view, outlooks = looked_ahead(fit, view, axis, every=expect, made=made)
     for term in fit.model.terms:
         with telling(term):
             check_known(view, term, axis)

@@ -70,7 +70,8 @@ class Model:
         one does not count at all.
     half_life
         After how many periods an observation counts half, for a world that changes; by default all count alike.
-
+    window
+        How many of the newest periods are fitted; by default all of them.
     covariance
         Of the coefficients: ``classical`` for noise of one variance; ``hc0`` to ``hc3`` where it may differ from period
         to period, of which hc3 is the most careful with few rows; ``newey-west`` where neighbours may be alike too;
@@ -106,6 +107,7 @@ class Model:
     seasonal_lag: int | None = None
     loss: Loss = "squares"
     half_life: float | None = None
+    window: int | None = None
     covariance: Covariance = "classical"
     clusters: Literal["year", "quarter", "month", "week"] | None = None
     chosen: Sequence[str] = ()
@@ -151,6 +153,11 @@ class Model:
         if self.errors == "ar" or (self.errors is None and any(term.needs_dynamics for term in self.terms)):
             return Dynamics(None if self.order == "chosen" else self.order, self.seasonal_lag)
         return None
+
+    @property
+    def goal(self) -> Goal:
+        """What terms may know of the target."""
+        return Goal(self.target, self.scale == "log", self.offset)
 
     @property
     def steps(self) -> tuple[Step, ...]:
@@ -221,13 +228,20 @@ class Model:
                 raise
         return fits
 
-    def fit_series(self, tables: dict[str, Table], series: str, *, as_of: object = None) -> Fit:
-        """Fit one series, whose tables are given by name, from what was known at a date or an instant."""
-        sources = Sources(tables)
+    def fit_series(
+        self, tables: dict[str, Table], series: str, *, as_of: object = None, plans: Mapping[str, Table] | None = None,
+        foreseen: frozenset[tuple[str, str]] | None = None,
+    ) -> Fit:  # fmt: skip
+        """Fit one series, whose tables are given by name, from what was known at a date or an instant.
+
+        For a back-test: `foreseen` columns count as known throughout, and nothing else does; `plans` are drawn upon
+        if they tell when they were made.
+        """
+        sources = Sources(tables, plans or {})
         source, column = sources.find(self.target)
         table = sources.tables[source]
         axis, origin = self._span(sources, table, column, as_of)
-        view = sources.cut(origin, axis, Goal(self.target, self.scale == "log", self.offset))
+        view = sources.cut(origin, axis, self.goal, foreseen)
         patches = [each.learn(view) for each in self.treatments]
         view = view.treated(patches)
         model = self._with_pulses(patches, source, column)
@@ -295,7 +309,9 @@ class Model:
                 raise InputError(f"nothing of the target was known on {as_of}: its first value came out on "
                                  f"{first:%Y-%m-%d}", "Give a later date.", file=table.name, column=column,
                                  key="as_of")  # fmt: skip
-        return table.axis.part(int(known[0]), int(known[-1]) + 1), origin
+        start, end = int(known[0]), int(known[-1]) + 1
+        start = start if self.window is None else max(start, end - self.window)
+        return table.axis.part(start, end), origin
 
     def _others(self, sources: Sources, frequency: Frequency) -> Iterator[int]:
         """When the last values of drivers that tick at another frequency became known, on the target's clock."""

@@ -102,6 +102,7 @@ class EstimationSpec(Part):
     seasonal_lag: int | None = None
     loss: Literal["squares", "huber", "tukey"] = "squares"
     half_life: float | None = None
+    window: int | None = None
     chosen: list[str] = []
     covariance: Literal["classical", "hc0", "hc1", "hc2", "hc3", "newey-west", "clustered"] = "classical"
     clusters: Literal["year", "quarter", "month", "week"] | None = None
@@ -115,6 +116,7 @@ class ForecastSpec(Part):
     levels: Annotated[list[Share], Field(min_length=1)] = [0.5, 0.8, 0.95]
     way: Literal["recursion", "direct"] = "recursion"
     edge: Literal["expected", "shifted"] = "expected"
+    unplanned: Literal["refuse", "expected"] = "refuse"
     as_of: str | date | None = None
     dates: list[str | date] = []
     sums: list[Unit] | None = None

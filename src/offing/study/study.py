@@ -140,6 +140,7 @@ class Study:
                     levels=asked.levels,
                     way=asked.way,
                     edge=asked.edge,
+                    unplanned=asked.unplanned,
                 )
                 for name, fit in fits.items()
             }
@@ -260,6 +261,7 @@ class Study:
             said = {**first.axis.frequency.stated, "zone": self.spec.sources[source.plan_for].zone}
             if options["rows"] == "periods" and options["aggregate_to"] is None:
                 options |= {key: value for key, value in said.items() if key not in source.model_fields_set}
+            options["later_rows"] = "plan"
         with self._placing(("sources", name)):
             if source.database is not None:
                 found: Table | Panel = read(**options, name=name)

@@ -89,7 +89,8 @@ def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: A
         How long after its period's end a value is known: a number of periods, or such as ``21 days``.
     released
         The column that tells on which date each row came out. A period may then have several rows, one for each time
-        that its value was revised: its vintages. What was known at a date is the newest of those out by then.
+        that its value was revised: its vintages. What was known at a date is the newest of those out by then. With
+        ``later_rows = "plan"`` the rows may come out before their periods have ended.
     unit, label
         Unit and name for people, by column; they reach axes, tables and sentences.
     note
@@ -374,7 +375,8 @@ class _Placing:
     def by_release(self, cells: pd.DataFrame, ordinals: np.ndarray, released: np.ndarray) -> Table:
         """One series' rows, of which a period may have several, each with the instant at which it came out."""
         delay = Delay.stated(self.reading.release_delay)
-        check_releases(self.frequency, ordinals, released, delay=delay, rows=cells.index, file=self.file)
+        check_releases(self.frequency, ordinals, released, delay=delay, rows=cells.index, file=self.file,
+                       plan=self.reading.later_rows == "plan")  # fmt: skip
         last = latest(ordinals, released)
         table = self.table(cells.iloc[last], ordinals[last])
         columns, _ = number_columns(cells, self.file, self.marks)

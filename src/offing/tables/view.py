@@ -69,9 +69,11 @@ class Sources:
         source, column = self.find(reference)
         return self.tables[source].units.get(column, "")
 
-    def cut(self, origin: int, rows: Axis, goal: Goal | None = None) -> View:
-        """What is known at the instant `origin`; a fit sees the periods `rows`."""
-        return View(self, origin, rows, goal or Goal())
+    def cut(
+        self, origin: int, rows: Axis, goal: Goal | None = None, foreseen: frozenset[tuple[str, str]] | None = None
+    ) -> View:
+        """What is known at the instant `origin`; a fit sees the periods `rows`. See `View` for `foreseen`."""
+        return View(self, origin, rows, goal or Goal(), foreseen=foreseen)
 
 
 def split_series(tables: Mapping[str, Table | Panel], target: str) -> dict[str, dict[str, Table]]:
@@ -124,7 +126,11 @@ class Path:
 
 @dataclass(frozen=True)
 class View:
-    """Sources as they were known at an origin, and what is to be explained. Nothing else reaches a term."""
+    """Sources as they were known at an origin, and what is to be explained. Nothing else reaches a term.
+
+    Of columns that are `foreseen` all values count as known, as they stand today. Where that is stated, if only as an
+    empty set, the view is one of the past: rows that are called a plan have become outcomes, which nobody knew then.
+    """
 
     sources: Sources
     origin: int
@@ -136,6 +142,7 @@ class View:
     path: Path | None = None
     bumps: Mapping[tuple[str, str], tuple[int, float]] = field(default_factory=dict)
     expected: Mapping[tuple[str, str], Path] = field(default_factory=dict)
+    foreseen: frozenset[tuple[str, str]] | None = None
 
     @property
     def day(self) -> int:
@@ -231,16 +238,24 @@ class View:
     def _untreated(self, source: str, column: str, axis: Axis) -> Known:
         table = self.sources.tables[source]
         known = Known(np.full(axis.n, np.nan), np.full(axis.n, MISSING, dtype=np.int8))
-        _fill(known, table, column, axis, marks=self._marks(table), values=self._as_known(table, column))
-        plan = self.sources.plans.get(source)
-        if plan is not None and _has(plan, column):
+        marks, values = self._marks(source, column), self._as_known(source, table, column)
+        _fill(known, table, column, axis, marks=marks, values=values)
+        plan = self._plan(source, column)
+        if plan is not None:
             marks = np.full(plan.axis.n, PLAN, dtype=np.int8)
-            _fill(known, plan, column, axis, marks=marks, values=plan.values(column))
+            _fill(known, plan, column, axis, marks=marks, values=self._as_known("", plan, column))
         return known
 
-    def _as_known(self, table: Table, column: str) -> Array:
+    def _plan(self, source: str, column: str) -> Table | None:
+        """The plan that says something of a column; in a view of the past one that tells when it did."""
+        plan = self.sources.plans.get(source)
+        if plan is None or not _has(plan, column) or (self.foreseen is not None and plan.vintages is None):
+            return None
+        return plan
+
+    def _as_known(self, source: str, table: Table, column: str) -> Array:
         """A table's column as it stood at the origin."""
-        if table.vintages is None:
+        if table.vintages is None or (self.foreseen is not None and (source, column) in self.foreseen):
             return table.values(column)
         clock = on_clock_of(table.axis.frequency, self.rows.frequency, np.array([self.origin]))
         return table.values_at(column, int(clock[0]))
@@ -253,14 +268,14 @@ class View:
     def words(self, reference: str, axis: Axis) -> Texts:
         """Words (n,) of a column on the periods of `axis`, as far as they are known; an empty text elsewhere."""
         source, column = self.sources.find(reference)
-        tables = [self.sources.tables[source], *([self.sources.plans[source]] if source in self.sources.plans else [])]
-        told = [table for table in tables if _has(table, column)]
+        tables = [self.sources.tables[source], self._plan(source, column)]
+        told = [table for table in tables if table is not None and _has(table, column)]
         levels = sorted({word for table in told for word in table.words(column).tolist() if word})
         coded = {id(table): _coded(table, column, levels) for table in told}
         known = Known(np.full(axis.n, np.nan), np.full(axis.n, MISSING, dtype=np.int8))
         for i, table in enumerate(told):
             plan = i > 0 or table is not tables[0]
-            marks = np.full(table.axis.n, PLAN, dtype=np.int8) if plan else self._marks(table)
+            marks = np.full(table.axis.n, PLAN, dtype=np.int8) if plan else self._marks(source, column)
             _fill(known, coded[id(table)], column, axis, marks=marks, values=coded[id(table)].values(column))
         found = np.full(axis.n, "", dtype=object)
         there = np.isfinite(known.values)
@@ -287,8 +302,12 @@ class View:
             return f"{plan.name} ends with {last.labels()[0]}: add rows, or forecast fewer periods."
         return f"Fill in the cell in {plan.name}."
 
-    def _marks(self, table: Table) -> NDArray[np.int8]:
-        later = {"plan": PLAN, "actual": ACTUAL, None: MISSING}[table.later_rows]
+    def _marks(self, source: str, column: str) -> NDArray[np.int8]:
+        table, later = self.sources.tables[source], MISSING
+        if self.foreseen is not None:
+            later = ACTUAL if (source, column) in self.foreseen or table.later_rows == "actual" else MISSING
+        elif table.later_rows is not None:
+            later = {"plan": PLAN, "actual": ACTUAL}[table.later_rows]
         known_at = on_clock_of(self.rows.frequency, table.axis.frequency, table.known_at())
         return np.where(known_at <= self.origin, ACTUAL, later).astype(np.int8)
 

@@ -65,9 +65,12 @@ def latest(ordinals: Instants, released: Instants) -> NDArray[np.intp]:
 
 
 def check_releases(
-    frequency: Frequency, ordinals: Instants, released: Instants, *, delay: Delay, rows: pd.Index, file: str
-) -> None:
+    frequency: Frequency, ordinals: Instants, released: Instants, *, delay: Delay, rows: pd.Index, file: str,
+    plan: bool = False,
+) -> None:  # fmt: skip
     """Refuse releases before their period has ended or a stated delay has passed, and two at once for one period.
+
+    A `plan` is made before.
 
     Raises
     ------
@@ -82,7 +85,7 @@ def check_releases(
                          file=file, period=_label(frequency, int(ordinals[order[int(same[0])]])))  # fmt: skip
     axis = Axis(frequency, int(ordinals.min()), int(np.ptp(ordinals)) + 1)
     ends, due = axis.ends[ordinals - axis.first], delay.after(axis)[ordinals - axis.first]
-    for limit, words in ((ends, "before it had ended"), (due, "before its release_delay had passed")):
+    for limit, words in () if plan else ((ends, "before it had ended"), (due, "before its release_delay had passed")):
         early = np.flatnonzero(released < limit)
         if len(early):
             at = int(early[0])

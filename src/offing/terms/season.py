@@ -171,6 +171,11 @@ class Season(Term):
         """The same term with its table's path taken from `folder`."""
         return replace(self, table=folder / self.table) if isinstance(self.table, (str, Path)) else self
 
+    @property
+    def learning(self) -> Literal["nothing", "more", "anew"]:
+        """The positions seen become more."""
+        return "anew" if self.drift else "more"
+
     def learn(self, view: View) -> SeasonState:
         """Find the positions that the fitted periods hold.
 

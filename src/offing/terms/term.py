@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, ClassVar, Self
+from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 from numpy.typing import NDArray
@@ -180,6 +180,15 @@ class Term(ABC):
                 f"Choose another name than {', '.join(RESERVED)}.",
                 key="name",
             )
+
+    @property
+    def learning(self) -> Literal["nothing", "more", "anew"]:
+        """How what it learns of the same first period depends on the last one.
+
+        ``nothing``: its columns are the same whatever the last period is. ``more``: if two last periods give the same
+        columns, so do all between them. ``anew``: nothing can be said.
+        """
+        return "anew"
 
     @abstractmethod
     def learn(self, view: View) -> Any:

@@ -167,6 +167,11 @@ class Trend(Term):
                 return column, axis.part(int(unknown[0]), int(unknown[0]) + 1)
         return None
 
+    @property
+    def learning(self) -> Literal["nothing", "more", "anew"]:
+        """Stated knots stay where they are."""
+        return "more" if self.form in ("linear", "none") and not self.found else "anew"
+
     def learn(self, view: View) -> TrendState:
         """Place the knots among the fitted periods.
 

@@ -1,0 +1,87 @@
+"""Many independent tasks, one after the other or in any pool of workers, with the same results in the same order."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from collections.abc import Callable, Sequence
+from concurrent.futures import Executor, ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from multiprocessing import get_context
+from pathlib import Path
+from typing import TypeVar
+
+from offing.base.progress import Progress
+
+Task = TypeVar("Task")
+Result = TypeVar("Result")
+
+#: Seconds of work left from which on it pays to start other processes, which takes about a second each.
+WORTH = 6.0
+
+
+def carried_out(
+    function: Callable[[Task], Result], tasks: Sequence[Task], what: str, executor: Executor | None = None
+) -> list[Result]:
+    """The results of all tasks, in their order.
+
+    Without an `executor` the first tasks are done here; if much is left, processes are started where that can be done
+    safely: the running script must be guarded by ``if __name__ == "__main__"``, since each process reads it again.
+
+    Examples
+    --------
+    >>> from offing.base.workers import carried_out
+    >>> carried_out(abs, [-1, 2], "counting")
+    [1, 2]
+    """
+    found: list[Result] = []
+    with Progress(what) as progress:
+        if executor is None:
+            started = time.monotonic()
+            for task in tasks:
+                left = (time.monotonic() - started) * (len(tasks) - len(found)) / max(len(found), 1)
+                if found and left > WORTH and _processes() > 1:
+                    break
+                found.append(function(task))
+                progress.update(len(found) / len(tasks))
+            if len(found) == len(tasks):
+                return found
+            pool = ProcessPoolExecutor(_processes(), get_context("spawn"))
+            try:
+                found += _gathered(function, tasks[len(found) :], pool, progress)
+            except BrokenProcessPool:
+                found += [function(task) for task in tasks[len(found) :]]
+            finally:
+                pool.shutdown(cancel_futures=True)
+            return found
+        return _gathered(function, tasks, executor, progress)
+
+
+def _gathered(
+    function: Callable[[Task], Result], tasks: Sequence[Task], executor: Executor, progress: Progress
+) -> list[Result]:
+    coming = [executor.submit(function, task) for task in tasks]
+    found: list[Result] = []
+    try:
+        for each in coming:
+            found.append(each.result())
+            progress.update(len(found) / len(tasks))
+    except BaseException:
+        for each in coming:
+            each.cancel()
+        raise
+    return found
+
+
+def _processes() -> int:
+    """How many processes may be started: the processors of this one, or one where its script is not guarded."""
+    script = getattr(sys.modules.get("__main__"), "__file__", None)
+    if script is not None:
+        try:
+            guarded = "__main__" in Path(script).read_text(encoding="utf-8", errors="replace")
+        except OSError:
+            guarded = False
+        if not guarded:
+            return 1
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1

@@ -1,0 +1,167 @@
+"""Folds that are fitted anew, each from what was known at its origin."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import Executor
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+
+from offing.base import InputError
+from offing.base.workers import carried_out
+from offing.judging.origins import Cuts
+from offing.judging.run import PROBABILITIES, Basis, Run
+from offing.model import Fit, Forecast, Model
+from offing.model.edge import Made
+from offing.model.forecast import forecast
+from offing.tables import Sources, Table
+from offing.tables.table import Array
+
+Columns = frozenset[tuple[str, str]]
+#: So many tasks at least, if there are as many folds: they are what workers share among them.
+_TASKS = 8
+
+
+@dataclass(frozen=True)
+class Job:
+    """One candidate on one series: what is fitted at every origin, and what counts as known there."""
+
+    model: Model
+    tables: Mapping[str, Table]
+    plans: Mapping[str, Table]
+    series: str
+    cuts: Cuts
+    basis: Basis
+    foreseen: Columns
+    way: Literal["recursion", "direct"] = "recursion"
+    edge: Literal["expected", "shifted"] = "expected"
+
+    @property
+    def fitted(self) -> Model:
+        """The model with the window that the origins ask for."""
+        window = self.cuts.plan.window
+        return self.model if window is None else replace(self.model, window=window)
+
+    def fit(self, fold: int) -> Fit:
+        """The fit at one origin."""
+        return self.fitted.fit_series(dict(self.tables), self.series, as_of=int(self.cuts.moments[fold]),
+                                      plans=self.plans, foreseen=self.foreseen)  # fmt: skip
+
+    def forecast(self, fit: Fit, made: Made) -> Forecast:
+        """The forecast of a fit, as far as the horizon."""
+        periods = self.cuts.plan.gap + self.cuts.plan.horizon
+        expect = self.basis == "ex-ante"
+        if self.way == "recursion" and self.edge == "expected":
+            return forecast(fit, periods, None, None, (0.95,), expect=expect, made=made)
+        return fit.forecast(periods, way=self.way, edge=self.edge, levels=[0.95],
+                            unplanned="expected" if expect else "refuse")  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Task:
+    """Some folds of jobs on one series: what drivers' own models expect serves all of them."""
+
+    jobs: tuple[Job, ...]
+    folds: tuple[int, ...]
+
+
+def foreseen_by(basis: Basis, tables: Mapping[str, Table], target: str, planned: Sequence[str]) -> Columns:
+    """The columns whose later values count as known: of ex-post all but the target, of ex-ante those that are planned.
+
+    Raises
+    ------
+    InputError
+        If a planned column does not exist, or is the target.
+    """
+    sources = Sources(dict(tables))
+    own = sources.find(target)
+    every = {(name, column) for name, table in tables.items() for column in (*table.columns, *table.unusable)}
+    if basis == "ex-post":
+        return frozenset(every - {own})
+    found = set()
+    for each in planned:
+        place = sources.find(each)
+        if place == own:
+            raise InputError(f"{each!r} is the target, whose later values nobody knows", key="planned")
+        found.add(place)
+    return frozenset(found)
+
+
+def fitted_anew(jobs: Sequence[Job], executor: Executor | None = None) -> list[Run]:
+    """The runs of some jobs, every fold of which is fitted by itself."""
+    groups: dict[tuple[str, Basis], list[int]] = {}
+    for i, job in enumerate(jobs):
+        groups.setdefault((job.series, job.basis), []).append(i)
+    tasks, members = [], []
+    for own in groups.values():
+        for folds in _shares(len(jobs[own[0]].cuts.moments), len(groups)):
+            tasks.append(_Task(tuple(jobs[i] for i in own), folds))
+            members.append(own)
+    found = carried_out(_folds, tasks, "forecasting from past origins", executor)
+    parts: list[list[_Folds]] = [[] for _ in jobs]
+    for own, results in zip(members, found, strict=True):
+        for i, result in zip(own, results, strict=True):
+            parts[i].append(result)
+    return [_joined(job, own) for job, own in zip(jobs, parts, strict=True)]
+
+
+#: Means (f, h), quantiles (f, h, q), training errors (f, 2), columns (f,) and seconds.
+_Folds = tuple[Array, Array, Array, Array, float]
+
+
+def _joined(job: Job, parts: Sequence[_Folds]) -> Run:
+    mean, quantiles, train, columns = (np.concatenate([each[i] for each in parts]) for i in range(4))
+    return Run(job.series, job.model.name, job.basis, "model", job.cuts, mean, _Kept(quantiles), train, columns,
+               sum(each[4] for each in parts))  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Kept:
+    values: Array
+
+    def __call__(self) -> Array:
+        return self.values
+
+
+def _shares(folds: int, groups: int) -> list[tuple[int, ...]]:
+    parts = min(folds, max(_TASKS // groups, 1))
+    return [tuple(each.tolist()) for each in np.array_split(np.arange(folds), parts)]
+
+
+def _folds(task: _Task) -> list[_Folds]:
+    """What became of each job in some folds."""
+    made: Made = {}
+    return [_job_folds(job, task.folds, made) for job in task.jobs]
+
+
+def _job_folds(job: Job, folds: Sequence[int], made: Made) -> _Folds:
+    started, gap = time.perf_counter(), job.cuts.plan.gap
+    mean, quantiles = [], []
+    train, columns = [], []
+    for fold in folds:
+        with _telling(job, fold):
+            fit = job.fit(fold)
+            ahead = job.forecast(fit, made)
+        mean.append(ahead.mean[gap:])
+        quantiles.append(ahead.quantiles(PROBABILITIES.tolist()).to_numpy()[gap:])
+        missed = (fit.target - fit.means)[fit.used]
+        train.append([np.abs(missed).mean(), np.sqrt(np.square(missed).mean())])
+        columns.append(float(fit.estimate.kept.sum()))
+    taken = time.perf_counter() - started
+    return np.array(mean), np.array(quantiles), np.array(train), np.array(columns), taken
+
+
+@contextmanager
+def _telling(job: Job, fold: int) -> Iterator[None]:
+    """Let an error that arises inside say at which origin."""
+    try:
+        yield
+    except InputError as error:
+        error.found = f"model '{job.model.name}' at the origin {job.cuts.origins[fold]:%Y-%m-%d}: {error.found}"
+        if job.basis == "ex-ante" and "Give a plan" in str(error.advice):
+            error.advice = "State the column as planned, or leave the term out: words have no model of their own."
+        raise

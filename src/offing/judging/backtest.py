@@ -1,0 +1,273 @@
+"""Forecasts from past origins, by models and by plain references, as they would have been made there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from concurrent.futures import Executor
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Literal
+
+import numpy as np
+import pandas as pd
+
+from offing.base import InputError
+from offing.judging.anew import Job, fitted_anew, foreseen_by
+from offing.judging.origins import Cuts, Origins
+from offing.judging.outside import Outside, outside_run
+from offing.judging.references import by_shares, naive_runs, plain_run
+from offing.judging.run import PROBABILITIES, SHOWN, Basis, Run
+from offing.judging.together import fitted_together
+from offing.model import Model
+from offing.model.model import Data, tables_of
+from offing.tables import Panel, Sources, Table, split_series
+
+BASES: tuple[Basis, ...] = ("ex-post", "ex-ante")
+
+
+@dataclass(frozen=True)
+class Backtest:
+    """Forecasts from past origins. Made by `offing.backtest`; printed, what they are worth.
+
+    Attributes
+    ----------
+    models
+        The models, in the order given.
+    plan
+        The origins that were asked for.
+    own
+        The runs of the models, and those of forecasts made elsewhere.
+    jobs
+        What each series' first model was fitted to.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> months = pd.period_range("2019-01", periods=72, freq="M")
+    >>> noise = np.random.default_rng(2).normal(size=72)
+    >>> sold = pd.Series(100.0 + np.arange(72) + 10 * (months.month == 12) + noise, months, name="sold")
+    >>> found = of.backtest(of.Model("sold", [of.Trend(), of.Season("year")]), sold, horizon=6)
+    >>> found.table.shape, found.bases
+    ((36, 11), ('ex-ante',))
+    """
+
+    models: tuple[Model, ...]
+    plan: Origins
+    own: tuple[Run, ...]
+    jobs: Mapping[str, Job]
+    outside: tuple[Outside, ...] = ()
+
+    @property
+    def bases(self) -> tuple[Basis, ...]:
+        """``ex-post``, ``ex-ante`` or both."""
+        held = {run.basis for run in self.own if run.kind == "model"}
+        return tuple(basis for basis in BASES if basis in held)
+
+    @property
+    def series(self) -> tuple[str, ...]:
+        """The ids of the series; an empty text where there is one only."""
+        return tuple(self.jobs)
+
+    def cuts(self, series: str = "") -> Cuts:
+        """The origins of one series."""
+        return self.jobs[series or next(iter(self.jobs))].cuts
+
+    @cached_property
+    def references(self) -> tuple[Run, ...]:
+        """What plain references say from the same origins."""
+        found = [run for series, job in self.jobs.items() for run in naive_runs(series, job.cuts, "")]
+        found += [plain_run(job) for job in self.jobs.values()]
+        return (*found, *(by_shares(self.jobs) if len(self.jobs) > 1 else ()))
+
+    @property
+    def runs(self) -> tuple[Run, ...]:
+        """All runs: the models', those made elsewhere, and the references'."""
+        return (*self.own, *self.references)
+
+    def chosen(self, basis: Basis, series: str | None = None) -> list[Run]:
+        """The runs on a basis: the models' own, and those to which it makes no difference."""
+        own = [run for run in self.runs if run.kind != "model" or run.basis == basis]
+        return own if series is None else [run for run in own if run.series == series]
+
+    @property
+    def label(self) -> str:
+        """What people call the target."""
+        first = next(iter(self.jobs.values()))
+        return Sources(dict(first.tables)).label(first.model.target) or first.cuts.column
+
+    @property
+    def unit(self) -> str:
+        """The target's unit, or an empty text."""
+        first = next(iter(self.jobs.values()))
+        return Sources(dict(first.tables)).unit(first.model.target)
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """All forecasts of the models and of those made elsewhere, one row each.
+
+        ``series, model, basis, origin, period, horizon, target, forecast`` and the quantiles of the 50, 80 and 95 %
+        intervals as far as these have one.
+        """
+        return pd.concat([rows_of(run, (0.1, 0.5, 0.9)) for run in self.own], ignore_index=True)
+
+    def with_runs(self, runs: Iterable[Run]) -> Backtest:
+        """The same back-test with further runs, such as combinations."""
+        return replace(self, own=(*self.own, *runs))
+
+
+def rows_of(run: Run, probabilities: Sequence[float] = SHOWN) -> pd.DataFrame:
+    """One row a forecast of a run."""
+    cuts, (f, h) = run.cuts, run.mean.shape
+    frequency = cuts.table.axis.frequency
+    starts = frequency.starts((cuts.table.axis.first + cuts.rows.ravel()).astype(np.int64))
+    quantiles = run.at(*probabilities).reshape(f * h, -1)
+    return pd.DataFrame({
+        "series": run.series, "model": run.name, "basis": run.basis,
+        "origin": cuts.origins.repeat(h), "period": frequency.index(starts), "horizon": np.tile(cuts.horizons, f),
+        "target": cuts.outcome.ravel(), "forecast": run.mean.ravel(),
+        **{f"q{round(p, 10):g}": quantiles[:, i] for i, p in enumerate(probabilities)},
+    })  # fmt: skip
+
+
+def backtest(
+    models: Model | Sequence[Model],
+    data: Data,
+    *,
+    horizon: int,
+    origins: int | Sequence[object] | None = None,
+    first_origin: object = None,
+    every: int | None = None,
+    gap: int = 0,
+    window: int | None = None,
+    basis: Basis | None = None,
+    planned: Sequence[str] = (),
+    plans: Mapping[str, Table | Panel] | None = None,
+    outside: Sequence[Outside] = (),
+    way: Literal["recursion", "direct"] = "recursion",
+    edge: Literal["expected", "shifted"] = "expected",
+    executor: Executor | None = None,
+) -> Backtest:
+    """Forecast from past origins as it would have been done there, all being learnt anew at each.
+
+    Parameters
+    ----------
+    models
+        One or several of the same target, with different names.
+    data
+        As for ``Model.fit``; a target of several series is forecast series by series.
+    horizon, origins, first_origin, every, gap, window
+        See `Origins`: 12 origins by default, as far apart as the horizon.
+    basis
+        ``ex-post`` takes the drivers' actual later values; ``ex-ante`` only what was known at the origin, whereas what
+        nobody knew is expected by models of the drivers' own. By default both, whose difference is the price of not
+        knowing the drivers; without drivers they are the same, and told as ex-ante.
+    planned
+        Columns whose later values were settled beforehand, as fares and timetables are: they count as known.
+    plans
+        Plans of the drivers by the table that each continues. Those that tell when they were made (`released` in
+        `offing.read`) serve as they stood at each origin; others say nothing of the past.
+    outside
+        Forecasts made elsewhere; see `offing.outside`.
+    way, edge
+        As for ``Fit.forecast``.
+    executor
+        Any ``concurrent.futures.Executor`` to share the work among its workers. By default processes are started where
+        much is to be done.
+
+    Raises
+    ------
+    InputError
+        If no origin is possible, models are called the same or have different targets, or a fold cannot be fitted or
+        forecast, naming its origin.
+
+    Notes
+    -----
+    Plain regressions share one design, whose triangle later folds are joined to; all other folds are fitted by
+    themselves. Outcomes are the newest values of the target, as read.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> generator = np.random.default_rng(3)
+    >>> days = pd.date_range("2024-01-01", periods=200, freq="D")
+    >>> rain = generator.normal(size=200)
+    >>> data = pd.DataFrame({"sold": 5.0 + 2.0 * rain + generator.normal(size=200), "rain": rain}, days)
+    >>> found = of.backtest(of.Model("sold", [of.Driver("rain")]), data, horizon=7, origins=8)
+    >>> of.scores(found, score="RMSE").round(1)[["ex-post", "ex-ante"]].loc["main"].tolist()
+    [0.9, 1.8]
+    """
+    models = (models,) if isinstance(models, Model) else tuple(models)
+    _check_models(models, outside)
+    plan = Origins(horizon, origins, first_origin, every, gap, window)
+    if basis is not None and basis not in BASES:
+        raise InputError(f"found {basis!r}", 'Give "ex-post" or "ex-ante".', key="basis")
+    bases = bases_of(models, basis)
+    every_one = [
+        replace(job, way=way, edge=edge)
+        for job in jobs_of(models, split_series(tables_of(data), models[0].target), plan, bases,
+                           planned=tuple(planned), plans=plans or {})
+    ]  # fmt: skip
+    runs = run_all(every_one, executor)
+    first = {series: next(job for job in every_one if job.series == series)
+             for series in dict.fromkeys(job.series for job in every_one)}  # fmt: skip
+    for given in outside:
+        runs += [outside_run(given, series, job.cuts) for series, job in first.items()]
+    return Backtest(models, plan, tuple(runs), first, tuple(outside))
+
+
+def run_all(jobs: Sequence[Job], executor: Executor | None = None) -> list[Run]:
+    """The runs of some jobs in their order: together where columns can be shared, else anew."""
+    found: dict[int, Run] = {}
+    shared: dict[tuple[str, Basis], list[int]] = {}
+    for i, job in enumerate(jobs):
+        if job.way == "recursion":
+            shared.setdefault((job.series, job.basis), []).append(i)
+    for members in shared.values():
+        for i, run in zip(members, fitted_together([jobs[i] for i in members]), strict=True):
+            if run is not None:
+                found[i] = run
+    left = [i for i in range(len(jobs)) if i not in found]
+    if left:
+        found |= dict(zip(left, fitted_anew([jobs[i] for i in left], executor), strict=True))
+    return [found[i] for i in range(len(jobs))]
+
+
+def bases_of(models: Sequence[Model], basis: Basis | None) -> tuple[Basis, ...]:
+    """The basis asked for; else both, where there are drivers."""
+    if basis is not None:
+        return (basis,)
+    return BASES if any(term.needs() for model in models for term in model.terms) else ("ex-ante",)
+
+
+def jobs_of(
+    models: Sequence[Model], series: Mapping[str, dict[str, Table]], plan: Origins, bases: Sequence[Basis], *,
+    planned: Sequence[str] = (), plans: Mapping[str, Table | Panel] | None = None,
+) -> list[Job]:  # fmt: skip
+    """One job a series, basis and model."""
+    found = []
+    for name, tables in series.items():
+        source, column = Sources(tables).find(models[0].target)
+        try:
+            cuts = plan.on(tables[source], column)
+        except InputError as error:
+            if name:
+                error.found = f"series {name!r}: {error.found}"
+            raise
+        own = {key: each[name] if isinstance(each, Panel) else each for key, each in (plans or {}).items()}
+        for basis in bases:
+            foreseen = foreseen_by(basis, tables, models[0].target, planned)
+            found += [Job(model, tables, own, name, cuts, basis, foreseen) for model in models]
+    return found
+
+
+def _check_models(models: Sequence[Model], outside: Sequence[Outside]) -> None:
+    names = [*(model.name for model in models), *(each.name for each in outside)]
+    if not models or len({model.target for model in models}) > 1:
+        raise InputError(f"found {len(models)} models of {len({model.target for model in models})} targets",
+                         "Give models of one target.", key="models")  # fmt: skip
+    for name in names:
+        if names.count(name) > 1:
+            raise InputError(f"two forecasts are called '{name}'", "Give one of them another name.", key="models")
+
+
+__all__ = ["BASES", "PROBABILITIES", "Backtest", "backtest", "rows_of", "run_all"]

@@ -1,0 +1,319 @@
+"""Scores of a back-test: by origin, by horizon, by season, by series and their totals."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Literal, get_args
+
+import numpy as np
+import pandas as pd
+
+from offing.base import InputError, nearest
+from offing.calendar import Frequency
+from offing.engine import interval_score, naive_change, pinball
+from offing.judging.backtest import Backtest
+from offing.judging.references import season_of
+from offing.judging.run import SHOWN, Run
+from offing.tables.table import Array
+
+By = Literal["origin", "horizon", "season", "series"]
+#: Levels of the intervals that are scored, as their probabilities.
+LEVELS = (0.5, 0.8, 0.95)
+
+
+@dataclass(frozen=True)
+class Score:
+    """How a score is made: of the means of some `parts` over a group of forecasts, `finished` in some way.
+
+    `better` tells which side is the better one: ``low``, ``high``, or the nearest to a value. `percent` says that it is
+    one and not in the target's unit.
+    """
+
+    parts: tuple[str, ...]
+    finished: Callable[..., Array]
+    better: Literal["low", "near"] = "low"
+    aim: float = 0.0
+    percent: bool = False
+    unit: bool = True
+
+
+def _itself(mean: Array) -> Array:
+    return mean
+
+
+def _root(mean: Array) -> Array:
+    return np.sqrt(mean)
+
+
+#: All scores by name. MAE, RMSE; MAPE and its symmetric form (Makridakis 1993), WAPE: the sum of absolute errors over
+#: that of outcomes (Kolassa & Schütz 2007); bias: forecast less outcome; MASE (Hyndman & Koehler 2006), RMSSE
+#: (Makridakis et al. 2022); pinball: the mean quantile loss of the 50, 80 and 95 % intervals' ends and the median
+#: (Koenker & Bassett 1978); CRPS (Gneiting & Raftery 2007); coverage and width of intervals; Winkler's score (1972).
+SCORES: dict[str, Score] = {
+    "MAE": Score(("size",), _itself),
+    "RMSE": Score(("square",), _root),
+    "bias": Score(("error",), _itself, "near"),
+    "MAPE": Score(("share",), _itself, percent=True, unit=False),
+    "sMAPE": Score(("both",), _itself, percent=True, unit=False),
+    "WAPE": Score(("size", "outcome"), lambda size, outcome: _over(100.0 * size, outcome), percent=True, unit=False),
+    "MASE": Score(("scaled",), _itself, unit=False),
+    "RMSSE": Score(("scaled square",), _root, unit=False),
+    "pinball": Score(("pinball",), _itself),
+    "CRPS": Score(("ranked",), _itself),
+    **{f"coverage {100 * level:g} %": Score((f"in {level:g}",), lambda share: 100.0 * share, "near", 100.0 * level,
+                                            percent=True, unit=False) for level in LEVELS},
+    **{f"width {100 * level:g} %": Score((f"wide {level:g}",), _itself) for level in LEVELS},
+    **{f"Winkler {100 * level:g} %": Score((f"winkler {level:g}",), _itself) for level in LEVELS},
+}  # fmt: skip
+
+
+def _over(first: Array, second: Array) -> Array:
+    return np.where(second > 0.0, first / np.where(second > 0.0, second, 1.0), np.nan)
+
+
+#: Why a score can be undefined, by its name.
+UNDEFINED = {
+    "MAPE": "an outcome is zero", "sMAPE": "outcome and forecast are both zero", "WAPE": "all outcomes are zero",
+    "MASE": "the past never changed, or is too short", "RMSSE": "the past never changed, or is too short",
+}  # fmt: skip
+_NO_BAND = "it has no intervals"
+
+
+def check_score(score: str) -> str:
+    """The name of a score.
+
+    Raises
+    ------
+    InputError
+        If there is none of that name.
+    """
+    if score not in SCORES:
+        raise InputError(f"found {score!r}", nearest(score, SCORES), key="score")
+    return score
+
+
+def parts_of(run: Run, frequency: Frequency) -> pd.DataFrame:
+    """One row a forecast whose outcome is known: where it stands, and the parts of all scores."""
+    cuts, (f, h) = run.cuts, run.mean.shape
+    outcome, mean = cuts.outcome.ravel(), run.mean.ravel()
+    there = np.isfinite(outcome) & np.isfinite(mean)
+    scales = np.array([_scale(cuts.past(fold), frequency) for fold in range(f)]).repeat(h, axis=0)
+    error, bands = mean - outcome, run.at(*SHOWN).reshape(f * h, -1)
+    size = np.abs(error)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        ratio = np.where(outcome != 0.0, 100.0 * size / np.abs(outcome), np.nan)
+        total = np.abs(outcome) + np.abs(mean)
+        both = np.where(total > 0.0, 200.0 * size / total, np.nan)
+        scaled = np.where(scales[:, 0] > 0.0, size / scales[:, 0], np.nan)
+        squares = np.where(scales[:, 1] > 0.0, np.square(error) / scales[:, 1], np.nan)
+    rows = {
+        "fold": np.arange(f).repeat(h), "horizon": np.tile(cuts.horizons, f), "row": cuts.rows.ravel(),
+        "error": error, "size": size, "square": np.square(error), "share": ratio, "both": both,
+        "outcome": np.abs(outcome), "scaled": scaled, "scaled square": squares,
+        "pinball": pinball(outcome, bands, np.array(SHOWN)).mean(axis=1), "ranked": run.ranked.ravel(),
+    }  # fmt: skip
+    for level in LEVELS:
+        low, high = run.at((1 - level) / 2, (1 + level) / 2).reshape(f * h, 2).T
+        inside = np.where(np.isfinite(low), (low <= outcome) & (outcome <= high), np.nan)
+        rows |= {f"in {level:g}": inside, f"wide {level:g}": high - low,
+                 f"winkler {level:g}": interval_score(outcome, low, high, level)}  # fmt: skip
+    return pd.DataFrame(rows)[there]
+
+
+def _scale(past: Array, frequency: Frequency) -> tuple[float, float]:
+    """The mean absolute and squared change from the season before, or of periods where there are no two seasons."""
+    season = season_of(frequency)
+    return naive_change(past, season if len(past) >= 2 * season else 1)
+
+
+def scored(parts: pd.DataFrame, by: Sequence[str], names: Sequence[str]) -> pd.DataFrame:
+    """Scores of every group of rows: one row a group, one column a score; NaN where one is undefined."""
+    columns = list(dict.fromkeys(part for name in names for part in SCORES[name].parts))
+    if not len(parts):
+        return pd.DataFrame(columns=[*by, *names])
+    if by:
+        # A part that is unknown anywhere makes its mean unknown: nothing is left out silently.
+        grouped = parts.groupby(list(by), sort=True)[columns]
+        means = grouped.mean()
+        means = means.where(grouped.count().eq(grouped.size(), axis=0))
+    else:
+        means = parts[columns].mean(skipna=False).to_frame().T
+    found = {name: SCORES[name].finished(*(means[part].to_numpy() for part in SCORES[name].parts)) for name in names}
+    return pd.DataFrame(found, index=means.index)
+
+
+def seasons_of(run: Run, rows: np.ndarray) -> np.ndarray:
+    """The season of each period: the hour of an hour, the weekday of a day, the month of a week, else its own name."""
+    axis = run.cuts.table.axis
+    index = axis.frequency.index(axis.frequency.starts((axis.first + rows).astype(np.int64)))
+    unit = axis.frequency.unit
+    if unit == "hour":
+        return np.asarray([f"{hour:02d}:00" for hour in index.hour])
+    if unit == "day":
+        return np.asarray([f"{day + 1} {name}" for day, name in zip(index.day_of_week, index.day_name(), strict=True)])
+    if unit == "quarter":
+        return np.asarray([f"Q{quarter}" for quarter in index.quarter])
+    return (
+        np.asarray([f"{month:02d}" for month in index.month]) if unit in ("week", "month") else np.full(len(rows), "")
+    )
+
+
+def scores(
+    backtest: Backtest,
+    *,
+    by: By | None = None,
+    score: str | None = None,
+    series: str | None = None,
+    weights: Mapping[str, float] | None = None,
+) -> pd.DataFrame:
+    """Scores of all candidates and references of a back-test.
+
+    Parameters
+    ----------
+    by
+        ``origin``, ``horizon``, ``season`` (the month of weeks, say) or ``series``; by default one row a candidate.
+    score
+        One score: then each column is a basis, or with `by` a candidate of both bases. By default all of them.
+    series
+        One series, or ``total`` for the sum of all; by default the mean over all.
+    weights
+        What each series counts in the mean; by default all alike.
+
+    Returns
+    -------
+    DataFrame
+        Undefined scores are NaN; `why_undefined` tells why. Without `by` and with one score a table of candidates and
+        bases. Else columns ``basis, model`` and what it is by, then the scores.
+
+    Raises
+    ------
+    InputError
+        For an unknown score, series or way to group.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0, 6.0, 9.0], pd.period_range("2024-01", periods=8, freq="M"))
+    >>> found = of.backtest(of.Model("sold"), sold.rename("sold"), horizon=1, origins=3)
+    >>> of.scores(found, score="MAE").round(3).loc["main"].tolist()
+    [2.419]
+    """
+    if by is not None and by not in get_args(By):
+        raise InputError(f"found {by!r}", nearest(str(by), get_args(By)), key="by")
+    names = list(SCORES) if score is None else [check_score(score)]
+    parts = all_parts(backtest, series)
+    if weights is not None:
+        missing = [each for each in parts["series"].unique() if each not in weights]
+        if missing:
+            raise InputError(f"there is no weight of series {missing[0]!r}", key="weights")
+    keys = ["basis", "model", *([{"origin": "origin"}.get(by, by)] if by and by != "series" else [])]
+    if by == "series":
+        found = scored(parts, [*keys, "series"], names).reset_index()
+    else:
+        each = scored(parts, [*keys, "series"], names).reset_index()
+        found = _over_series(each, keys, names, weights)
+    order = list(dict.fromkeys(run.name for run in backtest.runs))
+    found["model"] = pd.Categorical(found["model"], order)
+    found = found.sort_values([*[key for key in keys if key != "model"], "model"], kind="stable", ignore_index=True)
+    found["model"] = found["model"].astype(object)
+    if score is not None and by is None:
+        bases = [each for each in ("ex-post", "ex-ante") if each in set(found["basis"])]
+        wide = found.pivot_table(index="model", columns="basis", values=score, sort=False)
+        return wide.reindex(order)[bases].dropna(how="all")
+    return found
+
+
+def _over_series(
+    each: pd.DataFrame, keys: Sequence[str], names: Sequence[str], weights: Mapping[str, float] | None
+) -> pd.DataFrame:
+    """Weighted means of the series' scores."""
+    if len(each["series"].unique()) <= 1:
+        return each.drop(columns="series")
+    worth = each["series"].map(dict(weights)) if weights is not None else pd.Series(1.0, each.index)
+    weighted = each[list(names)].mul(worth, axis=0)
+    grouped = pd.concat([each[list(keys)], weighted, worth.rename("worth")], axis=1).groupby(list(keys), sort=True)
+    sums, counts = grouped.sum(), grouped.count()
+    means = sums[list(names)].div(sums["worth"], axis=0).where(counts[list(names)].eq(counts["worth"], axis=0))
+    return means.reset_index()
+
+
+def all_parts(backtest: Backtest, series: str | None = None) -> pd.DataFrame:
+    """The parts of all runs on both bases, each forecast of a reference under every basis."""
+    if series is not None and series not in (*backtest.series, "total"):
+        raise InputError(f"found {series!r}", nearest(series, [*backtest.series, "total"]), key="series")
+    frames = []
+    runs = summed(backtest) if series == "total" else backtest.runs
+    for run in runs:
+        if series not in (None, "total", run.series) or run.why:
+            continue
+        frequency = run.cuts.table.axis.frequency
+        rows = parts_of(run, frequency)
+        rows["season"] = seasons_of(run, rows["row"].to_numpy())
+        rows["origin"] = run.cuts.origins[rows["fold"].to_numpy()]
+        for basis in backtest.bases if run.kind != "model" else (run.basis,):
+            frames.append(rows.assign(basis=basis, model=run.name, series=run.series))
+    return pd.concat(frames, ignore_index=True)
+
+
+def summed(backtest: Backtest) -> list[Run]:
+    """The sum of all series' forecasts, of each candidate, where all have the same origins and periods.
+
+    Raises
+    ------
+    InputError
+        If there is one series only, or they have not.
+    """
+    jobs = list(backtest.jobs.values())
+    first = jobs[0].cuts
+    if len(jobs) < 2 or any(not np.array_equal(job.cuts.moments, first.moments)
+                            or not np.array_equal(job.cuts.ends, first.ends)
+                            or job.cuts.table.axis != first.table.axis for job in jobs):  # fmt: skip
+        raise InputError("a total needs several series with the same periods and origins", key="series")
+    values = np.sum([job.cuts.table.values(job.cuts.column) for job in jobs], axis=0)
+    table = replace(first.table, columns={first.column: values}, unusable={}, texts={}, vintages=None)
+    cuts = replace(first, table=table, first=max(job.cuts.first for job in jobs))
+    groups: dict[tuple[str, str], list[Run]] = {}
+    for run in backtest.runs:
+        if not run.why:
+            groups.setdefault((run.name, run.basis), []).append(run)
+    return [replace(own[0], series="total", cuts=cuts, mean=np.sum([each.mean for each in own], axis=0), made=None,
+                    train=None) for own in groups.values() if len(own) == len(jobs)]  # fmt: skip
+
+
+def why_undefined(backtest: Backtest) -> dict[tuple[str, str], str]:
+    """Why a candidate has no such score, by candidate and score; candidates without forecasts under every score."""
+    found: dict[tuple[str, str], str] = {}
+    for run in backtest.runs:
+        if run.why:
+            found[run.name, ""] = run.why
+            continue
+        parts = parts_of(run, run.cuts.table.axis.frequency)
+        values = scored(parts, [], list(SCORES)).iloc[0]
+        for name in values.index[values.isna()]:
+            found[run.name, str(name)] = UNDEFINED.get(str(name), _NO_BAND)
+    return found
+
+
+def totals_of(run: Run, unit: str | None = None) -> pd.DataFrame:
+    """Sums over the horizon of every origin, or over those calendar units that it holds whole: outcome and forecast.
+
+    ``origin, period, target, forecast``; the period is the first one summed. Where a value is unknown there is none.
+    """
+    axis, rows = run.cuts.table.axis, []
+    for fold in range(len(run.mean)):
+        own = run.cuts.axis(fold)
+        groups = np.zeros(own.n, dtype=np.int64)
+        whole = np.ones(1, dtype=bool)
+        if unit is not None:
+            larger = Frequency(unit, zone=axis.frequency.zone)  # type: ignore[arg-type]
+            place = larger.ordinals(own.starts)
+            groups = place - place[0]
+            starts, ends = larger.starts(place), larger.starts(place + 1)
+            whole = np.array([own.edges[0] <= starts[groups == g][0] and own.edges[-1] >= ends[groups == g][0]
+                              for g in range(int(groups[-1]) + 1)])  # fmt: skip
+        for g in np.flatnonzero(whole).tolist():
+            part = groups == g
+            rows.append((run.cuts.origins[fold], own.index[part][0], run.cuts.outcome[fold, part].sum(),
+                         run.mean[fold, part].sum()))  # fmt: skip
+    return pd.DataFrame(rows, columns=["origin", "period", "target", "forecast"]).dropna(ignore_index=True)

@@ -1,0 +1,242 @@
+"""Folds that share their columns: plain regressions, of which one design serves all origins and candidates.
+
+Whatever is not plain, or not sure in a fold, is left to be fitted anew.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from offing.calendar import Axis
+from offing.engine import Refits, quantile, refits
+from offing.judging.anew import Job
+from offing.judging.origins import Cuts
+from offing.judging.run import PROBABILITIES, Run
+from offing.model import Model
+from offing.tables import Sources, View
+from offing.tables.table import Array
+from offing.terms import Block, Term
+
+Mask = NDArray[np.bool_]
+
+
+def fitted_together(jobs: Sequence[Job]) -> list[Run | None]:
+    """The runs of jobs that share columns, on one series with the same origins; None where they must be fitted anew."""
+    started = time.perf_counter()
+    found: list[Run | None] = [None] * len(jobs)
+    groups: dict[tuple[object, ...], list[int]] = {}
+    for i, job in enumerate(jobs):
+        if _plain(job.model) and job.cuts.plan.window is None and job.cuts.table.vintages is None:
+            groups.setdefault((job.model.scale, job.model.offset, job.basis, job.foreseen), []).append(i)
+    for members in groups.values():
+        shared = _Shared([jobs[i] for i in members])
+        for i, run in zip(members, shared.runs(), strict=True):
+            found[i] = run
+    done = [i for i, run in enumerate(found) if run is not None]
+    taken = (time.perf_counter() - started) / max(len(done), 1)
+    for i in done:
+        object.__setattr__(found[i], "seconds", taken)
+    return found
+
+
+def _plain(model: Model) -> bool:
+    """Whether a model is a regression of the target as it is, with nothing else that is learnt."""
+    return not (
+        model.dynamics is not None or model.loss != "squares" or model.half_life is not None or model.steps
+        or model.treatments or model.covariance != "classical" or model.window is not None
+        or any(term.learning == "anew" or term.multiplies_trend or term.holds_level or term.recursive
+               for term in model.terms)
+    )  # fmt: skip
+
+
+@dataclass
+class _Shared:
+    """The columns of all jobs on all periods up to the last outcome; the same ones are kept once."""
+
+    jobs: list[Job]
+    columns: list[Array] = field(default_factory=list)
+    places: dict[bytes, int] = field(default_factory=dict)
+    of_term: dict[int, _Laid | None] = field(default_factory=dict)
+
+    @property
+    def cuts(self) -> Cuts:
+        return self.jobs[0].cuts
+
+    @cached_property
+    def axis(self) -> Axis:
+        """From the target's first value to the last period that is forecast."""
+        cuts = self.cuts
+        return Axis(
+            cuts.table.axis.frequency, cuts.table.axis.first + cuts.first, int(cuts.rows.max()) + 1 - cuts.first
+        )
+
+    def view(self, fold: int) -> View:
+        """What a fold's fit may see."""
+        job, end = self.jobs[0], int(self.cuts.ends[fold]) - self.cuts.first
+        sources = Sources(dict(job.tables), job.plans)
+        return sources.cut(int(self.cuts.moments[fold]), self.axis.part(0, end), job.model.goal, job.foreseen)
+
+    @cached_property
+    def ends(self) -> tuple[View, View]:
+        """The views of the first fold and of the last."""
+        return self.view(0), self.view(len(self.cuts.ends) - 1)
+
+    def place(self, column: Array) -> int:
+        """The place of a column among all, where it is put if it is new."""
+        column = np.ascontiguousarray(column)
+        key = column.tobytes()
+        if key not in self.places:
+            self.places[key] = len(self.columns)
+            self.columns.append(column)
+        return self.places[key]
+
+    def laid(self, term: Term) -> _Laid | None:
+        """A term's columns; None where they change from fold to fold or need more than least squares."""
+        if id(term) not in self.of_term:
+            self.of_term[id(term)] = self._lay(term)
+        return self.of_term[id(term)]
+
+    def _lay(self, term: Term) -> _Laid | None:
+        job = self.jobs[0]
+        first, last = self.ends
+        places = [first.sources.find(reference) for reference in term.needs()]
+        frequencies = {job.tables[source].axis.frequency for source, _ in places}
+        if not set(places) <= job.foreseen or not frequencies <= {self.axis.frequency}:
+            return None
+        # The first fold sees the least: what cannot be learnt is told from there.
+        block = term.block(last, self.axis, term.learn(first))
+        if term.learning == "more" and not _same(block, term.block(last, self.axis, term.learn(last))):
+            return None
+        if block.curve is not None or any(block.drawn) or block.rising is not None:
+            return None
+        k = block.columns.shape[1]
+        lower, upper = np.full(k, -np.inf), np.full(k, np.inf)
+        if block.wishes is not None:
+            lower, upper = np.array(block.wishes.lower), np.array(block.wishes.upper)
+        return _Laid(tuple(self.place(column) for column in block.columns.T), lower, upper)
+
+    def runs(self) -> list[Run | None]:
+        """The runs of all jobs."""
+        cuts, axis = self.cuts, self.axis
+        target = self._target()
+        if target is None:
+            return [None] * len(self.jobs)
+        constant = self.place(np.ones(axis.n))
+        laid = [[self.laid(term) for term in job.model.terms] for job in self.jobs]
+        chosen: list[tuple[list[int], Array, Array] | None] = []
+        for parts in laid:
+            whole = [part for part in parts if part is not None]
+            chosen.append(None if len(whole) < len(parts) else (
+                [constant, *(at for part in whole for at in part.places)],
+                np.concatenate([[-np.inf], *(part.lower for part in whole)]),
+                np.concatenate([[np.inf], *(part.upper for part in whole)]),
+            ))  # fmt: skip
+        columns = np.array(self.columns).T
+        last = int(cuts.ends[-1]) - cuts.first
+        holes = np.isnan(columns[:last]) & np.isfinite(target[:last])[:, None]
+        found: list[Run | None] = [None] * len(self.jobs)
+        masks: dict[bytes, list[int]] = {}
+        for i, each in enumerate(chosen):
+            if each is not None:
+                masks.setdefault(holes[:, each[0]].any(axis=1).tobytes(), []).append(i)
+        for members in masks.values():
+            picked = [chosen[i] for i in members]
+            choices = [each[0] for each in picked if each is not None]
+            used = sorted({at for places in choices for at in places})
+            gone = holes[:, choices[0]].any(axis=1)
+            aim, own = target.copy(), columns[:, used]
+            aim[:last][gone] = np.nan
+            own[:last][gone] = np.where(np.isnan(own[:last][gone]), 0.0, own[:last][gone])
+            where = {at: i for i, at in enumerate(used)}
+            rows = [np.array([where[at] for at in places], dtype=np.intp) for places in choices]
+            made = refits(own, aim, starts=np.zeros(len(cuts.ends), dtype=np.intp), ends=cuts.ends - cuts.first,
+                          ahead=cuts.rows - cuts.first, choices=rows)  # fmt: skip
+            for place, i in enumerate(members):
+                limits = picked[place]
+                found[i] = None if limits is None else _run(self.jobs[i], _Made(made, place, own, aim, rows[place]),
+                                                            limits[1], limits[2])  # fmt: skip
+        return found
+
+    def _target(self) -> Array | None:
+        """What is fitted (n,) on all periods, NaN where it is unknown or no fold may see it."""
+        cuts, model = self.cuts, self.jobs[0].model
+        last = int(cuts.ends[-1])
+        values = np.full(self.axis.n, np.nan)
+        values[: last - cuts.first] = cuts.table.values(cuts.column)[cuts.first : last]
+        known = np.isfinite(values)
+        if model.scale == "log":
+            if (values[known] + model.offset <= 0.0).any():
+                return None  # the fit says what to do
+            values = np.log(values + model.offset)
+        first = values[: cuts.ends[0] - cuts.first]
+        return values if np.nanmin(first) < np.nanmax(first) else None
+
+
+@dataclass(frozen=True)
+class _Laid:
+    """Places of a term's columns among all, and their bounds."""
+
+    places: tuple[int, ...]
+    lower: Array
+    upper: Array
+
+
+@dataclass(frozen=True)
+class _Made:
+    """What became of one choice of columns."""
+
+    refits: Refits
+    place: int
+    columns: Array
+    target: Array
+    choice: NDArray[np.intp]
+
+
+def _same(first: Block, second: Block) -> bool:
+    return first.names == second.names and np.array_equal(first.columns, second.columns, equal_nan=True)
+
+
+def _run(job: Job, made: _Made, lower: Array, upper: Array) -> Run | None:
+    """The run on the target's own scale; None if any fold is not sure, or a coefficient passes its bounds."""
+    all_of, c, model = made.refits, made.place, job.model
+    beta = all_of.beta[c]
+    if not (all_of.sure[c].all() and np.isfinite(all_of.mean[c]).all()) or (beta < lower).any() or (beta > upper).any():
+        return None
+    log = model.scale == "log"
+    levels, spread = all_of.mean[c], all_of.spread[c]
+    variance, dof = all_of.variance[c][:, None], all_of.dof[c]
+
+    def own(values: Array) -> Array:
+        found = np.exp(values) - model.offset if log else values
+        return np.clip(found, model.lower_limit, model.upper_limit) if _limited(model) else found
+
+    def quantiles() -> Array:
+        deviation = np.sqrt(variance + np.square(spread))
+        t = np.array([quantile(PROBABILITIES, float(each)) for each in dof])
+        return own(levels[:, :, None] + deviation[:, :, None] * t[:, None, :])
+
+    mean = own(levels + variance / 2.0 if log else levels)
+    with np.errstate(over="ignore"):
+        if not np.isfinite(mean).all():
+            return None
+
+    ends = job.cuts.ends - job.cuts.first
+    missed = np.empty((len(ends), 2))
+    for f, end in enumerate(ends.tolist()):
+        fitted = made.columns[:end][:, made.choice] @ beta[f]
+        outcome = np.exp(made.target[:end]) - model.offset if log else made.target[:end]
+        residual = outcome - own(fitted + float(all_of.variance[c, f]) / 2.0 if log else fitted)
+        residual = residual[np.isfinite(residual)]
+        missed[f] = np.abs(residual).mean(), np.sqrt(np.square(residual).mean())
+    counts = np.full(len(ends), float(len(made.choice)))
+    return Run(job.series, model.name, job.basis, "model", job.cuts, mean, quantiles, missed, counts)
+
+
+def _limited(model: Model) -> bool:
+    return model.lower_limit is not None or model.upper_limit is not None
