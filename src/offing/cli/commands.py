@@ -111,7 +111,69 @@ def _study_command(step: str, text: str) -> None:
         click.echo(text)
 
 
+def _judging_command(step: str, text: str, several: bool = False) -> None:
+    """Add a command that judges models on the past."""
+
+    @offing.command(step, help=text)
+    @click.argument(
+        "studies",
+        metavar="STUDY..." if several else "STUDY",
+        nargs=-1 if several else 1,
+        required=True,
+        type=click.Path(path_type=Path),
+    )
+    @click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the results' files.")
+    @click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
+    def run(studies: tuple[Path, ...] | Path, out: Path | None, as_json: bool) -> None:
+        from offing.study import open_study  # noqa: PLC0415
+        from offing.study.judged_outputs import judged  # noqa: PLC0415
+
+        paths = studies if isinstance(studies, tuple) else (studies,)
+        _tell(judged([open_study(path) for path in paths], step), out, as_json)
+
+
+def _tell(result: Any, out: Path | None, as_json: bool) -> None:
+    """Print a result, and write its files."""
+    text = result.in_json() if as_json else result.in_words()
+    if out is not None:
+        files = result.bundle().write(out)
+        if not as_json:
+            text += f"\n\nWritten to {out}: {', '.join(file.name for file in files)}"
+    click.echo(text)
+
+
+@offing.command("search")
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--budget", help="The time for everything, such as 60s, 5min or 1h.")
+@click.option(
+    "--out",
+    type=click.Path(path_type=Path, file_okay=False),
+    help="Folder for the results' files; a search that was stopped goes on from there.",
+)
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
+def search(study: Path, budget: str | None, out: Path | None, as_json: bool) -> None:
+    """Search for a better model among what [search] of STUDY, a TOML file, offers.
+
+    The newest periods are held back; the winner is scored on them once, honestly.
+    """
+    from offing.study import open_study  # noqa: PLC0415
+    from offing.study.judged import study_search  # noqa: PLC0415
+    from offing.study.judged_outputs import judged  # noqa: PLC0415
+
+    opened = open_study(study)
+    record = None
+    if out is not None:
+        out.mkdir(parents=True, exist_ok=True)
+        record = out / "search.sqlite"
+    found = study_search(opened, budget, record, lambda line: click.echo(line, err=True))
+    _tell(judged([opened], "search", found), out, as_json)
+
+
 _study_command("fit", "Fit the models of STUDY, a TOML file: what each driver does, and the coefficients.")
 _study_command("screen", "Choose among the many drivers that [screening] of STUDY, a TOML file, offers.")
 _study_command("forecast", "Forecast the target of STUDY, a TOML file, with intervals.")
 _study_command("explain", "Split every forecast of STUDY, a TOML file, into what each term contributes.")
+_judging_command("backtest", "Forecast from past origins, as STUDY, a TOML file, would have done there.")
+_judging_command(
+    "compare", "Compare the models of STUDY, a TOML file, or those of several, on past origins.", several=True
+)

@@ -10,6 +10,15 @@ from offing.draw.cycle import draw_cycle
 from offing.draw.effects import draw_effects
 from offing.draw.holidays import draw_holidays
 from offing.draw.indices import draw_indices
+from offing.draw.judging import (
+    draw_backtest,
+    draw_by_horizon,
+    draw_calibration,
+    draw_comparison,
+    draw_member_weights,
+    draw_search,
+    draw_timeline,
+)
 from offing.draw.lag_weights import draw_lag_weights
 from offing.draw.residuals import draw_residuals, draw_stability
 from offing.draw.responses import draw_lag_profile, draw_response
@@ -43,7 +52,17 @@ from offing.explain import (
     Totals,
     TrendPath,
 )
-from offing.judging import Combination, Screening
+from offing.judging import (
+    Backtest,
+    ByHorizon,
+    Calibration,
+    Combination,
+    Comparison,
+    MemberWeights,
+    Screening,
+    Search,
+    Timeline,
+)
 from offing.model import Contributions, Effects, Fit, Forecast
 from offing.survey import Coverage, Echoes, History, Scatter, Seasons, Survey, Years
 
@@ -58,8 +77,10 @@ def figure(result: object) -> Picture:
         `Effects` (what each driver does), `TrendPath`, `CycleShape`, `HolidayEffects`, `SeasonIndices` (a table),
         `Totals` (years), a `Response`, `LagProfile` or `LagCurve` of a driver, the `Inputs` of a period, a
         `RunningEstimate`, a `Combination`, `Residuals` from one side, `Stability`, a
-        `Screening`, a `Split`, an `Agreed` forecast, or a view of a `Survey`: its ``history``, ``years``,
-        ``seasons``, ``scatter``, ``echoes`` or ``coverage``. A survey itself is drawn as its history.
+        `Screening`, a `Backtest` (forecasts of all origins over the history) or its ``by_horizon()``, ``timeline`` or
+        ``member_weights()``, a `Comparison`, a `Calibration`, a `Search`, a `Split`, an `Agreed` forecast, or a view of
+        a `Survey`: its ``history``, ``years``, ``seasons``, ``scatter``, ``echoes`` or ``coverage``. A survey itself is
+        drawn as its history.
 
     Returns
     -------
@@ -103,6 +124,13 @@ _draw.register(Combination, draw_combination)
 _draw.register(Residuals, draw_residuals)
 _draw.register(Stability, draw_stability)
 _draw.register(Screening, draw_screening)
+_draw.register(Backtest, draw_backtest)
+_draw.register(ByHorizon, draw_by_horizon)
+_draw.register(Comparison, draw_comparison)
+_draw.register(Calibration, draw_calibration)
+_draw.register(Search, draw_search)
+_draw.register(MemberWeights, draw_member_weights)
+_draw.register(Timeline, draw_timeline)
 _draw.register(SeasonIndices, draw_indices)
 _draw.register(CycleShape, draw_cycle)
 _draw.register(TrendPath, draw_trend)

@@ -147,13 +147,22 @@ def _stamp(moment: Any) -> Any:
     return np.datetime64(stamp.tz_localize(None) if stamp.tz is not None else stamp)
 
 
+#: How the members of a combination count, by its way.
+_WEIGHTED = {
+    "mean": "All count alike.", "median": "The middle one counts, or both in the middle.",
+    "trimmed mean": "All but the highest and the lowest ones count alike.",
+    "past errors": "Weights go with one over past squared errors.",
+    "least squares": "Weights are those that would have been best in the past, none of them negative.",
+}  # fmt: skip
+
+
 def draw_combination(result: Combination) -> Picture:
     """Every member's forecast after the history, and their mean with its band."""
     first = next(iter(result.members.values()))
     picture, axes = canvas(
         result.sentence.split(". Over")[0].rstrip("."),
         ("Each mark is one model's forecast, with its weight; the wide one is their mean. " + (
-            "Weights go with one over past squared errors." if result.way != "mean" else "All count alike."))
+            _WEIGHTED[result.way]))
         + f" {first.fit.source_note}",
     )  # fmt: skip
     fit, axis = first.fit, first.axis

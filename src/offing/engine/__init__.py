@@ -7,6 +7,14 @@ from offing.engine.accuracy import interval_score, naive_change, pinball, positi
 from offing.engine.attribution import Attribution, attribute
 from offing.engine.autoregression import Carried, Dynamics
 from offing.engine.choose import Menu, choose
+from offing.engine.combining import (
+    TRIMMED,
+    averaged_quantiles,
+    inverse_squares,
+    least_squares_weights,
+    middle_weights,
+    mixed_quantiles,
+)
 from offing.engine.correlation import cross_correlation
 from offing.engine.dynamics import Chain, Phi, combined, echoes, multiplied, partial, running
 from offing.engine.equal_accuracy import AccuracyTest, best_set, equal_accuracy, nested_accuracy
@@ -30,6 +38,7 @@ from offing.engine.triangle import Solution, explain_dependence, join, solve, ta
 
 __all__ = [
     "SEED",
+    "TRIMMED",
     "AccuracyTest",
     "Attribution",
     "Bent",
@@ -61,6 +70,7 @@ __all__ = [
     "accumulated",
     "attribute",
     "autocorrelations",
+    "averaged_quantiles",
     "best_set",
     "chance_limit",
     "choose",
@@ -73,11 +83,15 @@ __all__ = [
     "fit_figures",
     "growth_paths",
     "interval_score",
+    "inverse_squares",
     "join",
     "lag_one_correlation",
     "largest_pulse",
     "largest_step",
     "least_squares",
+    "least_squares_weights",
+    "middle_weights",
+    "mixed_quantiles",
     "multiplied",
     "naive_change",
     "nested_accuracy",

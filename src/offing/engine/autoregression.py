@@ -123,7 +123,7 @@ class Likelihood:
         first = first[kept[first] | (groups[order[first]] >= 0)]
         order = order[first]
         r = int(kept.sum())
-        spans = take(whole, [*first.tolist(), k])[[*range(r), k]]
+        spans = take(whole, [*first.tolist(), k])[[*range(r), len(first)]]
         root = np.column_stack([spans[:, :r], spans[:, -1]])
         moments = Moments.of(together[:, [*order[:r].tolist(), k]], root, times, lags)
         return cls(moments, spans, groups[order], len(target), bounded, stated)

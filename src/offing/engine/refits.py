@@ -24,22 +24,41 @@ class Refits:
 
     Attributes
     ----------
-    mean, spread
-        What is expected (c, f, h), and its standard error from the coefficients.
+    mean
+        What is expected (c, f, h).
     variance, dof
         Noise variance (c, f) and its degrees of freedom.
     beta
         Coefficients (f, k) of each choice.
     sure
         Whether (c, f) all columns could be told apart. Where not, nothing else is said.
+    triangles
+        The triangle (f, K + 1, K + 1) of each fold's rows [X | y].
+    rows
+        The rows (f, h, K) that are forecast.
+    choices
+        The columns of each choice.
     """
 
     mean: Array
-    spread: Array
     variance: Array
     dof: Array
     beta: tuple[Array, ...]
     sure: NDArray[np.bool_]
+    triangles: Array
+    rows: Array
+    choices: tuple[Rows, ...]
+
+    def spread(self, choice: int) -> Array:
+        """Standard error (f, h) of what one choice expects, from its coefficients."""
+        places = self.choices[choice]
+        found = np.full(self.rows.shape[:2], np.nan)
+        roots = np.triu(np.linalg.qr(self.triangles[:, :, places], mode="r"))
+        for fold in np.flatnonzero(self.sure[choice]).tolist():
+            # With W = R'⁻¹ x the variance of x'β is s² W'W.
+            half, _ = lapack.dtrtrs(roots[fold], self.rows[fold][:, places].T, trans=1)
+            found[fold] = np.sqrt(np.square(half).sum(axis=0) * self.variance[choice, fold])
+        return found
 
 
 def refits(
@@ -70,32 +89,25 @@ def refits(
     ([[4.02, 4.5], [8.02, 8.92]], [[4.0, 5.0], [3.0, 4.0]])
     """
     triangles, counts = _triangles(columns, target, starts, ends)
-    shape = (len(choices), *ahead.shape)
-    mean, spread = np.full(shape, np.nan), np.full(shape, np.nan)
-    variance, dof = np.full(shape[:2], np.nan), np.full(shape[:2], np.nan)
+    shape, rows = (len(choices), len(ends)), columns[ahead]
+    mean = np.full((*shape, ahead.shape[1]), np.nan)
+    variance, dof, sure = np.full(shape, np.nan), np.full(shape, np.nan), np.zeros(shape, dtype=bool)
     every = []
-    sure = np.zeros(shape[:2], dtype=bool)
     last = columns.shape[1]
     for c, choice in enumerate(choices):
         k = len(choice)
         roots: Array = np.linalg.qr(triangles[:, :, [*choice, last]], mode="r")  # type: ignore[assignment]
-        lengths = np.linalg.norm(roots[:, :, :k], axis=1)
+        lengths = np.sqrt(np.square(roots[:, :, :k]).sum(axis=1))
         free = np.abs(np.diagonal(roots, axis1=1, axis2=2)[:, :k]) > RANK_TOLERANCE * lengths
         sure[c] = free.all(axis=1) & (counts > k)
-        rows = columns[:, choice]
-        rss = np.square(roots[:, k, k]) if roots.shape[1] > k else np.zeros(len(roots))
         dof[c] = counts - k
-        with np.errstate(divide="ignore", invalid="ignore"):
-            variance[c] = rss / dof[c]
         beta = np.full((len(ends), k), np.nan)
         for f in np.flatnonzero(sure[c]).tolist():
-            # With W = R'⁻¹ x the forecast is W'c of the target's own column c, and its variance s² W'W.
-            half, _ = lapack.dtrtrs(roots[f, :k, :k], rows[ahead[f]].T, trans=1)
-            mean[c, f] = half.T @ roots[f, :k, k]
             beta[f] = lapack.dtrtrs(roots[f, :k, :k], roots[f, :k, k])[0]
-            spread[c, f] = np.sqrt(np.square(half).sum(axis=0) * variance[c, f])
+            variance[c, f] = roots[f, k, k] ** 2 / dof[c, f]
+        mean[c] = np.einsum("fhk,fk->fh", rows[:, :, choice], beta)
         every.append(beta)
-    return Refits(mean, spread, variance, dof, tuple(every), sure)
+    return Refits(mean, variance, dof, tuple(every), sure, triangles, rows, tuple(choices))
 
 
 def _triangles(columns: Array, target: Array, starts: Rows, ends: Rows) -> tuple[Array, NDArray[np.intp]]:

@@ -63,7 +63,7 @@ def release_rows(found: RunningEstimate) -> pd.DataFrame:
 def combined_rows(found: Combination) -> pd.DataFrame:
     """Rows of ``combined.csv``: one a period and member, and one for the mean of all."""
     fit = next(iter(found.members.values())).fit
-    weights = {**dict(zip(found.members, found.weights.tolist(), strict=True)), "combined": 1.0}
+    weights = {**dict(zip(found.members, found.pointwise.T, strict=True)), "combined": 1.0}
     parts = [
         pd.DataFrame({"period": _iso(found.axis.index, fit), "member": name, "weight": weights[name],
                       "forecast": found.table[name].to_numpy()})

@@ -67,6 +67,7 @@ class _Task:
 
     jobs: tuple[Job, ...]
     folds: tuple[int, ...]
+    strict: bool
 
 
 def foreseen_by(basis: Basis, tables: Mapping[str, Table], target: str, planned: Sequence[str]) -> Columns:
@@ -92,17 +93,32 @@ def foreseen_by(basis: Basis, tables: Mapping[str, Table], target: str, planned:
 
 
 def fitted_anew(jobs: Sequence[Job], executor: Executor | None = None) -> list[Run]:
-    """The runs of some jobs, every fold of which is fitted by itself."""
+    """The runs of some jobs, every fold of which is fitted by itself.
+
+    Raises
+    ------
+    InputError
+        If one cannot be fitted or forecast, naming its origin.
+    """
+    return [run for run in _attempted(jobs, executor, strict=True) if isinstance(run, Run)]
+
+
+def attempted_anew(jobs: Sequence[Job], executor: Executor | None = None) -> list[Run | InputError]:
+    """The runs of some jobs, or why there is none."""
+    return _attempted(jobs, executor, strict=False)
+
+
+def _attempted(jobs: Sequence[Job], executor: Executor | None, *, strict: bool) -> list[Run | InputError]:
     groups: dict[tuple[str, Basis], list[int]] = {}
     for i, job in enumerate(jobs):
         groups.setdefault((job.series, job.basis), []).append(i)
     tasks, members = [], []
     for own in groups.values():
         for folds in _shares(len(jobs[own[0]].cuts.moments), len(groups)):
-            tasks.append(_Task(tuple(jobs[i] for i in own), folds))
+            tasks.append(_Task(tuple(jobs[i] for i in own), folds, strict))
             members.append(own)
     found = carried_out(_folds, tasks, "forecasting from past origins", executor)
-    parts: list[list[_Folds]] = [[] for _ in jobs]
+    parts: list[list[_Folds | InputError]] = [[] for _ in jobs]
     for own, results in zip(members, found, strict=True):
         for i, result in zip(own, results, strict=True):
             parts[i].append(result)
@@ -113,10 +129,15 @@ def fitted_anew(jobs: Sequence[Job], executor: Executor | None = None) -> list[R
 _Folds = tuple[Array, Array, Array, Array, float]
 
 
-def _joined(job: Job, parts: Sequence[_Folds]) -> Run:
-    mean, quantiles, train, columns = (np.concatenate([each[i] for each in parts]) for i in range(4))
-    return Run(job.series, job.model.name, job.basis, "model", job.cuts, mean, _Kept(quantiles), train, columns,
-               sum(each[4] for each in parts))  # fmt: skip
+def _joined(job: Job, parts: Sequence[_Folds | InputError]) -> Run | InputError:
+    whole: list[_Folds] = []
+    for part in parts:
+        if isinstance(part, InputError):
+            return part
+        whole.append(part)
+    mean, quantiles, train, columns = (np.concatenate([each[i] for each in whole]) for i in range(4))
+    return Run(job.series, job.model.name, job.basis, "model", job.cuts, mean, _Kept(quantiles), _Kept(train), columns,
+               sum(each[4] for each in whole))  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -132,10 +153,18 @@ def _shares(folds: int, groups: int) -> list[tuple[int, ...]]:
     return [tuple(each.tolist()) for each in np.array_split(np.arange(folds), parts)]
 
 
-def _folds(task: _Task) -> list[_Folds]:
+def _folds(task: _Task) -> list[_Folds | InputError]:
     """What became of each job in some folds."""
     made: Made = {}
-    return [_job_folds(job, task.folds, made) for job in task.jobs]
+    found: list[_Folds | InputError] = []
+    for job in task.jobs:
+        try:
+            found.append(_job_folds(job, task.folds, made))
+        except InputError as error:
+            if task.strict:
+                raise
+            found.append(error)
+    return found
 
 
 def _job_folds(job: Job, folds: Sequence[int], made: Made) -> _Folds:

@@ -13,13 +13,18 @@ import pandas as pd
 
 from offing.base import InputError
 from offing.judging.anew import Job, fitted_anew, foreseen_by
+from offing.judging.calibration import calibration
+from offing.judging.comparison import compare
 from offing.judging.origins import Cuts, Origins
 from offing.judging.outside import Outside, outside_run
-from offing.judging.references import by_shares, naive_runs, plain_run
-from offing.judging.run import PROBABILITIES, SHOWN, Basis, Run
+from offing.judging.references import by_shares, naive_runs, plain_run, spell_origins
+from offing.judging.run import SHOWN, Basis, Run
+from offing.judging.scoring import scores
 from offing.judging.together import fitted_together
+from offing.judging.views import ByHorizon, MemberWeights, Timeline
 from offing.model import Model
 from offing.model.model import Data, tables_of
+from offing.model.words import as_html, number, percent, rounded, text_table, wrapped
 from offing.tables import Panel, Sources, Table, split_series
 
 BASES: tuple[Basis, ...] = ("ex-post", "ex-ante")
@@ -86,7 +91,7 @@ class Backtest:
 
     def chosen(self, basis: Basis, series: str | None = None) -> list[Run]:
         """The runs on a basis: the models' own, and those to which it makes no difference."""
-        own = [run for run in self.runs if run.kind != "model" or run.basis == basis]
+        own = [run for run in self.runs if run.is_of(basis)]
         return own if series is None else [run for run in own if run.series == series]
 
     @property
@@ -109,6 +114,80 @@ class Backtest:
         intervals as far as these have one.
         """
         return pd.concat([rows_of(run, (0.1, 0.5, 0.9)) for run in self.own], ignore_index=True)
+
+    def by_horizon(self, score: str = "RMSE", basis: Basis | None = None) -> ByHorizon:
+        """A score by horizon, to be drawn."""
+        return ByHorizon.of(self, score, basis)
+
+    def member_weights(self, name: str, basis: Basis | None = None) -> MemberWeights:
+        """How a combination weighted its members, to be drawn."""
+        return MemberWeights.of(self, name, basis)
+
+    @property
+    def timeline(self) -> Timeline:
+        """What each origin learns from and forecasts, to be drawn."""
+        return Timeline(self)
+
+    @property
+    def price(self) -> float | None:
+        """By which share not knowing the drivers raises the root mean squared error of the first model."""
+        if len(self.bases) < 2:
+            return None
+        errors = self._errors
+        return errors["ex-ante"] / errors["ex-post"] - 1.0
+
+    @cached_property
+    def _errors(self) -> dict[str, float]:
+        """Root mean squared error of the first model by basis."""
+        found = scores(self, score="RMSE")
+        return {str(basis): float(found[basis].to_numpy()[0]) for basis in found.columns}
+
+    @property
+    def sentences(self) -> str:
+        """Whether the model beats plain references, what not knowing the drivers costs, and what its intervals hold."""
+        lines = [compare(self).verdict]
+        model, errors = self.models[0], self._errors
+        if self.price is not None:
+            free = " Not knowing them costs nothing here." if self.price <= 0.0 else ""
+            lines.append(
+                f"The price of not knowing the drivers: RMSE {number(errors['ex-ante'])} ex-ante, with what was known "
+                f"or expected of them, against {number(errors['ex-post'])} ex-post, with their actual values "
+                f"({percent(self.price)}).{free}"
+            )
+        train = [run.train[:, 1].mean() for run in self.own
+                 if run.name == model.name and run.train is not None and run.basis == self.bases[-1]]  # fmt: skip
+        if train:
+            unit = self.cuts().table.axis.frequency.unit
+            carried = model.dynamics is not None or any(term.recursive for term in model.terms)
+            step = f", each given the {unit} before," if carried else ""
+            lines.append(
+                f"On the {unit}s that it was fitted to{step} '{model.name}' misses by {number(float(np.mean(train)))} "
+                f"(RMSE), on later ones by {number(errors[self.bases[-1]])}."
+            )
+        lines.append(calibration(self).sentence)
+        return "\n".join(lines)
+
+    def text_table(self) -> str:
+        """The first model by horizon, beside the best reference."""
+        basis, first = self.bases[-1], self.models[0].name
+        ahead = compare(self).best_reference
+        rows = scores(self, by="horizon")
+        rows = rows[rows["basis"] == basis]
+        horizons = sorted(rows["horizon"].unique().tolist())
+        horizons = [horizons[i] for i in sorted({round(x) for x in np.linspace(0, len(horizons) - 1, 13)})]
+        own, theirs = (rows[rows["model"] == name].set_index("horizon").reindex(horizons) for name in (first, ahead))
+        unit = self.cuts().table.axis.frequency.unit
+        columns = [[str(each) for each in horizons], rounded(own["RMSE"]), rounded(theirs["RMSE"]), rounded(own["MAE"]),
+                   rounded(own["bias"]), [f"{each:.0f}" for each in own["coverage 80 %"]]]  # fmt: skip
+        heads = [f"{unit}s ahead", "RMSE", f"of '{ahead}'", "MAE", "bias", "80 % held"]
+        return text_table(heads, columns)
+
+    def __str__(self) -> str:
+        head = f"{self.label}: {spell_origins(self.cuts())}"
+        return f"{head}\n{wrapped(self.sentences)}\n\n{self.text_table()}"
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentences, scores(self))
 
     def with_runs(self, runs: Iterable[Run]) -> Backtest:
         """The same back-test with further runs, such as combinations."""
@@ -241,14 +320,14 @@ def bases_of(models: Sequence[Model], basis: Basis | None) -> tuple[Basis, ...]:
 
 def jobs_of(
     models: Sequence[Model], series: Mapping[str, dict[str, Table]], plan: Origins, bases: Sequence[Basis], *,
-    planned: Sequence[str] = (), plans: Mapping[str, Table | Panel] | None = None,
+    planned: Sequence[str] = (), plans: Mapping[str, Table | Panel] | None = None, hidden: int = 0,
 ) -> list[Job]:  # fmt: skip
-    """One job a series, basis and model."""
+    """One job a series, basis and model, as if the newest `hidden` periods were not there."""
     found = []
     for name, tables in series.items():
         source, column = Sources(tables).find(models[0].target)
         try:
-            cuts = plan.on(tables[source], column)
+            cuts = plan.on(tables[source], column, hidden)
         except InputError as error:
             if name:
                 error.found = f"series {name!r}: {error.found}"
@@ -268,6 +347,3 @@ def _check_models(models: Sequence[Model], outside: Sequence[Outside]) -> None:
     for name in names:
         if names.count(name) > 1:
             raise InputError(f"two forecasts are called '{name}'", "Give one of them another name.", key="models")
-
-
-__all__ = ["BASES", "PROBABILITIES", "Backtest", "backtest", "rows_of", "run_all"]

@@ -5,19 +5,21 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 import pandas as pd
 
 from offing.base import InputError
 from offing.engine import AccuracyTest, best_set, equal_accuracy, nested_accuracy
-from offing.judging.backtest import Backtest
 from offing.judging.run import Basis
 from offing.judging.scoring import SCORES, all_parts, check_score, scored
 from offing.model import Model
 from offing.model.words import as_html, number, percent, rounded, text_table, wrapped
 from offing.tables.table import Array
+
+if TYPE_CHECKING:
+    from offing.judging.backtest import Backtest
 
 Loss = Literal["squared", "absolute"]
 #: Candidates whose p of belonging to the best ones is at least this cannot be told from the best.

@@ -3,20 +3,31 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import InputError
-from offing.calendar import Axis
+from offing.calendar import Axis, Frequency
 from offing.calendar.axis import instant_of
+from offing.engine import naive_change
 from offing.tables import Table
 from offing.tables.table import Array
 
 #: So many origins, where nothing else is said.
 USUAL = 12
+
+
+#: Whole weeks of a year, so that hours and days keep their weekday.
+_YEAR: dict[str, int] = {"hour": 8736, "day": 364, "week": 52, "month": 12, "quarter": 4, "year": 1}
+
+
+def season_of(frequency: Frequency) -> int:
+    """How many periods a year has, in whole weeks where that keeps weekdays apart."""
+    return _YEAR[frequency.unit]
 
 
 @dataclass(frozen=True)
@@ -79,8 +90,8 @@ class Origins:
         """How many periods lie between two origins, where they are not listed."""
         return self.every or self.horizon
 
-    def on(self, table: Table, column: str) -> Cuts:
-        """The origins of one series.
+    def on(self, table: Table, column: str, hidden: int = 0) -> Cuts:
+        """The origins of one series, as if its newest `hidden` periods were not there.
 
         Raises
         ------
@@ -92,7 +103,7 @@ class Origins:
         if not len(known):
             raise InputError("the target has no values", file=table.name, column=column)
         released = table.known_at()
-        last = int(known[-1])
+        last = int(known[-1]) - hidden
         moments = self._moments(table.axis, released, known, last)
         ends = np.array([_end(known, released, moment) for moment in moments.tolist()], dtype=np.intp)
         listed = isinstance(self.origins, Sequence)
@@ -120,7 +131,7 @@ class Origins:
             places = np.arange(ordinal, axis.first + last + 2, self.usual_step, dtype=np.int64)
             moments = np.minimum(axis.frequency.starts(places) + into, axis.frequency.starts(places + 1) - 1)
             moments = np.array([each for each in moments.tolist() if _end(known, released, each) <= newest])
-            moments = moments[: self.origins] if self.origins is not None else moments
+            moments = moments[-self.origins :] if self.origins is not None else moments
         else:
             count = USUAL if self.origins is None else int(self.origins)
             rows = newest - 1 - self.usual_step * np.arange(count)[::-1]
@@ -162,7 +173,19 @@ class Cuts:
         """How many periods (h,) after the last known one each is."""
         return np.arange(1, self.plan.horizon + 1) + self.plan.gap
 
-    @property
+    @cached_property
+    def scale(self) -> Array:
+        """Mean absolute and squared changes (f, 2) of what was known: over a season, or of periods within two."""
+        season = season_of(self.table.axis.frequency)
+        pasts = [self.past(fold) for fold in range(len(self.ends))]
+        return np.array([naive_change(past, season if len(past) >= 2 * season else 1) for past in pasts])
+
+    def only(self, folds: Sequence[int]) -> Cuts:
+        """Some of the origins."""
+        chosen = list(folds)
+        return replace(self, moments=self.moments[chosen], ends=self.ends[chosen])
+
+    @cached_property
     def outcome(self) -> Array:
         """Outcomes (f, h), as they stand today; NaN where there is none."""
         values = self.table.values(self.column)

@@ -8,11 +8,11 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from offing.base import InputError
+from offing.base import InputError, count
 from offing.calendar import Frequency
 from offing.engine import quantile
 from offing.judging.anew import Job, fitted_anew
-from offing.judging.origins import Cuts
+from offing.judging.origins import Cuts, season_of
 from offing.judging.run import PROBABILITIES, Run
 from offing.judging.together import fitted_together
 from offing.model import Model
@@ -20,8 +20,7 @@ from offing.model.edge import own_model
 from offing.tables.table import Array
 from offing.terms import OwnLags
 
-#: Whole weeks of a year, so that hours and days keep their weekday.
-_YEAR: dict[str, int] = {"hour": 8736, "day": 364, "week": 52, "month": 12, "quarter": 4, "year": 1}
+#: The week, whose days differ.
 _WEEK: dict[str, int] = {"hour": 168, "day": 7}
 #: The name of the model of calendar terms alone, and that of the forecast by shares of a total.
 PLAIN_MODEL, SHARES = "trend and season", "total by shares"
@@ -118,11 +117,6 @@ def _moving(past: Array, mean: Array, lag: int, factor: Array) -> Guess:
     if len(changes) < 2:
         raise TooShortError("the history is too short")
     return Guess(mean, np.sqrt(np.square(changes).mean()) * factor, float(len(changes) - 1))
-
-
-def season_of(frequency: Frequency) -> int:
-    """How many periods a year has, in whole weeks where that keeps weekdays apart."""
-    return _YEAR[frequency.unit]
 
 
 def names_for(frequency: Frequency) -> dict[str, tuple[Reference, int]]:
@@ -233,3 +227,14 @@ def _share(own: Array, whole: Array) -> float:
     known = np.isfinite(own) & np.isfinite(whole)
     total = float(whole[known].sum())
     return float(own[known].sum()) / total if known.any() and total else float("nan")
+
+
+def spell_origins(cuts: Cuts) -> str:
+    """The origins in words."""
+    days = [f"{day:%Y-%m-%d}" for day in cuts.origins]
+    ahead = f"{count(cuts.plan.horizon, cuts.table.axis.frequency.unit)} ahead"
+    return (
+        f"{len(days)} origins from {days[0]} to {days[-1]}, {ahead}"
+        if len(days) > 1
+        else f"one origin, {days[0]}, {ahead}"
+    )

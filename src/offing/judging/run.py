@@ -36,14 +36,16 @@ class Run:
         Forecast means (f, h), NaN where there is none.
     made
         Makes the quantiles (f, h, q) when they are first asked for; None where there are none.
-    train
-        Mean absolute and root mean squared error (f, 2) of each fold's fit on the rows it was fitted to.
+    trained
+        Makes the mean absolute and root mean squared error (f, 2) of each fold's fit on the rows it was fitted to.
     columns
         How many coefficients (f,) each fit has.
     seconds
         How long all took.
     why
         Why there is none, where that is so.
+    members, weights
+        Of a combination the names of its members, and their weights (f, h, m).
     """
 
     series: str
@@ -53,15 +55,26 @@ class Run:
     cuts: Cuts
     mean: Array
     made: Callable[[], Array] | None = field(default=None, repr=False)
-    train: Array | None = None
+    trained: Callable[[], Array] | None = field(default=None, repr=False)
     columns: Array | None = None
     seconds: float = float("nan")
     why: str = ""
+    members: tuple[str, ...] = ()
+    weights: Array | None = field(default=None, repr=False)
+
+    def is_of(self, basis: Basis) -> bool:
+        """Whether it belongs to a basis: to both, if it looks at no driver."""
+        return self.basis == basis or self.kind in ("reference", "outside")
 
     @cached_property
     def quantiles(self) -> Array | None:
         """Quantiles (f, h, q) at `PROBABILITIES`."""
         return None if self.made is None else self.made()
+
+    @cached_property
+    def train(self) -> Array | None:
+        """Mean absolute and root mean squared error (f, 2) of each fold's fit on its own rows."""
+        return None if self.trained is None else self.trained()
 
     @property
     def error(self) -> Array:

@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal, get_args
+from functools import partial
+from typing import TYPE_CHECKING, Literal, get_args
 
 import numpy as np
 import pandas as pd
 
 from offing.base import InputError, nearest
 from offing.calendar import Frequency
-from offing.engine import interval_score, naive_change, pinball
-from offing.judging.backtest import Backtest
-from offing.judging.references import season_of
+from offing.engine import interval_score, pinball
 from offing.judging.run import SHOWN, Run
 from offing.tables.table import Array
+
+if TYPE_CHECKING:
+    from offing.judging.backtest import Backtest
 
 By = Literal["origin", "horizon", "season", "series"]
 #: Levels of the intervals that are scored, as their probabilities.
@@ -56,7 +58,7 @@ SCORES: dict[str, Score] = {
     "bias": Score(("error",), _itself, "near"),
     "MAPE": Score(("share",), _itself, percent=True, unit=False),
     "sMAPE": Score(("both",), _itself, percent=True, unit=False),
-    "WAPE": Score(("size", "outcome"), lambda size, outcome: _over(100.0 * size, outcome), percent=True, unit=False),
+    "WAPE": Score(("size", "outcome"), lambda size, outcome: _ratio(100.0 * size, outcome), percent=True, unit=False),
     "MASE": Score(("scaled",), _itself, unit=False),
     "RMSSE": Score(("scaled square",), _root, unit=False),
     "pinball": Score(("pinball",), _itself),
@@ -66,10 +68,6 @@ SCORES: dict[str, Score] = {
     **{f"width {100 * level:g} %": Score((f"wide {level:g}",), _itself) for level in LEVELS},
     **{f"Winkler {100 * level:g} %": Score((f"winkler {level:g}",), _itself) for level in LEVELS},
 }  # fmt: skip
-
-
-def _over(first: Array, second: Array) -> Array:
-    return np.where(second > 0.0, first / np.where(second > 0.0, second, 1.0), np.nan)
 
 
 #: Why a score can be undefined, by its name.
@@ -93,38 +91,74 @@ def check_score(score: str) -> str:
     return score
 
 
-def parts_of(run: Run, frequency: Frequency) -> pd.DataFrame:
+def _ratio(first: Array, second: Array) -> Array:
+    """A quotient, NaN where the divisor is not above zero."""
+    return np.where(second > 0.0, first / np.where(second > 0.0, second, 1.0), np.nan)
+
+
+def _band(run: Run, level: float) -> tuple[Array, Array]:
+    low, high = np.moveaxis(run.at((1 - level) / 2, (1 + level) / 2), -1, 0)
+    return low, high
+
+
+def _inside(run: Run, level: float) -> Array:
+    low, high = _band(run, level)
+    outcome = run.cuts.outcome
+    return np.where(np.isfinite(low), (low <= outcome) & (outcome <= high), np.nan)
+
+
+def _width(run: Run, level: float) -> Array:
+    low, high = _band(run, level)
+    return np.asarray(high - low)
+
+
+def _winkler(run: Run, level: float) -> Array:
+    low, high = _band(run, level)
+    return np.asarray(interval_score(run.cuts.outcome, low, high, level))
+
+
+def _quantile_loss(run: Run) -> Array:
+    bands = run.at(*SHOWN).reshape(-1, len(SHOWN))
+    losses = pinball(run.cuts.outcome.ravel(), bands, np.array(SHOWN))
+    return np.asarray(losses.mean(axis=1).reshape(run.mean.shape))
+
+
+def _of_both(run: Run) -> Array:
+    return _ratio(200.0 * np.abs(run.error), np.abs(run.cuts.outcome) + np.abs(run.mean))
+
+
+#: What scores are made of, a value a forecast (f, h).
+PARTS: dict[str, Callable[[Run], Array]] = {
+    "error": lambda run: run.error,
+    "size": lambda run: np.abs(run.error),
+    "square": lambda run: np.square(run.error),
+    "share": lambda run: _ratio(100.0 * np.abs(run.error), np.abs(run.cuts.outcome)),
+    "both": _of_both,
+    "outcome": lambda run: np.abs(run.cuts.outcome),
+    "scaled": lambda run: _ratio(np.abs(run.error), run.cuts.scale[:, :1]),
+    "scaled square": lambda run: _ratio(np.square(run.error), run.cuts.scale[:, 1:]),
+    "pinball": _quantile_loss,
+    "ranked": lambda run: run.ranked,
+    **{f"in {level:g}": partial(_inside, level=level) for level in LEVELS},
+    **{f"wide {level:g}": partial(_width, level=level) for level in LEVELS},
+    **{f"winkler {level:g}": partial(_winkler, level=level) for level in LEVELS},
+}
+
+
+def parts_of(run: Run) -> pd.DataFrame:
     """One row a forecast whose outcome is known: where it stands, and the parts of all scores."""
     cuts, (f, h) = run.cuts, run.mean.shape
-    outcome, mean = cuts.outcome.ravel(), run.mean.ravel()
-    there = np.isfinite(outcome) & np.isfinite(mean)
-    scales = np.array([_scale(cuts.past(fold), frequency) for fold in range(f)]).repeat(h, axis=0)
-    error, bands = mean - outcome, run.at(*SHOWN).reshape(f * h, -1)
-    size = np.abs(error)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        ratio = np.where(outcome != 0.0, 100.0 * size / np.abs(outcome), np.nan)
-        total = np.abs(outcome) + np.abs(mean)
-        both = np.where(total > 0.0, 200.0 * size / total, np.nan)
-        scaled = np.where(scales[:, 0] > 0.0, size / scales[:, 0], np.nan)
-        squares = np.where(scales[:, 1] > 0.0, np.square(error) / scales[:, 1], np.nan)
-    rows = {
-        "fold": np.arange(f).repeat(h), "horizon": np.tile(cuts.horizons, f), "row": cuts.rows.ravel(),
-        "error": error, "size": size, "square": np.square(error), "share": ratio, "both": both,
-        "outcome": np.abs(outcome), "scaled": scaled, "scaled square": squares,
-        "pinball": pinball(outcome, bands, np.array(SHOWN)).mean(axis=1), "ranked": run.ranked.ravel(),
-    }  # fmt: skip
-    for level in LEVELS:
-        low, high = run.at((1 - level) / 2, (1 + level) / 2).reshape(f * h, 2).T
-        inside = np.where(np.isfinite(low), (low <= outcome) & (outcome <= high), np.nan)
-        rows |= {f"in {level:g}": inside, f"wide {level:g}": high - low,
-                 f"winkler {level:g}": interval_score(outcome, low, high, level)}  # fmt: skip
-    return pd.DataFrame(rows)[there]
+    places = {"fold": np.arange(f).repeat(h), "horizon": np.tile(cuts.horizons, f), "row": cuts.rows.ravel()}
+    values = {name: part(run).ravel() for name, part in PARTS.items()}
+    return pd.DataFrame({**places, **values})[np.isfinite(run.error).ravel()]
 
 
-def _scale(past: Array, frequency: Frequency) -> tuple[float, float]:
-    """The mean absolute and squared change from the season before, or of periods where there are no two seasons."""
-    season = season_of(frequency)
-    return naive_change(past, season if len(past) >= 2 * season else 1)
+def score_of(run: Run, score: str, folds: Sequence[int] | None = None) -> float:
+    """One score of a run, over all or some of its origins; NaN where it is undefined."""
+    own = np.arange(len(run.mean)) if folds is None else np.asarray(folds)
+    known = np.isfinite(run.error)[own]
+    means = [float(PARTS[part](run)[own][known].mean()) for part in SCORES[score].parts]
+    return float(SCORES[score].finished(*(np.array(each) for each in means)))
 
 
 def scored(parts: pd.DataFrame, by: Sequence[str], names: Sequence[str]) -> pd.DataFrame:
@@ -247,11 +281,10 @@ def all_parts(backtest: Backtest, series: str | None = None) -> pd.DataFrame:
     for run in runs:
         if series not in (None, "total", run.series) or run.why:
             continue
-        frequency = run.cuts.table.axis.frequency
-        rows = parts_of(run, frequency)
+        rows = parts_of(run)
         rows["season"] = seasons_of(run, rows["row"].to_numpy())
         rows["origin"] = run.cuts.origins[rows["fold"].to_numpy()]
-        for basis in backtest.bases if run.kind != "model" else (run.basis,):
+        for basis in filter(run.is_of, backtest.bases):
             frames.append(rows.assign(basis=basis, model=run.name, series=run.series))
     return pd.concat(frames, ignore_index=True)
 
@@ -278,7 +311,7 @@ def summed(backtest: Backtest) -> list[Run]:
         if not run.why:
             groups.setdefault((run.name, run.basis), []).append(run)
     return [replace(own[0], series="total", cuts=cuts, mean=np.sum([each.mean for each in own], axis=0), made=None,
-                    train=None) for own in groups.values() if len(own) == len(jobs)]  # fmt: skip
+                    trained=None) for own in groups.values() if len(own) == len(jobs)]  # fmt: skip
 
 
 def why_undefined(backtest: Backtest) -> dict[tuple[str, str], str]:
@@ -288,7 +321,7 @@ def why_undefined(backtest: Backtest) -> dict[tuple[str, str], str]:
         if run.why:
             found[run.name, ""] = run.why
             continue
-        parts = parts_of(run, run.cuts.table.axis.frequency)
+        parts = parts_of(run)
         values = scored(parts, [], list(SCORES)).iloc[0]
         for name in values.index[values.isna()]:
             found[run.name, str(name)] = UNDEFINED.get(str(name), _NO_BAND)

@@ -209,7 +209,7 @@ def _run(job: Job, made: _Made, lower: Array, upper: Array) -> Run | None:
     if not (all_of.sure[c].all() and np.isfinite(all_of.mean[c]).all()) or (beta < lower).any() or (beta > upper).any():
         return None
     log = model.scale == "log"
-    levels, spread = all_of.mean[c], all_of.spread[c]
+    levels = all_of.mean[c]
     variance, dof = all_of.variance[c][:, None], all_of.dof[c]
 
     def own(values: Array) -> Array:
@@ -217,7 +217,7 @@ def _run(job: Job, made: _Made, lower: Array, upper: Array) -> Run | None:
         return np.clip(found, model.lower_limit, model.upper_limit) if _limited(model) else found
 
     def quantiles() -> Array:
-        deviation = np.sqrt(variance + np.square(spread))
+        deviation = np.sqrt(variance + np.square(all_of.spread(c)))
         t = np.array([quantile(PROBABILITIES, float(each)) for each in dof])
         return own(levels[:, :, None] + deviation[:, :, None] * t[:, None, :])
 
@@ -226,16 +226,18 @@ def _run(job: Job, made: _Made, lower: Array, upper: Array) -> Run | None:
         if not np.isfinite(mean).all():
             return None
 
-    ends = job.cuts.ends - job.cuts.first
-    missed = np.empty((len(ends), 2))
-    for f, end in enumerate(ends.tolist()):
-        fitted = made.columns[:end][:, made.choice] @ beta[f]
-        outcome = np.exp(made.target[:end]) - model.offset if log else made.target[:end]
-        residual = outcome - own(fitted + float(all_of.variance[c, f]) / 2.0 if log else fitted)
-        residual = residual[np.isfinite(residual)]
-        missed[f] = np.abs(residual).mean(), np.sqrt(np.square(residual).mean())
-    counts = np.full(len(ends), float(len(made.choice)))
-    return Run(job.series, model.name, job.basis, "model", job.cuts, mean, quantiles, missed, counts)
+    def trained() -> Array:
+        missed = np.empty((len(beta), 2))
+        for f, end in enumerate((job.cuts.ends - job.cuts.first).tolist()):
+            fitted = made.columns[:end][:, made.choice] @ beta[f]
+            outcome = np.exp(made.target[:end]) - model.offset if log else made.target[:end]
+            residual = outcome - own(fitted + float(all_of.variance[c, f]) / 2.0 if log else fitted)
+            residual = residual[np.isfinite(residual)]
+            missed[f] = np.abs(residual).mean(), np.sqrt(np.square(residual).mean())
+        return missed
+
+    counts = np.full(len(beta), float(len(made.choice)))
+    return Run(job.series, model.name, job.basis, "model", job.cuts, mean, quantiles, trained, counts)
 
 
 def _limited(model: Model) -> bool:

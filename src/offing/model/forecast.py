@@ -299,7 +299,7 @@ def forecast(
     expect: bool = False,
     made: Made | None = None,
 ) -> Forecast:
-    """See ``Fit.forecast``; with `expect`, drivers without a plan have models of their own, or what these `made` before."""
+    """See ``Fit.forecast``; with `expect` drivers without a plan have models, which may have `made` theirs before."""
     axis = fit.axis.after(_horizon(fit.axis, horizon, until))
     if not levels or not all(0.0 < level < 1.0 for level in levels):
         raise InputError(f"found {list(levels)!r}", "Give probabilities between 0 and 1.", key="levels")

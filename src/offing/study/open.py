@@ -5,7 +5,8 @@ from __future__ import annotations
 import json
 import re
 import tomllib
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import fields, replace
 from datetime import date
 from pathlib import Path
@@ -70,7 +71,7 @@ def study_from(text: str, path: Path) -> Study:
     _check_drivers(spec, terms, place)
     treatments = [_built(Treat, entry, ("treatments", i), place) for i, entry in enumerate(spec.treatments)]
     models = _models(spec, terms, treatments, place)
-    return Study(path, text, spec, tuple(terms), models)
+    return Study(path, text, spec, tuple(terms), models, choices=_choices(spec, terms, path.parent, place))
 
 
 def _text(path: Path) -> str:
@@ -102,6 +103,9 @@ def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
         ("totals", "*"): schema.TotalSpec,
         ("screening",): schema.ScreeningSpec,
         ("combination",): schema.CombinationSpec,
+        ("backtest",): schema.BacktestSpec,
+        ("backtest", "outside", "*"): schema.OutsideSpec,
+        ("search",): schema.SearchSpec,
     }
     return {at: list(part.model_fields) for at, part in parts.items()}
 
@@ -159,6 +163,37 @@ def _adapter(cls: type) -> TypeAdapter[Any]:
     config = {"extra": "forbid", "strict": True, "arbitrary_types_allowed": True}
     cls.__pydantic_config__ = config  # type: ignore[attr-defined]
     return TypeAdapter(cls)
+
+
+def _choices(spec: schema.StudySpec, terms: list[Term], folder: Path, place: Place) -> dict[str, list[Any]]:
+    """What the search may choose: each value as the term would hold it."""
+    if spec.search is None:
+        return {}
+    names, found = [str(term.name) for term in terms], {}
+    for key, values in spec.search.choices.items():
+        at = ("search", "choices", key)
+        if not values:
+            raise place.error(at, "there is nothing to choose from", "Give a list of values.")
+        name, _, field = key.rpartition(".")
+        if name not in names:
+            found[key] = list(values)  # a field of the model, which checks it by itself
+            continue
+        entry = spec.terms[names.index(name)]
+        own = []
+        for value in values:
+            with _at(place, at):
+                own.append(getattr(_term({**entry, field: value}, names.index(name), folder, place), field))
+        found[key] = own
+    return found
+
+
+@contextmanager
+def _at(place: Place, at: tuple[Any, ...]) -> Iterator[None]:
+    """Let an error about a term say that it is about a choice."""
+    try:
+        yield
+    except InputError as error:
+        raise place.error(at, error.found, str(error.advice)) from error
 
 
 def _check_drivers(spec: schema.StudySpec, terms: list[Term], place: Place) -> None:

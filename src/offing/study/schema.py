@@ -117,6 +117,7 @@ class ForecastSpec(Part):
     way: Literal["recursion", "direct"] = "recursion"
     edge: Literal["expected", "shifted"] = "expected"
     unplanned: Literal["refuse", "expected"] = "refuse"
+    intervals: Literal["model", "conformal", "adaptive"] = "model"
     as_of: str | date | None = None
     dates: list[str | date] = []
     sums: list[Unit] | None = None
@@ -126,9 +127,53 @@ class ForecastSpec(Part):
 class CombinationSpec(Part):
     """The table ``[combination]``: the study's models together."""
 
-    way: Literal["mean", "past errors"] = "mean"
+    way: Literal["mean", "median", "trimmed mean", "past errors", "least squares"] = "mean"
+    pooling: Literal["quantiles", "probabilities"] = "quantiles"
     edges: Annotated[list[Literal["expected", "shifted"]], Field(min_length=1)] = ["expected"]
     origins: Annotated[int, Field(ge=2, le=1000)] = 12
+
+
+class OutsideSpec(Part):
+    """An entry ``[[backtest.outside]]``: a forecast made elsewhere, as a CSV of origins, periods and forecasts."""
+
+    name: Text
+    file: Text
+    role: Literal["candidate", "reference"] = "candidate"
+
+
+class BacktestSpec(Part):
+    """The table ``[backtest]``: forecasts from past origins."""
+
+    horizon: Annotated[int, Field(ge=1)] | None = None
+    origins: Annotated[int, Field(ge=1)] | list[str | date] | None = None
+    first_origin: str | date | None = None
+    every: Annotated[int, Field(ge=1)] | None = None
+    gap: Annotated[int, Field(ge=0)] = 0
+    window: Annotated[int, Field(ge=3)] | None = None
+    basis: Literal["ex-post", "ex-ante"] | None = None
+    planned: list[str] = []
+    score: str = "RMSE"
+    sums: list[Unit] = []
+    combinations: list[Literal["mean", "median", "trimmed mean", "past errors", "least squares"]] = []
+    outside: list[OutsideSpec] = []
+    without: bool = False
+
+
+class SearchSpec(Part):
+    """The table ``[search]``: what may be chosen, and how."""
+
+    model: str | None = None
+    choices: dict[str, list[Any]] = {}
+    optional: list[str] = []
+    way: Literal["grid", "random", "narrowing"] = "grid"
+    tries: Annotated[int, Field(ge=1)] | None = None
+    seed: Annotated[int, Field(ge=0)] = 0
+    budget: str | float | None = None
+    score: str = "RMSE"
+    held_back: Annotated[int, Field(ge=1)] | None = None
+    origins: Annotated[int, Field(ge=1)] | None = None
+    every: Annotated[int, Field(ge=1)] | None = None
+    basis: Literal["ex-post", "ex-ante"] | None = None
 
 
 class ScreeningSpec(Part):
@@ -173,3 +218,5 @@ class StudySpec(Part):
     totals: list[TotalSpec] = []
     screening: ScreeningSpec | None = None
     combination: CombinationSpec | None = None
+    backtest: BacktestSpec = BacktestSpec()
+    search: SearchSpec | None = None

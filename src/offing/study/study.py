@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date
 from functools import cached_property
 from pathlib import Path
@@ -13,11 +13,12 @@ from typing import TYPE_CHECKING, Any
 from offing.base import InputError
 from offing.explain import Agreed, RunningEstimate, Split, Totals, agree, running_estimate, split, totals
 from offing.handover import file_digest, frame_digest, run_record
-from offing.judging import Combination, Screening, candidates, combine
+from offing.judging import Backtest, Combination, Screening, candidates, combine, recalibrate
 from offing.judging.screening import screen_series
 from offing.model import Fit, Forecast, Model
 from offing.study.answers import answers
 from offing.study.faults import Place
+from offing.study.judged import study_backtest
 from offing.tables import Panel, Table, read, split_series
 from offing.terms import Term
 
@@ -41,6 +42,8 @@ class Study:
         Its models, not yet fitted.
     as_of
         A date that counts instead of the study's own.
+    choices
+        What ``[search.choices]`` offers, by term and field.
 
     Examples
     --------
@@ -59,6 +62,7 @@ class Study:
     terms: tuple[Term, ...]
     models: tuple[Model, ...]
     as_of: str | date | None = None
+    choices: Mapping[str, Sequence[Any]] = field(default_factory=dict)
 
     @property
     def origin(self) -> str | date | None:
@@ -132,7 +136,7 @@ class Study:
             )
         fits = self.fits
         with self._placing():
-            return {
+            found = {
                 name: fit.forecast(
                     asked.horizon,
                     until=asked.until,
@@ -144,6 +148,31 @@ class Study:
                 )
                 for name, fit in fits.items()
             }
+        if asked.intervals == "model":
+            return found
+        past = self.backtest
+        with self._placing(("forecast", "intervals")):
+            return {name: recalibrate(each, past, way=asked.intervals) for name, each in found.items()}
+
+    @cached_property
+    def backtest(self) -> Backtest:
+        """The models' forecasts from past origins, as ``[backtest]`` asks for them.
+
+        Raises
+        ------
+        InputError
+            If the study does not say how far, or as `offing.backtest` does.
+        """
+        with self._placing(("backtest",)):
+            return study_backtest(self)
+
+    @cached_property
+    def apart(self) -> Backtest:
+        """The back-test with the first model without each of its terms, if the study asks for that."""
+        if not self.spec.backtest.without:
+            return self.backtest
+        with self._placing(("backtest",)):
+            return study_backtest(self, without=True)
 
     @cached_property
     def running(self) -> dict[str, RunningEstimate]:
@@ -176,6 +205,9 @@ class Study:
                 way=asked.way,
                 edges=asked.edges,
                 origins=asked.origins,
+                pooling=asked.pooling,
+                planned=self.spec.backtest.planned,
+                plan=self.plans,
             )
 
     @cached_property

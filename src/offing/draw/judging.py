@@ -1,0 +1,282 @@
+"""Back-tests: forecasts from all origins, scores by horizon, candidates, coverage, a search, weights, the folds."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from matplotlib.axes import Axes
+from matplotlib.ticker import MaxNLocator
+
+from offing.draw.style import (
+    FAINT,
+    FAN,
+    INK,
+    QUIET,
+    TERMS,
+    WARM,
+    Picture,
+    canvas,
+    grid,
+    legend,
+    short,
+    thousands,
+)
+from offing.judging import Backtest, ByHorizon, Calibration, Comparison, MemberWeights, Search, Timeline, compare
+from offing.judging.scoring import SCORES
+from offing.model.words import in_units, number, percent
+
+#: So many candidates can be told apart by marks.
+_SHOWN = 8
+_MARKS = "osv^Dp<>"
+
+
+def _times(index: pd.DatetimeIndex) -> np.ndarray:
+    return np.asarray((index.tz_localize(None) if index.tz is not None else index).to_numpy())
+
+
+def draw_backtest(result: Backtest) -> Picture:
+    """The history in ink, and the first model's forecast of every origin, with its 80 % band, over it."""
+    basis, first = result.bases[-1], result.models[0].name
+    series = result.series[0]
+    run = next(each for each in result.chosen(basis, series) if each.name == first)
+    cuts = run.cuts
+    price = "" if result.price is None else f" Not knowing the drivers costs {percent(result.price)} (RMSE)."
+    several = f" Shown is the first of {len(result.series)} series, {series}." if len(result.series) > 1 else ""
+    picture, axes = canvas(
+        _verdict(result),
+        f"Each warm line is one forecast of '{first}' ({basis}), made at the dot before it from what was known there; "
+        f"the band holds 80 %.{price}{several}",
+    )
+    axis, values = cuts.table.axis, cuts.table.values(cuts.column)
+    start = max(cuts.first, int(cuts.ends[0]) - max(2 * cuts.plan.horizon, len(cuts.ends) * cuts.plan.usual_step // 3))
+    stop = min(int(cuts.rows.max()) + 1, axis.n)
+    index = axis.index
+    axes.plot(_times(index[start:stop]), values[start:stop], color=INK, lw=1.6 if stop - start < 800 else 0.7,
+              label=result.label)  # fmt: skip
+    bands = run.at(0.1, 0.9)
+    for fold in range(len(cuts.ends)):
+        times = _times(cuts.axis(fold).index)
+        names = ("forecast", "80 % band", "last known") if fold == 0 else ("", "", "")
+        axes.fill_between(
+            times, bands[fold, :, 0], bands[fold, :, 1], color=FAN[fold % 2], lw=0, alpha=0.75, label=names[1]
+        )
+        mark = "D" if run.mean.shape[1] <= 16 else ""
+        axes.plot(times, run.mean[fold], color=WARM, lw=1.5, marker=mark, ms=3, label=names[0])
+        at = int(cuts.ends[fold]) - 1
+        axes.plot(_times(index[at : at + 1]), values[at : at + 1], "o", color=INK, ms=5, label=names[2])
+    axes.set_ylabel(in_units(result.label, result.unit))
+    axes.set_xlabel(f"{axis.frequency.unit} (start)")
+    thousands(axes.yaxis)
+    axes.margins(x=0.01)
+    legend(axes)
+    return picture
+
+
+def _verdict(result: Backtest) -> str:
+    found = compare(result)
+    if found.best_reference is None:
+        return f"'{found.best}' at {len(found.losses)} origins"
+    if found.skill > 0.0:
+        return (f"'{found.best}' beats the best plain reference, '{found.best_reference}', by "
+                f"{100 * found.skill:.0f} % ({found.score}, {found.basis})")  # fmt: skip
+    return f"'{found.best}' does not beat the plain reference '{found.best_reference}' ({found.score}, {found.basis})"
+
+
+def draw_by_horizon(result: ByHorizon) -> Picture:
+    """A line a candidate; references are grey and dashed."""
+    kinds = {run.name: run.kind for run in result.backtest.runs}
+    own = [name for name in result.table.columns if kinds[name] != "reference"]
+    unit = result.backtest.cuts().table.axis.frequency.unit
+    best = own[int(np.argmin([result.table[name].mean() for name in own]))]
+    line = result.table[best].dropna()
+    picture, axes = canvas(
+        f"{result.score} of '{best}' goes from {number(float(line.iloc[0]))} to {number(float(line.iloc[-1]))} over "
+        f"{len(line)} {unit}s ahead",
+        f"{result.basis}; each point is over {len(result.backtest.cuts().ends)} origins. Dashed and grey are plain "
+        "references, which cost nothing.",
+    )
+    styles: list[Any] = ["--", ":", "-.", (0, (6, 2, 1, 2)), (0, (1, 3)), (0, (8, 3)), (0, (3, 1, 1, 1))]
+    top = float(np.nanmax(result.table[own].to_numpy()))
+    for i, name in enumerate([each for each in result.table.columns if each not in own]):
+        axes.plot(result.table.index, result.table[name], color=QUIET, lw=1.2, ls=styles[i % len(styles)], label=name)
+    for i, name in enumerate(own[:_SHOWN]):
+        axes.plot(result.table.index, result.table[name], color=WARM if name == best else TERMS[i % len(TERMS)],
+                  lw=2.2 if name == best else 1.5, marker=_MARKS[i], ms=5, label=name)  # fmt: skip
+    high = float(np.nanquantile(result.table.to_numpy(), 0.98))
+    axes.set_ylim(0.0, 1.05 * max(top, min(high, 3.0 * top)))
+    axes.xaxis.set_major_locator(MaxNLocator(integer=True))
+    axes.set_xlabel(f"{unit}s ahead")
+    axes.set_ylabel(in_units(result.score, result.unit))
+    thousands(axes.yaxis)
+    legend(axes, ncols=5)
+    return picture
+
+
+def draw_comparison(result: Comparison) -> Picture:
+    """One row a candidate, one dot an origin; the bar is the score over all."""
+    table = result.table
+    names = table["model"].tolist()[::-1][-14:]
+    ahead, best = result.best_reference, result.best
+    title = _skill(result)
+    unit = result.backtest.unit if SCORES[result.score].unit else ""
+    picture, axes = canvas(
+        title,
+        f"One dot an origin ({result.basis}), the bar is over all {len(result.losses)}; the line joins the origins of "
+        f"the best candidate with those of the best reference. Bold: not to be told from the best at 90 %.",
+        left=0.26,
+    )
+    among = set(table.loc[table["among_best"], "model"])
+    jitter = np.linspace(-0.22, 0.22, max(len(result.by_origin), 2))[: len(result.by_origin)]
+    for row, name in enumerate(names):
+        color = WARM if name == best else QUIET if name in result.references else TERMS[row % len(TERMS)]
+        axes.plot(result.by_origin[name], row + jitter, "o", color=color, ms=5, alpha=0.8, mew=0)
+        axes.plot([result.overall[name]] * 2, [row - 0.34, row + 0.34], color=INK, lw=2.4)
+    if ahead in names and best in names:
+        rows = [names.index(best), names.index(ahead)]
+        for i, shift in enumerate(jitter.tolist()):
+            axes.plot([result.by_origin[best].iloc[i], result.by_origin[ahead].iloc[i]],
+                      [rows[0] + shift, rows[1] + shift], color=FAINT, lw=0.9, zorder=0)  # fmt: skip
+    axes.set_yticks(range(len(names)), [short(name, 30) for name in names])
+    for label, name in zip(axes.get_yticklabels(), names, strict=True):
+        label.set_fontweight("bold" if name in among else "normal")
+    axes.xaxis.grid(visible=True, color=FAINT, linewidth=0.8)
+    axes.yaxis.grid(visible=False)
+    axes.set_xlim(left=0.0)
+    axes.set_xlabel(in_units(result.score, unit))
+    thousands(axes.xaxis)
+    return picture
+
+
+def _skill(result: Comparison) -> str:
+    if result.best_reference is None:
+        return f"'{result.best}' is the best candidate"
+    if not result.skill > 0.0:
+        return f"No candidate beats the plain reference '{result.best_reference}'"
+    won = int((result.by_origin[result.best] < result.by_origin[result.best_reference]).sum())
+    return (f"'{result.best}' beats '{result.best_reference}' by {100 * result.skill:.0f} %, at {won} of "
+            f"{len(result.by_origin)} origins")  # fmt: skip
+
+
+def draw_calibration(result: Calibration) -> Picture:
+    """Reached against stated coverage by horizon, with a band of confidence, and where outcomes lay."""
+    picture, (left, right) = grid(result.sentence.split(". ")[0] + ".", _held(result), 2)
+    table = result.table[result.table["horizon"] != "all"]
+    for i, (level, tone) in enumerate(((0.8, TERMS[0]), (0.95, WARM))):
+        rows = table[table["level"] == level]
+        at = rows["horizon"].astype(int)
+        left.fill_between(at, rows["low"], rows["high"], color=tone, alpha=0.13, lw=0)
+        left.plot(at, rows["reached"], color=tone, lw=1.6, marker="os"[i], ms=5, label=f"{100 * level:g} % interval")
+        left.axhline(100 * level, color=tone, lw=1.2, ls="--")
+    left.set_ylim(0.0, 102.0)
+    left.xaxis.set_major_locator(MaxNLocator(integer=True))
+    left.set_xlabel(f"{result.unit}s ahead")
+    left.set_ylabel("outcomes held (%)")
+    legend(left, loc="lower left", bbox_to_anchor=(0.0, 0.0), ncols=1)
+    edges, counts = result.histogram
+    right.bar(edges[:-1], counts, width=np.diff(edges), align="edge", color=FAN[1], edgecolor=INK, lw=0.8)
+    right.axhline(counts.sum() / len(counts), color=INK, lw=1.2, ls="--")
+    right.set_xlabel("probability that the forecast put below the outcome")
+    right.set_ylabel("outcomes")
+    return picture
+
+
+def _held(result: Calibration) -> str:
+    return (
+        "Left: the share of outcomes in the stated intervals, dashed what was stated, shaded where the share may lie "
+        "(95 %, as if forecasts were independent). Right: even bars mean that the whole distribution is right; high "
+        "ends that intervals are too narrow, a high middle that they are too wide, a slope that forecasts lean."
+    )
+
+
+def draw_search(result: Search) -> Picture:
+    """The best candidate of each size, and the winner's score in the search beside its honest one."""
+    rows = result.by_size
+    picture, axes = canvas(
+        f"The winner's honest {result.score} is {number(result.honest)}; in the search it looked like "
+        f"{number(result.found)} ({percent(result.optimism)})",
+        f"Best {result.score} of all tried candidates with so many coefficients, over {result.origins} origins. "
+        f"Tried: {len(result.tried):,} of {result.space.size:,}. The square is the winner on the "
+        f"{result.held_back} newest periods, which the search never saw.",
+    )
+    every = [each for each in result.tried if each.folds == result.origins and np.isfinite(each.score)]
+    axes.plot([each.columns for each in every], [each.score for each in every], "o", color=FAINT, ms=4, mew=0,
+              label="tried")  # fmt: skip
+    axes.plot(rows["columns"], rows["score"], color=INK, lw=1.6, marker="o", ms=4, label="best of its size")
+    winner = result.winner
+    axes.plot([winner.columns], [winner.score], "D", color=WARM, ms=10, label="winner, in the search", zorder=5)
+    axes.plot([winner.columns], [result.honest], "s", mfc="none", mec=WARM, mew=2.2, ms=11,
+              label="winner, on what was held back", zorder=5)  # fmt: skip
+    axes.plot([winner.columns] * 2, [winner.score, result.honest], color=WARM, lw=1.0, ls=":")
+    if result.as_stated is not None:
+        axes.axhline(result.as_stated, color=TERMS[0], lw=1.3, ls="--", label="model as stated, on what was held back")
+    shown = [*rows["score"], result.honest, *([] if result.as_stated is None else [result.as_stated])]
+    low, high = min(shown), max(*shown, float(np.quantile([each.score for each in every], 0.9)))
+    axes.set_ylim(low - 0.08 * (high - low), high + 0.15 * (high - low))
+    axes.xaxis.set_major_locator(MaxNLocator(integer=True))
+    axes.set_xlabel("coefficients")
+    axes.set_ylabel(in_units(result.score, result.held.unit if SCORES[result.score].unit else ""))
+    thousands(axes.yaxis)
+    legend(axes, ncols=3)
+    return picture
+
+
+def draw_member_weights(result: MemberWeights) -> Picture:
+    """A stack of weights at each origin."""
+    table = result.table
+    top = str(table.iloc[-1].idxmax())
+    picture, axes = canvas(
+        f"At the last origin '{top}' has the largest weight in '{result.name}', {100 * table[top].iloc[-1]:.0f} %",
+        "Weights of the members, learnt anew at each origin from errors that were known there; they add up to one. "
+        "Before there are four such origins all count alike.",
+    )
+    places, floor = np.arange(len(table)), np.zeros(len(table))
+    for i, name in enumerate(table.columns):
+        values = table[name].to_numpy()
+        axes.bar(places, values, bottom=floor, color=TERMS[i % len(TERMS)], width=0.86, label=short(name, 30),
+                 edgecolor="white", lw=0.5)  # fmt: skip
+        floor = floor + values
+    step = max(1, len(table) // 12)
+    axes.set_xticks(places[::step], [f"{day:%Y-%m-%d}" for day in table.index[::step]], rotation=30, ha="right")
+    axes.set_ylim(0.0, 1.0)
+    axes.set_ylabel("weight")
+    axes.set_xlabel("origin")
+    legend(axes, ncols=4)
+    return picture
+
+
+def draw_timeline(result: Timeline) -> Picture:
+    """One row an origin: what it learns from in ink, what it forecasts in warm."""
+    table = result.table
+    cuts = result.backtest.cuts()
+    picture, axes = canvas(
+        f"{len(table)} origins, each learning from what was known there and forecasting "
+        f"{cuts.plan.horizon} {cuts.table.axis.frequency.unit}s",
+        "Ink is learnt from, warm is forecast" + (", the space between is the gap" if cuts.plan.gap else "")
+        + ". Nothing right of an origin's mark is seen by its fit.",
+        left=0.13,
+    )  # fmt: skip
+    width = np.timedelta64(int(np.diff(cuts.table.axis.edges[:2])[0]), "us")
+    spans = {name: _times(pd.DatetimeIndex(table[name])) for name in table.columns}
+    for row in range(len(table)):
+        y = len(table) - 1 - row
+        _bar(axes, y, spans["learnt_from"][row], spans["learnt_to"][row] + width, INK)
+        _bar(axes, y, spans["forecast_from"][row], spans["forecast_to"][row] + width, WARM)
+    marks = _times(pd.DatetimeIndex(table.index))
+    axes.plot(marks, np.arange(len(table))[::-1], "|", color=INK, ms=16, mew=2.0)
+    axes.plot([], [], color=INK, lw=7, alpha=0.55, label="learnt from")
+    axes.plot([], [], color=WARM, lw=7, label="forecast")
+    axes.plot([], [], "|", color=INK, ms=12, mew=2.0, label="origin")
+    step = max(1, -(-len(table) // 24))
+    axes.set_yticks(np.arange(len(table))[::-1][::step], [f"{day:%Y-%m-%d}" for day in table.index[::step]])
+    axes.yaxis.grid(visible=False)
+    axes.set_ylabel("origin")
+    axes.set_xlabel("time")
+    legend(axes)
+    return picture
+
+
+def _bar(axes: Axes, y: float, start: np.datetime64, end: np.datetime64, color: str) -> None:
+    axes.plot([start, end], [y, y], color=color, lw=7 if color == WARM else 6, solid_capstyle="butt",
+              alpha=1.0 if color == WARM else 0.55)  # fmt: skip

@@ -1,0 +1,172 @@
+"""Back-tests, comparisons and searches as the rows of the contract's files."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import pandas as pd
+
+from offing.calendar import Frequency
+from offing.judging import Backtest, Calibration, Comparison, Search, Worth
+from offing.judging.backtest import rows_of
+from offing.judging.run import Run
+from offing.judging.scoring import SCORES, all_parts, scored, totals_of, why_undefined
+
+#: The scenario of what is judged: none is assumed.
+_NONE = ""
+_SCORES = ["series", "model", "scenario", "basis", "set", "origin", "horizon", "season", "score", "value", "note"]
+
+
+def backtest_rows(found: Backtest) -> pd.DataFrame:
+    """Rows of ``backtest.csv``: one a forecast, those of the references as well."""
+    return pd.concat([_forecasts(found, run) for run in found.runs if not run.why], ignore_index=True)
+
+
+def _forecasts(found: Backtest, run: Run) -> pd.DataFrame:
+    rows = rows_of(run)
+    frequency = run.cuts.table.axis.frequency
+    for column in ("origin", "period"):
+        rows[column] = _iso(rows[column], frequency)
+    rows["series"] = run.series or run.cuts.column
+    if run.kind in ("reference", "outside"):
+        rows["basis"] = ""  # it looks at no driver
+    rows.insert(2, "scenario", _NONE)
+    return rows
+
+
+def score_rows(found: Backtest, sums: Sequence[str] = ()) -> pd.DataFrame:
+    """Rows of ``scores.csv``: all, by origin, by horizon and by season, on new periods and on those fitted.
+
+    `sums` adds scores of sums over calendar units, such as ``quarter``; there is always that of the whole horizon.
+    Why a score is undefined, its note tells.
+    """
+    parts = all_parts(found)
+    names, frequency = list(SCORES), found.cuts().table.axis.frequency
+    several = len(found.series) > 1
+    frames = [_long(scored(parts, ["basis", "model", "series", *by], names), by) for by in
+              ([], ["origin"], ["horizon"], ["season"])]  # fmt: skip
+    frames += [_trained(found), _totals(found, None), *(_totals(found, unit) for unit in sums)]
+    if several:
+        frames.append(_whole(found, names))
+    rows = pd.concat(frames, ignore_index=True)
+    rows["origin"] = ["" if pd.isna(each) else _iso([each], frequency)[0] for each in rows["origin"]]
+    rows["series"] = [each or found.cuts().column for each in rows["series"]]
+    rows["scenario"] = _NONE
+    whys = why_undefined(found)
+    keys = zip(rows["model"], rows["score"], rows["value"], strict=True)
+    rows["note"] = [whys.get((model, score), "") if np.isnan(value) else "" for model, score, value in keys]
+    return rows[_SCORES]
+
+
+def _long(wide: pd.DataFrame, by: Sequence[str]) -> pd.DataFrame:
+    """One row a score; what it is by is empty where it is of all."""
+    rows = wide.reset_index().melt(list(wide.index.names), var_name="score", value_name="value")
+    rows["set"] = "test"
+    for column, empty in (("origin", pd.NaT), ("horizon", ""), ("season", "")):
+        if column not in by:
+            rows[column] = empty
+    rows["horizon"] = rows["horizon"].astype(str)
+    return rows
+
+
+def _trained(found: Backtest) -> pd.DataFrame:
+    """Errors of the fits on the periods fitted, by origin."""
+    rows = [
+        (run.series, run.name, run.basis, "train", origin, "", "", score, value)
+        for run in found.own if run.train is not None
+        for origin, values in zip(run.cuts.origins, run.train.tolist(), strict=True)
+        for score, value in zip(("MAE", "RMSE"), values, strict=True)
+    ]  # fmt: skip
+    return pd.DataFrame(rows, columns=_SCORES[:2] + _SCORES[3:10])
+
+
+def _totals(found: Backtest, unit: str | None) -> pd.DataFrame:
+    """Scores of sums over the horizon, or over calendar units that lie within it."""
+    rows = []
+    for run in found.runs:
+        if run.why:
+            continue
+        own = totals_of(run, unit)
+        error = (own["forecast"] - own["target"]).to_numpy()
+        if not len(error):
+            continue
+        sizes = np.abs(own["target"]).sum()
+        values = {"MAE": np.abs(error).mean(), "RMSE": np.sqrt(np.square(error).mean()), "bias": error.mean(),
+                  "WAPE": 100.0 * np.abs(error).sum() / sizes if sizes > 0.0 else np.nan}  # fmt: skip
+        for basis in filter(run.is_of, found.bases):
+            rows += [(run.series, run.name, basis, f"sum of {unit or 'horizon'}", pd.NaT, "", "", score, float(value))
+                     for score, value in values.items()]  # fmt: skip
+    return pd.DataFrame(
+        rows, columns=["series", "model", "basis", "set", "origin", "horizon", "season", "score", "value"]
+    )
+
+
+def _whole(found: Backtest, names: Sequence[str]) -> pd.DataFrame:
+    """Scores of the sum of all series, where these have the same periods; else none."""
+    first = [job.cuts for job in found.jobs.values()]
+    if any(cuts.table.axis != first[0].table.axis or not np.array_equal(cuts.moments, first[0].moments)
+           or not np.array_equal(cuts.ends, first[0].ends) for cuts in first):  # fmt: skip
+        return pd.DataFrame(
+            columns=["series", "model", "basis", "set", "origin", "horizon", "season", "score", "value"]
+        )
+    return _long(scored(all_parts(found, "total"), ["basis", "model", "series"], names), [])
+
+
+def comparison_rows(found: Comparison) -> pd.DataFrame:
+    """Rows of ``comparison.csv``: one a candidate or reference, the best first."""
+    rows = found.table.rename(columns={found.score: "value"})
+    rows.insert(0, "series", _series(found.backtest))
+    rows.insert(2, "scenario", _NONE)
+    rows.insert(3, "basis", found.basis)
+    rows.insert(5, "score", found.score)
+    return rows
+
+
+def accuracy_test_rows(found: Comparison) -> pd.DataFrame:
+    """Rows of ``tests.csv``: candidates against the best one and against the best reference."""
+    rows = found.tests.copy()
+    rows.insert(0, "series", _series(found.backtest))
+    rows.insert(2, "scenario", _NONE)
+    rows.insert(3, "basis", found.basis)
+    return rows
+
+
+def calibration_rows(found: Calibration, backtest: Backtest) -> pd.DataFrame:
+    """Rows of ``calibration.csv``: one a level and horizon."""
+    rows = found.table.copy()
+    for place, (name, value) in enumerate((("series", _series(backtest)), ("model", found.model), ("scenario", _NONE),
+                                           ("basis", found.basis))):  # fmt: skip
+        rows.insert(place, name, value)
+    return rows
+
+
+def worth_rows(found: Worth, backtest: Backtest) -> pd.DataFrame:
+    """Rows of ``worth.csv``: one a term."""
+    rows = found.table.rename(columns={"score": "value"})
+    for place, (name, value) in enumerate((("series", _series(backtest)), ("model", found.model), ("scenario", _NONE))):
+        rows.insert(place, name, value)
+    rows.insert(4, "score", found.score)
+    return rows
+
+
+def search_rows(found: Search) -> pd.DataFrame:
+    """Rows of ``search.csv``: one a candidate, the best first."""
+    rows = found.table.rename(columns={"score": "value"})
+    keys = (("series", _series(found.held)), ("model", found.space.model.name), ("scenario", _NONE),
+            ("basis", found.basis), ("score", found.score))  # fmt: skip
+    for place, (name, value) in enumerate(keys):
+        rows.insert(place, name, value, allow_duplicates=True)
+    return rows
+
+
+def _series(found: Backtest) -> str:
+    """The series in files: the target's column where there is one only, else all."""
+    return found.cuts().column if len(found.series) == 1 else "all"
+
+
+def _iso(stamps: Sequence[pd.Timestamp] | pd.Series, frequency: Frequency) -> list[str]:
+    plain = frequency.unit != "hour" and frequency.zone is None
+    texts = [pd.Timestamp(stamp) for stamp in stamps]
+    whole = plain and all(stamp == stamp.normalize() for stamp in texts)
+    return [stamp.date().isoformat() if whole else stamp.isoformat() for stamp in texts]

@@ -1,0 +1,431 @@
+"""Whether intervals hold what they state, and intervals that past errors have widened or narrowed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import TYPE_CHECKING, Literal
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from scipy.stats import beta as beta_distribution
+from scipy.stats import binomtest
+from scipy.stats import t as student
+
+from offing.base import Finding, InputError, nearest
+from offing.engine import position_in
+from offing.judging.run import PROBABILITIES, Basis, Run
+from offing.judging.scoring import LEVELS
+from offing.model import Contributions, Forecast
+from offing.model.words import as_html, text_table, wrapped
+from offing.tables.table import Array
+
+if TYPE_CHECKING:
+    from offing.judging.backtest import Backtest
+
+Way = Literal["conformal", "adaptive"]
+WAYS: tuple[Way, ...] = ("conformal", "adaptive")
+#: By how much of each miss the adaptive form moves its level (Gibbs & Candès 2021 use 0.005 to 0.05 for long series).
+STEP = 0.05
+#: A finding speaks where chance would explain a coverage this far off in fewer than one case in a hundred.
+_RARE = 0.01
+#: Of fewer independent origins nothing is said.
+_FEWEST = 6
+
+
+@dataclass(frozen=True)
+class Calibration:
+    """How often outcomes lay in intervals that past forecasts stated. Made by `offing.calibration`.
+
+    Attributes
+    ----------
+    model, basis
+        Whose forecasts.
+    positions
+        Where each outcome lay (f, h): the probability that its forecast put below it; NaN where unknown.
+    horizons
+        The periods ahead (h,).
+    overlap
+        So many later origins share outcomes with one.
+    unit
+        The name of a period.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> noise = np.random.default_rng(4).normal(size=120)
+    >>> sold = pd.Series(100.0 + noise, pd.period_range("2014-01", periods=120, freq="M"), name="sold")
+    >>> found = of.calibration(of.backtest(of.Model("sold"), sold, horizon=3, origins=20))
+    >>> found.table.query("horizon == 'all' and level == 0.8")[["stated", "reached"]].round(1).to_numpy().tolist()
+    [[80.0, 81.7]]
+    """
+
+    model: str
+    basis: Basis
+    positions: Array
+    horizons: NDArray[np.intp]
+    overlap: int
+    unit: str
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """One row a level and horizon, and one of all: ``level, horizon, n, stated, reached, low, high`` in per cent.
+
+        `low` and `high` bound where the reached share lies with 95 % confidence (Clopper & Pearson 1934), as if all
+        forecasts were independent; of all horizons together each origin then counts once.
+        """
+        rows = []
+        for level in LEVELS:
+            inside = self._inside(level)
+            for place, horizon in enumerate(self.horizons.tolist()):
+                own = inside[:, place]
+                own = own[np.isfinite(own)]
+                if len(own):
+                    rows.append((level, str(horizon), *_share(float(own.sum()), len(own)), 100.0 * level))
+            shares = np.array([row[np.isfinite(row)].mean() for row in inside if np.isfinite(row).any()])
+            if len(shares):
+                rows.append((level, "all", *_share(float(shares.sum()), len(shares)), 100.0 * level))
+        frame = pd.DataFrame(rows, columns=["level", "horizon", "n", "reached", "low", "high", "stated"])
+        return frame[["level", "horizon", "n", "stated", "reached", "low", "high"]]
+
+    def _inside(self, level: float) -> Array:
+        tail = (1.0 - level) / 2.0
+        inside = (self.positions >= tail) & (self.positions <= 1.0 - tail)
+        return np.where(np.isfinite(self.positions), inside.astype(float), np.nan)
+
+    @property
+    def histogram(self) -> tuple[Array, NDArray[np.intp]]:
+        """Edges (11,), counts (10,) of the probability integral transform: even where intervals hold (Dawid 1984)."""
+        edges = np.linspace(0.0, 1.0, 11)
+        known = self.positions[np.isfinite(self.positions)]
+        return edges, np.histogram(known, edges)[0].astype(np.intp)
+
+    @cached_property
+    def findings(self) -> tuple[Finding, ...]:
+        """Levels that are missed by more than chance, over all horizons, origins that share outcomes counting once."""
+        found = []
+        for level in (0.8, 0.95):
+            inside = self._inside(level)
+            shares = [row[np.isfinite(row)].mean() for row in inside if np.isfinite(row).any()]
+            n = max(len(shares) // (self.overlap + 1), 1) if shares else 0
+            if n < _FEWEST:
+                continue
+            reached = float(np.mean(shares))
+            p = _chance(np.array(shares), n, level)
+            if p < _RARE:
+                side, more = ("narrow", "widen") if reached < level else ("wide", "narrow")
+                found.append(Finding(
+                    "calibration", "warning",
+                    f"The {100 * level:g} % intervals of '{self.model}' held {100 * reached:.0f} % of the outcomes: "
+                    f"they are too {side}.",
+                    advice=f'State intervals = "conformal": past errors {more} them. Or find what is missing.',
+                    evidence={"stated": level, "reached": reached, "origins": float(len(shares)), "p": p},
+                ))  # fmt: skip
+        return tuple(found)
+
+    @property
+    def sentence(self) -> str:
+        """What the intervals held, in one sentence."""
+        rows = self.table[self.table["horizon"] == "all"].set_index("level")
+        told = ", ".join(f"of {100 * level:g} % {row['reached']:.0f} %" for level, row in rows.iterrows())  # type: ignore[operator]
+        n = int(rows["n"].iloc[0]) if len(rows) else 0
+        end = " ".join(each.message for each in self.findings) or "Chance may explain the differences."
+        return f"Intervals of '{self.model}' held at {n} origins ({self.basis}): {told}. {end}"
+
+    def __str__(self) -> str:
+        rows = self.table[self.table["level"] == 0.8]
+        cells = [[f"{value:.0f}" for value in rows[name]] for name in ("n", "reached", "low", "high")]
+        heads = [f"{self.unit}s ahead", "origins", "80 % held", "from", "to"]
+        return f"{wrapped(self.sentence)}\n\n{text_table(heads, [rows['horizon'].tolist(), *cells])}"
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentence, self.table)
+
+
+def _chance(shares: Array, n: int, level: float) -> float:
+    """With which p shares held at origins, of which `n` count as independent, go with a level.
+
+    Horizons of one origin err together, so that what counts is how shares differ between origins: Student's t; where
+    each origin has one forecast, or all shares are the same, the binomial test.
+    """
+    reached, spread = float(shares.mean()), float(shares.std(ddof=1)) if len(shares) > 1 else 0.0
+    if spread == 0.0 or np.isin(shares, [0.0, 1.0]).all():
+        return float(binomtest(round(reached * n), n, level).pvalue)
+    return float(2.0 * student.sf(abs(reached - level) / (spread / np.sqrt(n)), n - 1))
+
+
+def _share(held: float, n: int) -> tuple[int, float, float, float]:
+    """How many, the share held in per cent, and its 95 % confidence interval (Clopper & Pearson 1934)."""
+    low = beta_distribution.ppf(0.025, held, n - held + 1.0) if held > 0.0 else 0.0
+    high = beta_distribution.ppf(0.975, held + 1.0, n - held) if held < n else 1.0
+    return n, 100.0 * held / n, 100.0 * float(low), 100.0 * float(high)
+
+
+def calibration(backtest: Backtest, model: str | None = None, *, basis: Basis | None = None) -> Calibration:
+    """How often outcomes lay in the intervals of one candidate of a back-test.
+
+    Parameters
+    ----------
+    model
+        Its name; by default the first one.
+    basis
+        ``ex-ante`` by default where there is one.
+
+    Raises
+    ------
+    InputError
+        For an unknown name or basis, or a candidate without intervals.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> noise = np.random.default_rng(4).normal(size=60)
+    >>> sold = pd.Series(100.0 + noise, pd.period_range("2019-01", periods=60, freq="M"), name="sold")
+    >>> of.calibration(of.backtest(of.Model("sold"), sold, horizon=3, origins=9)).histogram[1].sum().item()
+    27
+    """
+    basis = basis or backtest.bases[-1]
+    name = model or backtest.own[0].name
+    runs = [run for run in backtest.chosen(basis) if run.name == name]
+    if not runs:
+        raise InputError(f"there is no forecast {name!r} that is {basis}",
+                         nearest(name, [run.name for run in backtest.runs]), key="model")  # fmt: skip
+    if any(run.quantiles is None for run in runs):
+        raise InputError(f"'{name}' has no intervals", "Choose a model.", key="model")
+    positions = np.vstack([positions_of(run) for run in runs])
+    cuts = runs[0].cuts
+    return Calibration(name, basis, positions, cuts.horizons, cuts.overlap, cuts.table.axis.frequency.unit)
+
+
+def positions_of(run: Run) -> Array:
+    """The probability (f, h) that each forecast put below its outcome."""
+    outcome, quantiles = run.cuts.outcome, run.quantiles
+    if quantiles is None:
+        return np.full(outcome.shape, np.nan)
+    found = position_in(outcome.ravel(), quantiles.reshape(-1, len(PROBABILITIES)), PROBABILITIES).reshape(
+        outcome.shape
+    )
+    return np.where(np.isfinite(outcome) & np.isfinite(quantiles[:, :, 0]), found, np.nan)
+
+
+@dataclass(frozen=True)
+class Factors:
+    """By what past errors widen the distance of quantiles from the median: a factor a probability and horizon.
+
+    `values` (h, q) at `probabilities` (q,); NaN where there are too few errors. `pooled` tells whether all horizons
+    share theirs, `n` how many errors each comes from.
+    """
+
+    probabilities: Array
+    values: Array
+    pooled: bool
+    n: int
+
+
+def needed(probability: float) -> int:
+    """How many errors the quantile of a probability needs at least: 39 for 0.975 (Lei et al. 2018)."""
+    tail = max(probability, 1.0 - probability)
+    return int(np.ceil(tail / (1.0 - tail) - 1e-9))
+
+
+def factors(
+    outcome: Array, quantiles: Array, probabilities: Array, way: Way = "conformal", step: float = STEP
+) -> Factors:
+    """What past forecasts (f, h), in their order, say of the distance of each quantile from the median.
+
+    Split-conformal (Vovk et al. 2005; Lei et al. 2018) of errors in units of the interval's own side: the
+    ⌈(n + 1) p⌉-th smallest of n. Horizons stand alone where each has errors enough for all probabilities, else they are
+    pooled. The adaptive form (Gibbs & Candès 2021) lets p follow the misses, forecast by forecast: one outside raises
+    it by `step` times p, one inside lowers it by `step` times 1 − p.
+
+    Parameters
+    ----------
+    outcome
+        Outcomes (f, h); NaN where unknown.
+    quantiles
+        Quantiles (f, h, q) at the `probabilities` (q,), which hold 0.5.
+    """
+    middle = int(np.argmin(np.abs(probabilities - 0.5)))
+    median = quantiles[:, :, middle]
+    h = outcome.shape[1]
+    counts = (np.isfinite(outcome) & np.isfinite(median)).sum(axis=0)
+    tails = [needed(float(p)) for p in probabilities if p != probabilities[middle]]
+    pooled = bool(int(counts.min()) < max(tails, default=0))
+    values = np.ones((h, len(probabilities)))
+    for place, p in enumerate(probabilities.tolist()):
+        if place == middle:
+            continue
+        side = quantiles[:, :, place] - median
+        with np.errstate(divide="ignore", invalid="ignore"):
+            error = np.where(side != 0.0, (outcome - median) / side, np.nan)
+        groups = [error.ravel()] * h if pooled else list(error.T)
+        tail = max(p, 1.0 - p)
+        found = [_factor(group[np.isfinite(group)], tail, way, step) for group in (groups[:1] if pooled else groups)]
+        values[:, place] = found * h if pooled else found
+    return Factors(probabilities, values, pooled, int(counts.sum() if pooled else counts.min()))
+
+
+def _factor(errors: Array, tail: float, way: Way, step: float) -> float:
+    """The factor of one side, from errors (n,) in their order; NaN where they are too few."""
+    n = len(errors)
+    if n < needed(tail):
+        return float("nan")
+    level = tail
+    if way == "adaptive":
+        first = max(n // 2, needed(tail))
+        for i in range(first, n):
+            reached = _ranked(errors[:i], level)
+            level += step * tail if errors[i] > reached else -step * (1.0 - tail)
+            level = min(max(level, 0.5), 1.0 - 1e-9)
+    return max(_ranked(errors, level), 0.0)
+
+
+def _ranked(errors: Array, level: float) -> float:
+    """The ⌈(n + 1) level⌉-th smallest error, the largest one where that is beyond them."""
+    n = len(errors)
+    rank = min(int(np.ceil((n + 1) * level - 1e-9)), n)
+    return float(np.partition(errors, rank - 1)[rank - 1])
+
+
+def recalibrated(run: Run, way: Way = "conformal", step: float = STEP) -> Run:
+    """The run with quantiles that errors known at each origin have widened or narrowed; NaN where they are too few."""
+    quantiles = run.quantiles
+    if quantiles is None:
+        return run
+    middle = int(np.argmin(np.abs(PROBABILITIES - 0.5)))
+    found = np.full(quantiles.shape, np.nan)
+    places = np.array([int(np.argmin(np.abs(PROBABILITIES - p))) for p in _KEPT])
+    for fold in range(len(quantiles)):
+        known = run.cuts.known_by(fold)
+        outcome = np.where(known, run.cuts.outcome, np.nan)[:fold]
+        found[fold, :, middle] = quantiles[fold, :, middle]
+        if not np.isfinite(outcome).any():
+            continue
+        given = factors(outcome, quantiles[:fold][:, :, places], PROBABILITIES[places], way, step)
+        median = quantiles[fold, :, middle]
+        found[fold][:, places] = median[:, None] + given.values * (quantiles[fold][:, places] - median[:, None])
+    return replace(run, name=f"{run.name}, {way}", kind="combination", made=lambda: found)
+
+
+#: Probabilities that are widened one by one: those that are shown.
+_KEPT = (0.025, 0.1, 0.25, 0.5, 0.75, 0.9, 0.975)
+
+
+@dataclass(frozen=True)
+class CalibratedForecast(Forecast):
+    """A forecast whose intervals past errors have widened or narrowed. Made by `offing.recalibrate`.
+
+    `plain` is the forecast itself, `given` what past errors say of its horizons, and `intervals` how that was found.
+    """
+
+    plain: Forecast | None = None
+    given: Factors | None = None
+    intervals: Way = "conformal"
+
+    def quantiles(self, probabilities: Sequence[float]) -> pd.DataFrame:
+        """Values that the outcome stays below with the given probabilities, as past errors have moved them.
+
+        NaN where these are too few for a probability, or where none of the kind was asked for.
+        """
+        plain, given = self.plain or self, self.given
+        found = Forecast.quantiles(plain, probabilities) if plain is self else plain.quantiles(probabilities)
+        median = plain.quantiles([0.5]).to_numpy()[:, 0] if plain is not self else found.to_numpy()[:, 0]
+        for place, p in enumerate(probabilities):
+            if given is None or abs(p - 0.5) < 1e-9:
+                continue
+            at = np.flatnonzero(np.abs(given.probabilities - p) < 1e-9)
+            factor = given.values[:, int(at[0])] if len(at) else np.full(len(found), np.nan)
+            found.iloc[:, place] = self.fit.cut(median + factor * (found.iloc[:, place].to_numpy() - median))
+        return found
+
+    @property
+    def mean(self) -> Array:
+        """Forecast means (h,), as they are."""
+        return super().mean if self.plain is None else self.plain.mean
+
+    @cached_property
+    def contributions(self) -> Contributions:
+        """What every term contributes to each forecast mean."""
+        return super().contributions if self.plain is None else self.plain.contributions
+
+    @property
+    def sentence(self) -> str:
+        """What the widest band means, and where its width comes from."""
+        level, unit = max(self.levels), self.axis.frequency.unit
+        n, pooled = (0, True) if self.given is None else (self.given.n, self.given.pooled)
+        ahead = "of all horizons together" if pooled else "of each horizon"
+        drift = ", following how often they missed" if self.intervals == "adaptive" else ""
+        return (
+            f"Each {unit}'s outcome lies in the {100 * level:g} % interval if errors are as they were at past origins: "
+            f"the model's intervals are widened or narrowed by {n} past errors {ahead}{drift}."
+        )
+
+
+def recalibrate(
+    forecast: Forecast, backtest: Backtest, *, way: Way = "conformal", basis: Basis | None = None
+) -> CalibratedForecast:
+    """A forecast whose intervals are as wide as past errors of the same model say.
+
+    Parameters
+    ----------
+    forecast
+        A forecast, no farther than the back-test's horizon where horizons stand alone.
+    backtest
+        Forecasts of the same model from past origins.
+    way
+        ``conformal``, or ``adaptive`` for series whose errors drift; see `offing.judging.calibration.factors`.
+    basis
+        ``ex-ante`` by default where there is one.
+
+    Raises
+    ------
+    InputError
+        If the back-test does not hold the model, or has too few errors for the forecast's levels.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> noise = np.random.default_rng(4).normal(size=120)
+    >>> sold = pd.Series(100.0 + noise, pd.period_range("2014-01", periods=120, freq="M"), name="sold")
+    >>> model = of.Model("sold")
+    >>> past = of.backtest(model, sold, horizon=2, origins=20)
+    >>> of.recalibrate(model.fit(sold).forecast(2, levels=[0.8]), past).table["q0.9"].round(2).tolist()
+    [101.18, 101.18]
+    """
+    if way not in WAYS:
+        raise InputError(f"found {way!r}", nearest(str(way), WAYS), key="intervals")
+    basis = basis or backtest.bases[-1]
+    name, series = forecast.fit.model.name, forecast.fit.series
+    run = next((each for each in backtest.chosen(basis) if each.name == name and each.series == series), None)
+    if run is None or run.quantiles is None:
+        raise InputError(f"the back-test has no forecasts of '{name}' that are {basis}", key="intervals")
+    wanted = sorted({round(p, 10) for level in forecast.levels for p in ((1 - level) / 2, (1 + level) / 2)} | {0.5})
+    n = int(np.isfinite(run.error).sum())
+    short = next((p for p in wanted if needed(p) > n), None)
+    if short is not None:
+        raise InputError(
+            f"{n} past errors are too few for the quantile {short:g}, which needs {needed(short)}",
+            "Give more origins, or lower levels.", key="levels",
+        )  # fmt: skip
+    kept = sorted({*wanted, *(p for p in _KEPT if needed(p) <= n)})
+    quantiles = np.stack([_at(run.quantiles, p) for p in kept], axis=-1)
+    given = factors(run.cuts.outcome, quantiles, np.array(kept), way)
+    periods = forecast.axis.n
+    if given.pooled:
+        given = replace(given, values=given.values[:1].repeat(periods, axis=0))
+    elif run.cuts.plan.gap or periods > len(given.values):
+        raise InputError(f"the back-test tells of {len(given.values)} horizons, the forecast has {periods}",
+                         "Back-test as far as the forecast goes, without a gap.", key="horizon")  # fmt: skip
+    given = replace(given, values=given.values[:periods])
+    return CalibratedForecast(forecast.fit, forecast.view, forecast.axis, forecast.rows, forecast.levels,
+                              forecast.outlooks, forecast, given, way)  # fmt: skip
+
+
+def _at(quantiles: Array, probability: float) -> Array:
+    """Quantiles (f, h) at any probability, straight between those that are kept."""
+    at = int(np.clip(np.searchsorted(PROBABILITIES, probability), 1, len(PROBABILITIES) - 1))
+    low, high = PROBABILITIES[at - 1], PROBABILITIES[at]
+    share = (probability - low) / (high - low)
+    return np.asarray(quantiles[:, :, at - 1] + share * (quantiles[:, :, at] - quantiles[:, :, at - 1]))

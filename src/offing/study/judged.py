@@ -1,0 +1,155 @@
+"""A study's back-test, comparison and search."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from offing.base import InputError
+from offing.judging import (
+    Backtest,
+    Comparison,
+    Search,
+    Worth,
+    backtest,
+    combined,
+    outside,
+    search,
+    without_each,
+    worth,
+)
+
+if TYPE_CHECKING:
+    from offing.study.study import Study
+
+#: Seconds in the units of a budget.
+_UNITS = {"": 1.0, "s": 1.0, "min": 60.0, "m": 60.0, "h": 3600.0}
+
+
+def seconds_of(budget: str | float | None) -> float | None:
+    """Seconds of a budget such as ``60s``, ``5 min``, ``2 h`` or a number.
+
+    Raises
+    ------
+    InputError
+        For anything else.
+
+    Examples
+    --------
+    >>> from offing.study.judged import seconds_of
+    >>> seconds_of("5 min"), seconds_of(None)
+    (300.0, None)
+    """
+    if budget is None:
+        return None
+    found = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(s|min|m|h)?\s*", str(budget))
+    value = 0.0 if found is None else float(found.group(1)) * _UNITS[found.group(2) or ""]
+    if not value > 0.0:
+        raise InputError(f"found {budget!r}", 'Give a time such as "60s", "5 min" or "1 h".', key="budget")
+    return value
+
+
+def study_backtest(study: Study, *, without: bool = False) -> Backtest:
+    """The study's models from past origins with their combinations; and the first one `without` each of its terms."""
+    asked = study.spec.backtest
+    models = list(study.models)
+    if without and asked.without:
+        models = [*models, *without_each(models[0])[1:]]
+    horizon = _horizon(study)
+    elsewhere = [outside(study.path.parent / each.file, each.name, role=each.role) for each in asked.outside]
+    found = backtest(
+        models, study.tables, horizon=horizon, origins=asked.origins, first_origin=asked.first_origin,
+        every=asked.every, gap=asked.gap, window=asked.window, basis=asked.basis, planned=asked.planned,
+        plans=study.plans, outside=elsewhere, way=study.spec.forecast.way, edge=study.spec.forecast.edge,
+    )  # fmt: skip
+    own = [model.name for model in study.models] + [each.name for each in elsewhere if each.role == "candidate"]
+    for way in asked.combinations:
+        found = combined(found, way=way, members=own)
+    return found
+
+
+def _horizon(study: Study) -> int:
+    horizon = study.spec.backtest.horizon or study.spec.forecast.horizon
+    if horizon is None:
+        raise InputError("the study does not say how far its back-test forecasts", "State horizon in [backtest].",
+                         file=study.path.name, key="horizon")  # fmt: skip
+    return horizon
+
+
+def study_worth(comparison: Comparison) -> Worth | None:
+    """What each term is worth, where the study asks for it."""
+    names = {model.name for model in comparison.backtest.models}
+    first = comparison.backtest.models[0]
+    if not any(f"without {term.name}" in names for term in first.terms):
+        return None
+    return worth(comparison)
+
+
+def joined(studies: Sequence[Study]) -> Backtest:
+    """The models of several studies of the same outcomes in one back-test, each named after its study.
+
+    Raises
+    ------
+    InputError
+        If their targets or origins differ.
+    """
+    first, *others = [each.backtest for each in studies]
+    start = studies[0].path.name
+    stems = [each.path.stem for each in studies]
+    if len(set(stems)) < len(stems):
+        stems = [str(each.path) for each in studies]
+    runs, models = [], []
+    for stem, study, found in zip(stems, studies, [first, *others], strict=True):
+        for series, job in first.jobs.items():
+            own = found.jobs.get(series)
+            if own is None or not _alike(own.cuts, job.cuts):
+                raise InputError(
+                    f"its target or its origins are not those of {start}",
+                    "Compare studies of the same data, with the same [backtest].", file=study.path.name,
+                )  # fmt: skip
+        names = {run.name: f"{stem}: {run.name}" for run in found.own}
+        if len(names) == 1:
+            names = dict.fromkeys(names, stem)
+        runs += [replace(run, name=names[run.name], members=tuple(names.get(each, each) for each in run.members))
+                 for run in found.own]  # fmt: skip
+        models += [replace(model, name=names[model.name]) for model in found.models]
+    return replace(first, own=tuple(runs), models=tuple(models))
+
+
+def _alike(one: Any, other: Any) -> bool:
+    return bool(
+        np.array_equal(one.moments, other.moments) and np.array_equal(one.rows, other.rows)
+        and np.array_equal(one.outcome, other.outcome, equal_nan=True)
+    )  # fmt: skip
+
+
+def study_search(
+    study: Study, budget: str | float | None, record: Path | None, tell: Callable[[str], object] | None
+) -> Search:
+    """The study's search.
+
+    Raises
+    ------
+    InputError
+        If the study does not say what to choose, or as `offing.search` does.
+    """
+    asked, past = study.spec.search, study.spec.backtest
+    if asked is None:
+        raise InputError("the study does not say what to choose",
+                         'Add [search] with optional = ["TERM"] or [search.choices].', file=study.path.name)  # fmt: skip
+    names = [model.name for model in study.models]
+    if asked.model is not None and asked.model not in names:
+        raise InputError(f"there is no model {asked.model!r}", f"Allowed: {', '.join(names)}.", key="model")
+    model = study.models[0 if asked.model is None else names.index(asked.model)]
+    return search(
+        model, study.tables, study.choices, optional=asked.optional, horizon=_horizon(study),
+        budget=seconds_of(asked.budget if budget is None else budget), way=asked.way, tries=asked.tries,
+        seed=asked.seed, score=asked.score, held_back=asked.held_back, origins=asked.origins,
+        every=asked.every or past.every, first_origin=past.first_origin, gap=past.gap,
+        basis=asked.basis or past.basis, planned=past.planned, plans=study.plans, record=record, tell=tell,
+    )  # fmt: skip

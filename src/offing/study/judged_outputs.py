@@ -1,0 +1,145 @@
+"""What back-tests, comparisons and searches of studies give: words, tables, figures and findings."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import pandas as pd
+
+from offing.handover import Bundle, csv_text, json_text
+from offing.handover.judged import (
+    accuracy_test_rows,
+    backtest_rows,
+    calibration_rows,
+    comparison_rows,
+    score_rows,
+    search_rows,
+    worth_rows,
+)
+from offing.judging import Backtest, Calibration, Comparison, MemberWeights, Search, Worth, calibration, compare
+from offing.study.judged import joined, study_worth
+from offing.study.study import Study
+
+STEPS = ("backtest", "compare", "search")
+
+
+@dataclass(frozen=True)
+class Judged:
+    """The result of a step of one study, or of several compared."""
+
+    studies: tuple[Study, ...]
+    step: str
+    search: Search | None = None
+
+    @property
+    def study(self) -> Study:
+        """The first one, whose [backtest] counts."""
+        return self.studies[0]
+
+    @cached_property
+    def backtest(self) -> Backtest:
+        """All forecasts."""
+        if len(self.studies) > 1:
+            return joined(self.studies)
+        return self.study.apart if self.step == "compare" else self.study.backtest
+
+    @cached_property
+    def comparison(self) -> Comparison:
+        """On the basis that counts."""
+        return compare(self.backtest, score=self.study.spec.backtest.score)
+
+    @cached_property
+    def worth(self) -> Worth | None:
+        """What each term is worth, if asked for."""
+        return study_worth(self.comparison)
+
+    @cached_property
+    def calibrations(self) -> list[Calibration]:
+        """Of the first model on every basis."""
+        return [calibration(self.backtest, basis=basis) for basis in self.backtest.bases]
+
+    @cached_property
+    def weights(self) -> list[MemberWeights]:
+        """Of every combination on the basis that counts, where there is one series."""
+        if len(self.backtest.series) > 1:
+            return []
+        basis = self.backtest.bases[-1]
+        names = [run.name for run in self.backtest.own if run.weights is not None and run.basis == basis]
+        return [self.backtest.member_weights(name) for name in names]
+
+    def in_words(self) -> str:
+        """The result to read."""
+        title = self.study.title
+        head = f"{title}\n{'=' * len(title)}"
+        if self.search is not None:
+            return f"{head}\n{self.search}"
+        if self.step == "backtest":
+            return f"{head}\n{self.backtest}"
+        parts = [str(self.comparison), *([str(self.worth)] if self.worth is not None else [])]
+        return "\n\n".join([f"{head}\n{parts[0]}", *parts[1:]])
+
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """Tables by file name without ending."""
+        if self.search is not None:
+            return {"search": search_rows(self.search),
+                    "scores": score_rows(self.search.held, self.study.spec.backtest.sums)}  # fmt: skip
+        found = {"backtest": backtest_rows(self.backtest),
+                 "scores": score_rows(self.backtest, self.study.spec.backtest.sums)}  # fmt: skip
+        if self.step == "backtest":
+            rows = [calibration_rows(each, self.backtest) for each in self.calibrations]
+            return {**found, "calibration": pd.concat(rows, ignore_index=True)}
+        found |= {"comparison": comparison_rows(self.comparison), "tests": accuracy_test_rows(self.comparison)}
+        return found | ({"worth": worth_rows(self.worth, self.backtest)} if self.worth is not None else {})
+
+    def findings(self) -> list[dict[str, object]]:
+        """What was noticed."""
+        if self.search is not None or self.step != "backtest":
+            return []
+        series = self.backtest.cuts().column if len(self.backtest.series) == 1 else "all"
+        return [{"series": series, "model": each.model, **dataclasses.asdict(finding)}
+                for each in self.calibrations for finding in each.findings]  # fmt: skip
+
+    def pictures(self) -> dict[str, bytes]:
+        """PNG figures by name."""
+        from offing.draw import figure  # noqa: PLC0415  Matplotlib takes half a second, and only files need it
+        from offing.draw.style import png  # noqa: PLC0415
+
+        if self.search is not None:
+            return {"search": png(figure(self.search))}
+        results: dict[str, object] = {"by-horizon": self.backtest.by_horizon(self.study.spec.backtest.score)}
+        if self.step == "backtest":
+            results |= {"backtest": self.backtest, "calibration": self.calibrations[-1],
+                        "timeline": self.backtest.timeline}  # fmt: skip
+        else:
+            results["comparison"] = self.comparison
+            results |= {f"weights-{each.name.replace(' ', '-')}": each for each in self.weights}
+        return {name: png(figure(result)) for name, result in results.items()}
+
+    def record(self) -> dict[str, object]:
+        """What ``run.json`` holds; of several studies one entry each."""
+        records = [each.record(plans=True) for each in self.studies]
+        return records[0] if len(records) == 1 else {"studies": records}
+
+    def bundle(self) -> Bundle:
+        """All files."""
+        files = Bundle()
+        for name, rows in self.tables().items():
+            files.add(f"{name}.csv", csv_text(rows))
+        files.add("findings.json", json_text(self.findings()))
+        files.add("run.json", json_text(self.record()))
+        for name, picture in self.pictures().items():
+            files.add(f"{name}.png", picture)
+        return files
+
+    def in_json(self) -> str:
+        """Tables, findings and record as one JSON text."""
+        rows = {name: table.to_dict("records") for name, table in self.tables().items()}
+        return json_text({**rows, "findings": self.findings(), "run": self.record()}).rstrip("\n")
+
+
+def judged(studies: Sequence[Study], step: str, search: Search | None = None) -> Judged:
+    """The result of a step."""
+    return Judged(tuple(studies), step, search)
