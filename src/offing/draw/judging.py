@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import cycle
 from typing import Any
 
 import numpy as np
@@ -9,6 +10,7 @@ import pandas as pd
 from matplotlib.axes import Axes
 from matplotlib.ticker import MaxNLocator
 
+from offing.base import count
 from offing.draw.style import (
     FAINT,
     FAN,
@@ -29,7 +31,9 @@ from offing.model.words import in_units, number, percent
 
 #: So many candidates can be told apart by marks.
 _SHOWN = 8
+_ROWS = 14
 _MARKS = "osv^Dp<>"
+_DASHES: list[Any] = ["--", ":", "-.", (0, (6, 2, 1, 2)), (0, (1, 3)), (0, (8, 3)), (0, (3, 1, 1, 1))]
 
 
 def _times(index: pd.DatetimeIndex) -> np.ndarray:
@@ -85,28 +89,32 @@ def _verdict(result: Backtest) -> str:
 
 
 def draw_by_horizon(result: ByHorizon) -> Picture:
-    """A line a candidate; references are grey and dashed."""
+    """A line a candidate; references are grey and dashed, named at their ends."""
     kinds = {run.name: run.kind for run in result.backtest.runs}
     own = [name for name in result.table.columns if kinds[name] != "reference"]
+    others = [name for name in result.table.columns if kinds[name] == "reference"]
     unit = result.backtest.cuts().table.axis.frequency.unit
     best = own[int(np.argmin([result.table[name].mean() for name in own]))]
-    line = result.table[best].dropna()
+    origins = len(result.backtest.cuts().ends)
     picture, axes = canvas(
-        f"{result.score} of '{best}' goes from {number(float(line.iloc[0]))} to {number(float(line.iloc[-1]))} over "
-        f"{len(line)} {unit}s ahead",
-        f"{result.basis}; each point is over {len(result.backtest.cuts().ends)} origins. Dashed and grey are plain "
-        "references, which cost nothing.",
+        _by_horizon_title(result, best, others, unit),
+        f"{result.basis}; each point is over {count(origins, 'origin')}. Dashed and grey are plain references, which "
+        "cost nothing; those far above are cut off.",
+        right=0.82,
     )
-    styles: list[Any] = ["--", ":", "-.", (0, (6, 2, 1, 2)), (0, (1, 3)), (0, (8, 3)), (0, (3, 1, 1, 1))]
     top = float(np.nanmax(result.table[own].to_numpy()))
-    for i, name in enumerate([each for each in result.table.columns if each not in own]):
-        axes.plot(result.table.index, result.table[name], color=QUIET, lw=1.2, ls=styles[i % len(styles)], label=name)
+    high = float(np.nanquantile(result.table.to_numpy(), 0.98))
+    limit = 1.05 * max(top, min(high, 3.0 * top))
+    axes.set_ylim(0.0, limit)
+    for name, style in zip(others, cycle(_DASHES), strict=False):
+        axes.plot(result.table.index, result.table[name], color=QUIET, lw=1.2, ls=style)
     for i, name in enumerate(own[:_SHOWN]):
         axes.plot(result.table.index, result.table[name], color=WARM if name == best else TERMS[i % len(TERMS)],
-                  lw=2.2 if name == best else 1.5, marker=_MARKS[i], ms=5, label=name)  # fmt: skip
-    high = float(np.nanquantile(result.table.to_numpy(), 0.98))
-    axes.set_ylim(0.0, 1.05 * max(top, min(high, 3.0 * top)))
+                  lw=2.2 if name == best else 1.5, marker=_MARKS[i] if len(result.table) <= 60 else "", ms=5,
+                  label=name)  # fmt: skip
+    _name_ends(axes, result.table[others], limit)
     axes.xaxis.set_major_locator(MaxNLocator(integer=True))
+    axes.margins(x=0.01)
     axes.set_xlabel(f"{unit}s ahead")
     axes.set_ylabel(in_units(result.score, result.unit))
     thousands(axes.yaxis)
@@ -114,17 +122,42 @@ def draw_by_horizon(result: ByHorizon) -> Picture:
     return picture
 
 
+def _by_horizon_title(result: ByHorizon, best: str, others: list[str], unit: str) -> str:
+    line = result.table[best].dropna()
+    if not others:
+        return f"{result.score} of '{best}' by horizon"
+    lowest = result.table.loc[line.index, others].min(axis=1)
+    won, n = int((line < lowest).sum()), len(line)
+    if n == 1:
+        return (f"'{best}' has {result.score} {number(float(line.iloc[0]))} one {unit} ahead, the best plain reference "
+                f"{number(float(lowest.iloc[0]))}")  # fmt: skip
+    where = "every" if won == n else "no" if won == 0 else f"{won} of {n}"
+    ahead = f"{unit} ahead" if won in (0, n) else f"{unit}s ahead"
+    return f"'{best}' is below all plain references at {where} {ahead} ({result.score})"
+
+
+def _name_ends(axes: Axes, lines: pd.DataFrame, limit: float) -> None:
+    """Names right of the lines' ends, moved apart where they would touch."""
+    ends = lines.iloc[-1].clip(upper=limit).dropna().sort_values()
+    room, at = 0.042 * limit, -np.inf
+    for name, value in ends.items():
+        at = max(float(value), at + room)
+        axes.annotate(str(name), (float(lines.index[-1]), at), xytext=(8, 0), textcoords="offset points", fontsize=9,
+                      color=INK, va="center", annotation_clip=False)  # fmt: skip
+
+
 def draw_comparison(result: Comparison) -> Picture:
     """One row a candidate, one dot an origin; the bar is the score over all."""
     table = result.table
-    names = table["model"].tolist()[::-1][-14:]
+    names = table["model"].tolist()[::-1][-_ROWS:]
+    more = f" {len(table) - _ROWS} worse ones are not shown." if len(table) > _ROWS else ""
     ahead, best = result.best_reference, result.best
     title = _skill(result)
     unit = result.backtest.unit if SCORES[result.score].unit else ""
     picture, axes = canvas(
         title,
         f"One dot an origin ({result.basis}), the bar is over all {len(result.losses)}; the line joins the origins of "
-        f"the best candidate with those of the best reference. Bold: not to be told from the best at 90 %.",
+        f"the best candidate with those of the best reference. Bold: not to be told from the best at 90 %.{more}",
         left=0.26,
     )
     among = set(table.loc[table["among_best"], "model"])
@@ -177,6 +210,7 @@ def draw_calibration(result: Calibration) -> Picture:
     edges, counts = result.histogram
     right.bar(edges[:-1], counts, width=np.diff(edges), align="edge", color=FAN[1], edgecolor=INK, lw=0.8)
     right.axhline(counts.sum() / len(counts), color=INK, lw=1.2, ls="--")
+    right.yaxis.set_major_locator(MaxNLocator(integer=True))
     right.set_xlabel("probability that the forecast put below the outcome")
     right.set_ylabel("outcomes")
     return picture
@@ -201,8 +235,8 @@ def draw_search(result: Search) -> Picture:
         f"{result.held_back} newest periods, which the search never saw.",
     )
     every = [each for each in result.tried if each.folds == result.origins and np.isfinite(each.score)]
-    axes.plot([each.columns for each in every], [each.score for each in every], "o", color=FAINT, ms=4, mew=0,
-              label="tried")  # fmt: skip
+    sizes, reached = [each.columns for each in every], [each.score for each in every]
+    axes.plot(sizes, reached, "o", color=QUIET, ms=4, mew=0, alpha=0.55, label="tried")
     axes.plot(rows["columns"], rows["score"], color=INK, lw=1.6, marker="o", ms=4, label="best of its size")
     winner = result.winner
     axes.plot([winner.columns], [winner.score], "D", color=WARM, ms=10, label="winner, in the search", zorder=5)

@@ -12,15 +12,15 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError
-from offing.judging.anew import Job, fitted_anew, foreseen_by
+from offing.judging.anew import Job, foreseen_by
 from offing.judging.calibration import calibration
 from offing.judging.comparison import compare
 from offing.judging.origins import Cuts, Origins
 from offing.judging.outside import Outside, outside_run
 from offing.judging.references import by_shares, naive_runs, plain_run, spell_origins
+from offing.judging.routes import run_all
 from offing.judging.run import SHOWN, Basis, Run
 from offing.judging.scoring import scores
-from offing.judging.together import fitted_together
 from offing.judging.views import ByHorizon, MemberWeights, Timeline
 from offing.model import Model
 from offing.model.model import Data, tables_of
@@ -292,23 +292,6 @@ def backtest(
     for given in outside:
         runs += [outside_run(given, series, job.cuts) for series, job in first.items()]
     return Backtest(models, plan, tuple(runs), first, tuple(outside))
-
-
-def run_all(jobs: Sequence[Job], executor: Executor | None = None) -> list[Run]:
-    """The runs of some jobs in their order: together where columns can be shared, else anew."""
-    found: dict[int, Run] = {}
-    shared: dict[tuple[str, Basis], list[int]] = {}
-    for i, job in enumerate(jobs):
-        if job.way == "recursion":
-            shared.setdefault((job.series, job.basis), []).append(i)
-    for members in shared.values():
-        for i, run in zip(members, fitted_together([jobs[i] for i in members]), strict=True):
-            if run is not None:
-                found[i] = run
-    left = [i for i in range(len(jobs)) if i not in found]
-    if left:
-        found |= dict(zip(left, fitted_anew([jobs[i] for i in left], executor), strict=True))
-    return [found[i] for i in range(len(jobs))]
 
 
 def bases_of(models: Sequence[Model], basis: Basis | None) -> tuple[Basis, ...]:

@@ -318,6 +318,17 @@ class CalibratedForecast(Forecast):
     """A forecast whose intervals past errors have widened or narrowed. Made by `offing.recalibrate`.
 
     `plain` is the forecast itself, `given` what past errors say of its horizons, and `intervals` how that was found.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> noise = np.random.default_rng(4).normal(size=120)
+    >>> sold = pd.Series(100.0 + noise, pd.period_range("2014-01", periods=120, freq="M"), name="sold")
+    >>> model = of.Model("sold")
+    >>> past = of.backtest(model, sold, horizon=2, origins=20)
+    >>> found = of.recalibrate(model.fit(sold).forecast(2, levels=[0.8]), past)
+    >>> found.given.n, found.mean.round(2).tolist() == found.plain.mean.round(2).tolist()
+    (40, True)
     """
 
     plain: Forecast | None = None

@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 from offing.base import InputError, count
 from offing.calendar import Frequency
 from offing.engine import quantile
-from offing.judging.anew import Job, fitted_anew
+from offing.judging.anew import Job
 from offing.judging.origins import Cuts, season_of
+from offing.judging.routes import run_all
 from offing.judging.run import PROBABILITIES, Run
-from offing.judging.together import fitted_together
 from offing.model import Model
 from offing.model.edge import own_model
 from offing.tables.table import Array
@@ -173,8 +173,7 @@ def plain_run(job: Job) -> Run:
     job = replace(job, model=plain_model(job.model, job.cuts), foreseen=frozenset(), basis="ex-ante",
                   way="recursion", edge="expected")  # fmt: skip
     try:
-        (run,) = fitted_together([job])
-        run = fitted_anew([job])[0] if run is None else run
+        (run,) = run_all([job])
     except InputError as error:
         return _absent(job.series, PLAIN_MODEL, job.cuts, f"it cannot be fitted ({error.found})")
     return replace(run, kind="reference")

@@ -14,14 +14,14 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, Progress, count, nearest
-from offing.judging.anew import Job, attempted_anew
-from offing.judging.backtest import Backtest, bases_of, jobs_of, run_all
+from offing.judging.anew import Job
+from offing.judging.backtest import Backtest, bases_of, jobs_of
 from offing.judging.origins import Origins
 from offing.judging.record import Record, Tried, mark_of
+from offing.judging.routes import attempt_all, run_all
 from offing.judging.run import Basis, Run
 from offing.judging.scoring import SCORES, check_score, score_of
 from offing.judging.space import Space
-from offing.judging.together import fitted_together
 from offing.model import Fit, Model
 from offing.model.model import Data, tables_of
 from offing.model.words import as_html, number, percent, rounded, text_table, wrapped
@@ -398,17 +398,7 @@ class _Scene:
 
     def _runs(self, jobs: Mapping[int, Job]) -> dict[int, Run | InputError]:
         """The runs of one series' candidates, or why there is none."""
-        places = list(jobs)
-        found: dict[int, Run | InputError] = {}
-        try:
-            together = fitted_together([jobs[i] for i in places])
-        except InputError:
-            together = [None] * len(places)  # one of them cannot be laid out: each tells by itself
-        found |= {i: run for i, run in zip(places, together, strict=True) if run is not None}
-        left = [i for i in places if i not in found]
-        if left:
-            found |= dict(zip(left, attempted_anew([jobs[i] for i in left], self.executor), strict=True))
-        return found
+        return dict(zip(jobs, attempt_all(list(jobs.values()), self.executor), strict=True))
 
     def held(self, winner: Tried) -> Backtest:
         """The winner and the model as stated on what was held back."""

@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
+from offing.base import InputError
 from offing.calendar import Axis
 from offing.engine import Refits, quantile, refits
 from offing.judging.anew import Job
@@ -26,10 +27,13 @@ from offing.terms import Block, Term
 Mask = NDArray[np.bool_]
 
 
-def fitted_together(jobs: Sequence[Job]) -> list[Run | None]:
-    """The runs of jobs that share columns, on one series with the same origins; None where they must be fitted anew."""
+def fitted_together(jobs: Sequence[Job]) -> list[tuple[Run, Mask] | None]:
+    """The runs of jobs that share columns, on one series with the same origins, and which folds (f,) are sure.
+
+    None where all must be fitted anew. What a fold gives, and whether it is sure, depends on what it may see alone.
+    """
     started = time.perf_counter()
-    found: list[Run | None] = [None] * len(jobs)
+    found: list[tuple[Run, Mask] | None] = [None] * len(jobs)
     groups: dict[tuple[object, ...], list[int]] = {}
     for i, job in enumerate(jobs):
         if _plain(job.model) and job.cuts.plan.window is None and job.cuts.table.vintages is None:
@@ -38,11 +42,8 @@ def fitted_together(jobs: Sequence[Job]) -> list[Run | None]:
         shared = _Shared([jobs[i] for i in members])
         for i, run in zip(members, shared.runs(), strict=True):
             found[i] = run
-    done = [i for i, run in enumerate(found) if run is not None]
-    taken = (time.perf_counter() - started) / max(len(done), 1)
-    for i in done:
-        object.__setattr__(found[i], "seconds", taken)
-    return found
+    taken = (time.perf_counter() - started) / max(sum(each is not None for each in found), 1)
+    return [None if each is None else (replace(each[0], seconds=taken), each[1]) for each in found]
 
 
 def _plain(model: Model) -> bool:
@@ -103,6 +104,12 @@ class _Shared:
         return self.of_term[id(term)]
 
     def _lay(self, term: Term) -> _Laid | None:
+        try:
+            return self._learnt(term)
+        except InputError:
+            return None  # fitted anew, the fold concerned tells what is wrong, and at which origin
+
+    def _learnt(self, term: Term) -> _Laid | None:
         job = self.jobs[0]
         first, last = self.ends
         places = [first.sources.find(reference) for reference in term.needs()]
@@ -121,47 +128,53 @@ class _Shared:
             lower, upper = np.array(block.wishes.lower), np.array(block.wishes.upper)
         return _Laid(tuple(self.place(column) for column in block.columns.T), lower, upper)
 
-    def runs(self) -> list[Run | None]:
+    def runs(self) -> list[tuple[Run, Mask] | None]:
         """The runs of all jobs."""
-        cuts, axis = self.cuts, self.axis
+        found: list[tuple[Run, Mask] | None] = [None] * len(self.jobs)
         target = self._target()
         if target is None:
-            return [None] * len(self.jobs)
-        constant = self.place(np.ones(axis.n))
-        laid = [[self.laid(term) for term in job.model.terms] for job in self.jobs]
-        chosen: list[tuple[list[int], Array, Array] | None] = []
-        for parts in laid:
-            whole = [part for part in parts if part is not None]
-            chosen.append(None if len(whole) < len(parts) else (
-                [constant, *(at for part in whole for at in part.places)],
-                np.concatenate([[-np.inf], *(part.lower for part in whole)]),
-                np.concatenate([[np.inf], *(part.upper for part in whole)]),
-            ))  # fmt: skip
+            return found
+        laid = [self._whole(job.model) for job in self.jobs]
         columns = np.array(self.columns).T
-        last = int(cuts.ends[-1]) - cuts.first
+        last = int(self.cuts.ends[-1]) - self.cuts.first
         holes = np.isnan(columns[:last]) & np.isfinite(target[:last])[:, None]
-        found: list[Run | None] = [None] * len(self.jobs)
         masks: dict[bytes, list[int]] = {}
-        for i, each in enumerate(chosen):
+        for i, each in enumerate(laid):
             if each is not None:
-                masks.setdefault(holes[:, each[0]].any(axis=1).tobytes(), []).append(i)
+                masks.setdefault(holes[:, each.places].any(axis=1).tobytes(), []).append(i)
         for members in masks.values():
-            picked = [chosen[i] for i in members]
-            choices = [each[0] for each in picked if each is not None]
-            used = sorted({at for places in choices for at in places})
-            gone = holes[:, choices[0]].any(axis=1)
-            aim, own = target.copy(), columns[:, used]
-            aim[:last][gone] = np.nan
-            own[:last][gone] = np.where(np.isnan(own[:last][gone]), 0.0, own[:last][gone])
-            where = {at: i for i, at in enumerate(used)}
-            rows = [np.array([where[at] for at in places], dtype=np.intp) for places in choices]
-            made = refits(own, aim, starts=np.zeros(len(cuts.ends), dtype=np.intp), ends=cuts.ends - cuts.first,
-                          ahead=cuts.rows - cuts.first, choices=rows)  # fmt: skip
-            for place, i in enumerate(members):
-                limits = picked[place]
-                found[i] = None if limits is None else _run(self.jobs[i], _Made(made, place, own, aim, rows[place]),
-                                                            limits[1], limits[2])  # fmt: skip
+            own = [each for each in (laid[i] for i in members) if each is not None]
+            made = self._made(columns, target, holes, [each.places for each in own])
+            for place, (i, each) in enumerate(zip(members, own, strict=True)):
+                found[i] = _run(self.jobs[i], replace(made, place=place), each.lower, each.upper)
         return found
+
+    def _whole(self, model: Model) -> _Laid | None:
+        """A model's columns, the constant first; None if any term's are not to be shared."""
+        parts = [self.laid(term) for term in model.terms]
+        whole = [part for part in parts if part is not None]
+        if len(whole) < len(parts):
+            return None
+        return _Laid(
+            (self.place(np.ones(self.axis.n)), *(at for part in whole for at in part.places)),
+            np.concatenate([[-np.inf], *(part.lower for part in whole)]),
+            np.concatenate([[np.inf], *(part.upper for part in whole)]),
+        )
+
+    def _made(self, columns: Array, target: Array, holes: Mask, choices: Sequence[tuple[int, ...]]) -> _Made:
+        """The regressions on choices of columns that are known in the same rows."""
+        cuts, last = self.cuts, len(holes)
+        used = sorted({at for places in choices for at in places})
+        gone = np.flatnonzero(holes[:, choices[0]].any(axis=1))
+        aim, own = target.copy(), columns[:, used]
+        # A row that lacks a value is not fitted; what stands in it must only be a number.
+        aim[gone], own[gone] = np.nan, np.nan_to_num(own[gone])
+        own[:last] = np.where(np.isnan(target[:last])[:, None], np.nan_to_num(own[:last]), own[:last])
+        where = {at: i for i, at in enumerate(used)}
+        rows = [np.array([where[at] for at in places], dtype=np.intp) for places in choices]
+        starts = np.zeros(len(cuts.ends), dtype=np.intp)
+        made = refits(own, aim, starts=starts, ends=cuts.ends - cuts.first, ahead=cuts.rows - cuts.first, choices=rows)
+        return _Made(made, 0, own, aim, self.logged)
 
     def _target(self) -> Array | None:
         """What is fitted (n,) on all periods, NaN where it is unknown or no fold may see it."""
@@ -169,13 +182,20 @@ class _Shared:
         last = int(cuts.ends[-1])
         values = np.full(self.axis.n, np.nan)
         values[: last - cuts.first] = cuts.table.values(cuts.column)[cuts.first : last]
-        known = np.isfinite(values)
         if model.scale == "log":
-            if (values[known] + model.offset <= 0.0).any():
-                return None  # the fit says what to do
-            values = np.log(values + model.offset)
+            # Without a logarithm a fold is not sure: the fit itself says what to do.
+            values = np.log(np.where(values + model.offset > 0.0, values + model.offset, np.nan))
         first = values[: cuts.ends[0] - cuts.first]
-        return values if np.nanmin(first) < np.nanmax(first) else None
+        known = first[np.isfinite(first)]
+        return values if len(known) and known.min() < known.max() else None
+
+    @cached_property
+    def logged(self) -> Mask:
+        """Which folds (f,) have a logarithm of every value, where one is taken."""
+        cuts, model = self.cuts, self.jobs[0].model
+        values = cuts.table.values(cuts.column)[cuts.first : int(cuts.ends[-1])]
+        wrong = np.flatnonzero(values + model.offset <= 0.0) if model.scale == "log" else np.zeros(0)
+        return cuts.ends - cuts.first <= (wrong[0] if len(wrong) else np.inf)
 
 
 @dataclass(frozen=True)
@@ -195,19 +215,25 @@ class _Made:
     place: int
     columns: Array
     target: Array
-    choice: NDArray[np.intp]
+    logged: Mask
+
+    @property
+    def choice(self) -> NDArray[np.intp]:
+        """The columns chosen."""
+        return self.refits.choices[self.place]
 
 
 def _same(first: Block, second: Block) -> bool:
     return first.names == second.names and np.array_equal(first.columns, second.columns, equal_nan=True)
 
 
-def _run(job: Job, made: _Made, lower: Array, upper: Array) -> Run | None:
-    """The run on the target's own scale; None if any fold is not sure, or a coefficient passes its bounds."""
+def _run(job: Job, made: _Made, lower: Array, upper: Array) -> tuple[Run, Mask]:
+    """The run on the target's own scale, and in which folds (f,) it is sure and no coefficient passes its bounds."""
     all_of, c, model = made.refits, made.place, job.model
     beta = all_of.beta[c]
-    if not (all_of.sure[c].all() and np.isfinite(all_of.mean[c]).all()) or (beta < lower).any() or (beta > upper).any():
-        return None
+    with np.errstate(invalid="ignore"):
+        inside = ((beta >= lower) & (beta <= upper)).all(axis=1)
+    sure = made.logged & all_of.sure[c] & np.isfinite(all_of.mean[c]).all(axis=1) & inside
     log = model.scale == "log"
     levels = all_of.mean[c]
     variance, dof = all_of.variance[c][:, None], all_of.dof[c]
@@ -221,10 +247,9 @@ def _run(job: Job, made: _Made, lower: Array, upper: Array) -> Run | None:
         t = np.array([quantile(PROBABILITIES, float(each)) for each in dof])
         return own(levels[:, :, None] + deviation[:, :, None] * t[:, None, :])
 
-    mean = own(levels + variance / 2.0 if log else levels)
     with np.errstate(over="ignore"):
-        if not np.isfinite(mean).all():
-            return None
+        mean = own(levels + variance / 2.0 if log else levels)
+    sure &= np.isfinite(mean).all(axis=1)
 
     def trained() -> Array:
         missed = np.empty((len(beta), 2))
@@ -237,7 +262,7 @@ def _run(job: Job, made: _Made, lower: Array, upper: Array) -> Run | None:
         return missed
 
     counts = np.full(len(beta), float(len(made.choice)))
-    return Run(job.series, model.name, job.basis, "model", job.cuts, mean, quantiles, trained, counts)
+    return Run(job.series, model.name, job.basis, "model", job.cuts, mean, quantiles, trained, counts), sure
 
 
 def _limited(model: Model) -> bool:

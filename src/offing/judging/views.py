@@ -18,7 +18,16 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class ByHorizon:
-    """A score by horizon: one column a candidate or reference. Made by ``backtest.by_horizon``."""
+    """A score by horizon: one column a candidate or reference. Made by ``backtest.by_horizon``.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0], pd.period_range("2024-01", periods=6, freq="M"), name="sold")
+    >>> found = of.backtest(of.Model("sold"), sold, horizon=2, origins=1)
+    >>> found.by_horizon("MAE").table["main"].round(2).tolist()
+    [0.5, 2.5]
+    """
 
     backtest: Backtest
     basis: Basis
@@ -43,7 +52,16 @@ class ByHorizon:
 
 @dataclass(frozen=True)
 class Timeline:
-    """Which periods each origin learns from, leaves out and forecasts. Made by ``backtest.timeline``."""
+    """Which periods each origin learns from, leaves out and forecasts. Made by ``backtest.timeline``.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0], pd.period_range("2024-01", periods=6, freq="M"), name="sold")
+    >>> found = of.backtest(of.Model("sold"), sold, horizon=2, origins=1)
+    >>> [str(day.date()) for day in found.timeline.table.iloc[0]]
+    ['2024-01-01', '2024-04-01', '2024-05-01', '2024-06-01']
+    """
 
     backtest: Backtest
 
@@ -62,7 +80,17 @@ class Timeline:
 
 @dataclass(frozen=True)
 class MemberWeights:
-    """How a combination weighted its members at each origin. Made by ``backtest.member_weights``."""
+    """How a combination weighted its members at each origin. Made by ``backtest.member_weights``.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0], pd.period_range("2024-01", periods=6, freq="M"), name="sold")
+    >>> models = [of.Model("sold", name="plain"), of.Model("sold", [of.Trend()], name="trend")]
+    >>> found = of.combined(of.backtest(models, sold, horizon=1, origins=2))
+    >>> found.member_weights("mean of models").table.to_numpy().tolist()
+    [[0.5, 0.5], [0.5, 0.5]]
+    """
 
     name: str
     table: pd.DataFrame

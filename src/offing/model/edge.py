@@ -13,6 +13,7 @@ from offing.engine import running
 from offing.model.layout import Design
 from offing.tables import View
 from offing.tables.table import Array
+from offing.tables.view import ACTUAL
 from offing.terms import Driver, OwnLags, Season, Term, Trend, last_needed
 
 if TYPE_CHECKING:
@@ -76,9 +77,11 @@ def looked_ahead(
         own = view.frequency(reference)
         first = view.sources.tables[view.sources.find(reference)[0]].axis.first
         whole = Axis(own, first, max(ordinal - first + 1, 1))
-        values = view.known(reference, whole).values
-        known = np.flatnonzero(np.isfinite(values))
-        if len(known) and known[-1] == whole.n - 1:
+        seen = view.known(reference, whole)
+        values, known = seen.values, np.flatnonzero(np.isfinite(seen.values))
+        actual = np.flatnonzero(np.isfinite(values) & (seen.marks == ACTUAL))
+        later = values[actual[-1] + 1 :] if len(actual) else values
+        if len(known) and np.isfinite(later).all():
             continue
         if len(known) and np.ptp(values[known]) == 0.0:  # what never varied is expected to stay
             view = view.expecting(reference, whole.first, np.full(whole.n, values[known[-1]]))

@@ -140,8 +140,8 @@ def study_search(
     """
     asked, past = study.spec.search, study.spec.backtest
     if asked is None:
-        raise InputError("the study does not say what to choose",
-                         'Add [search] with optional = ["TERM"] or [search.choices].', file=study.path.name)  # fmt: skip
+        advice = 'Add [search] with optional = ["TERM"] or [search.choices].'
+        raise InputError("the study does not say what to choose", advice, file=study.path.name)
     names = [model.name for model in study.models]
     if asked.model is not None and asked.model not in names:
         raise InputError(f"there is no model {asked.model!r}", f"Allowed: {', '.join(names)}.", key="model")

@@ -191,8 +191,13 @@ class View:
     def actual(self, reference: str, axis: Axis) -> Array:
         """Actual values (n,) of a column that were known at the origin, untreated; NaN elsewhere."""
         source, column = self.sources.find(reference)
-        known = self._untreated(source, column, axis)
-        return np.where(known.marks == ACTUAL, known.values, np.nan)
+        # What is foreseen, or declared to be known early, was no outcome yet.
+        past = self if self.foreseen is None else replace(self, foreseen=frozenset())
+        known = past._untreated(source, column, axis)
+        actual = known.marks == ACTUAL
+        if self.foreseen is not None:
+            actual &= on_clock_of(self.rows.frequency, axis.frequency, axis.ends) <= self.origin
+        return np.where(actual, known.values, np.nan)
 
     def holding(self, reference: str, value: float) -> View:
         """The same view with one column at a constant value throughout: what if it had been so?"""
