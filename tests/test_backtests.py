@@ -8,11 +8,11 @@ import pandas as pd
 import pytest
 from scipy.stats import norm
 from scipy.stats import t as student
-from test_models import weekly
 
 import offing as of
 from offing.engine import ranked_probability
 from offing.judging.run import PROBABILITIES
+from test_models import weekly
 
 
 def monthly(n=96, seed=1, name="sold"):
@@ -66,9 +66,15 @@ def test_windows_slide():
         ({"horizon": 3, "origins": ["2001-01-01"]}, "nothing of the target was known on 2001-01-01"),
         ({"horizon": 3, "origins": ["then"]}, "found 'then', which is not a date"),
         ({"horizon": 3, "origins": ["2020-01-01"], "every": 2}, "the origins are listed"),
-        ({"horizon": 3, "basis": "ex-nunc"}, "found 'ex-nunc'. Give \"ex-post\" or \"ex-ante\"."),
-        ({"horizon": 3, "planned": ["sold"], "basis": "ex-ante"}, "'sold' is the target, whose later values nobody knows"),
-        ({"horizon": 3, "planned": ["sould"], "basis": "ex-ante"}, "There is no column 'sould' in data. Did you mean 'sold'?"),
+        ({"horizon": 3, "basis": "ex-nunc"}, 'found \'ex-nunc\'. Give "ex-post" or "ex-ante".'),
+        (
+            {"horizon": 3, "planned": ["sold"], "basis": "ex-ante"},
+            "'sold' is the target, whose later values nobody knows",
+        ),
+        (
+            {"horizon": 3, "planned": ["sould"], "basis": "ex-ante"},
+            "There is no column 'sould' in data. Did you mean 'sold'?",
+        ),
         ({"horizon": 3, "first_origin": "2022-12-01"}, "no origin has all its outcomes in the data"),
     ],
 )
@@ -84,7 +90,9 @@ def test_a_fold_that_cannot_be_fitted_says_which():
         of.backtest(model, monthly(), horizon=2, first_origin="2019-05-01")
     data = weekly(80)
     data["kind"] = ["red", "blue"] * 40
-    with pytest.raises(of.InputError, match="State the column as planned, or leave the term out"):
+    with pytest.raises(
+        of.InputError, match=r"at the origin 2023-06-19: the driver has no value there.* State the column as planned"
+    ):
         of.backtest(of.Model("sold", [of.Category("kind")]), data, horizon=2, origins=2, basis="ex-ante")
 
 
@@ -262,7 +270,10 @@ def test_forecasts_made_elsewhere(tmp_path):
     assert "office" in compared.candidates
     assert "office" in of.combined(found, way="mean").member_weights("mean of models").table.columns
     as_reference = of.outside(frame, "office", role="reference")
-    assert "office" in of.compare(of.backtest(SEASONAL, sold, horizon=3, origins=origins, outside=[as_reference])).references
+    assert (
+        "office"
+        in of.compare(of.backtest(SEASONAL, sold, horizon=3, origins=origins, outside=[as_reference])).references
+    )
     frame.loc[2, "forecast"] = np.nan
     frame["forecast"] = frame["forecast"].astype(object)
     frame.loc[3, "forecast"] = "many"

@@ -3,10 +3,10 @@
 import numpy as np
 import pandas as pd
 import pytest
-from test_models import SPECIMENS, Peeking, weekly
 
 import offing as of
 from offing.terms import TERMS
+from test_models import SPECIMENS, Peeking, weekly
 
 #: Rows before the first origin and before the second; what is forecast; all rows.
 FIRST, SECOND, AHEAD, ROWS = 118, 126, 5, 140
@@ -113,7 +113,12 @@ def test_folds_together_and_anew_are_the_same():
     data = weekly(ROWS)
     data.iloc[[30, 31, 121], 0] = np.nan
     data.iloc[50, 1] = np.nan
-    terms = [of.Trend(), of.Season("year", harmonics=2), of.Driver("fare", lags=[0, 3]), of.Driver("flag", sign="positive")]
+    terms = [
+        of.Trend(),
+        of.Season("year", harmonics=2),
+        of.Driver("fare", lags=[0, 3]),
+        of.Driver("flag", sign="positive"),
+    ]
     for scale in ("level", "log"):
         model = of.Model("sold", terms, scale=scale, lower_limit=1.0)
         found = of.backtest(model, data, horizon=4, origins=7, every=2, basis="ex-post", gap=1)
@@ -132,7 +137,9 @@ def test_plans_with_dates_and_delays_are_honoured():
     for made in (48, 52):
         for ahead in range(6):
             if made + ahead < 60:
-                plan_rows.append({"week": data.index[made + ahead], "made": data.index[made], "fare": 20.0 + made + ahead})
+                plan_rows.append(
+                    {"week": data.index[made + ahead], "made": data.index[made], "fare": 20.0 + made + ahead}
+                )
     plan = of.read(pd.DataFrame(plan_rows), time="week", released="made", later_rows="plan", frequency="week",
                    week_ends="sunday", stamp="start")  # fmt: skip
     table = of.read(data.rename_axis("week").reset_index(), time="week", stamp="start", release_delay=1)

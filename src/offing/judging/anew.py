@@ -191,6 +191,4 @@ def _telling(job: Job, fold: int) -> Iterator[None]:
         yield
     except InputError as error:
         error.found = f"model '{job.model.name}' at the origin {job.cuts.origins[fold]:%Y-%m-%d}: {error.found}"
-        if job.basis == "ex-ante" and "Give a plan" in str(error.advice):
-            error.advice = "State the column as planned, or leave the term out: words have no model of their own."
         raise

@@ -16,7 +16,7 @@ from scipy.stats import t as student
 
 from offing.base import Finding, InputError, nearest
 from offing.engine import position_in
-from offing.judging.run import PROBABILITIES, Basis, Run
+from offing.judging.run import PROBABILITIES, SHOWN, Basis, Run
 from offing.judging.scoring import LEVELS
 from offing.model import Contributions, Forecast
 from offing.model.words import as_html, text_table, wrapped
@@ -29,8 +29,9 @@ Way = Literal["conformal", "adaptive"]
 WAYS: tuple[Way, ...] = ("conformal", "adaptive")
 #: By how much of each miss the adaptive form moves its level (Gibbs & Candès 2021 use 0.005 to 0.05 for long series).
 STEP = 0.05
-#: A finding speaks where chance would explain a coverage this far off in fewer than one case in a hundred.
-_RARE = 0.01
+#: A finding speaks where chance would explain a coverage this far off in fewer than one case in forty, so that the two
+#: levels together seldom speak in vain.
+_RARE = 0.025
 #: Of fewer independent origins nothing is said.
 _FEWEST = 6
 
@@ -211,11 +212,11 @@ def positions_of(run: Run) -> Array:
 
 
 @dataclass(frozen=True)
-class Factors:
-    """By what past errors widen the distance of quantiles from the median: a factor a probability and horizon.
+class Margins:
+    """Where quantiles lie by past errors: so many half widths of the 80 % interval from the median.
 
-    `values` (h, q) at `probabilities` (q,); NaN where there are too few errors. `pooled` tells whether all horizons
-    share theirs, `n` how many errors each comes from.
+    `values` (h, q) at `probabilities` (q,), in their order; NaN where there are too few errors. `pooled` tells whether
+    all horizons share theirs, `n` how many errors each comes from.
     """
 
     probabilities: Array
@@ -223,94 +224,87 @@ class Factors:
     pooled: bool
     n: int
 
+    def placed(self, median: Array, half: Array) -> Array:
+        """Quantiles (h, q) around medians (h,), given half widths (h,)."""
+        return np.asarray(median[:, None] + self.values * half[:, None])
+
 
 def needed(probability: float) -> int:
-    """How many errors the quantile of a probability needs at least: 39 for 0.975 (Lei et al. 2018)."""
+    """How many errors the quantile of a probability needs at least: 39 for 0.975 (Lei et al. 2018).
+
+    Examples
+    --------
+    >>> from offing.judging.calibration import needed
+    >>> needed(0.975), needed(0.1)
+    (39, 9)
+    """
     tail = max(probability, 1.0 - probability)
     return int(np.ceil(tail / (1.0 - tail) - 1e-9))
 
 
-def factors(
-    outcome: Array, quantiles: Array, probabilities: Array, way: Way = "conformal", step: float = STEP
-) -> Factors:
-    """What past forecasts (f, h), in their order, say of the distance of each quantile from the median.
+def margins(errors: Array, probabilities: Array, way: Way = "conformal", step: float = STEP) -> Margins:
+    """What past errors (f, h) of forecasts in their order, in half widths of their intervals, say of each quantile.
 
-    Split-conformal (Vovk et al. 2005; Lei et al. 2018) of errors in units of the interval's own side: the
-    ⌈(n + 1) p⌉-th smallest of n. Horizons stand alone where each has errors enough for all probabilities, else they are
-    pooled. The adaptive form (Gibbs & Candès 2021) lets p follow the misses, forecast by forecast: one outside raises
-    it by `step` times p, one inside lowers it by `step` times 1 − p.
-
-    Parameters
-    ----------
-    outcome
-        Outcomes (f, h); NaN where unknown.
-    quantiles
-        Quantiles (f, h, q) at the `probabilities` (q,), which hold 0.5.
+    Split-conformal (Vovk et al. 2005; Lei et al. 2018): the ⌈(n + 1) p⌉-th smallest of n errors, below the median the
+    ⌊(n + 1) p⌋-th. Horizons stand alone where each has errors enough for all probabilities, else they are pooled. The
+    adaptive form (Gibbs & Candès 2021) lets p follow the misses, forecast by forecast: it moves by `step` times what is
+    left of p when an outcome has been below the quantile (1) or not (0).
     """
-    middle = int(np.argmin(np.abs(probabilities - 0.5)))
-    median = quantiles[:, :, middle]
-    h = outcome.shape[1]
-    counts = (np.isfinite(outcome) & np.isfinite(median)).sum(axis=0)
-    tails = [needed(float(p)) for p in probabilities if p != probabilities[middle]]
-    pooled = bool(int(counts.min()) < max(tails, default=0))
-    values = np.ones((h, len(probabilities)))
-    for place, p in enumerate(probabilities.tolist()):
-        if place == middle:
-            continue
-        side = quantiles[:, :, place] - median
-        with np.errstate(divide="ignore", invalid="ignore"):
-            error = np.where(side != 0.0, (outcome - median) / side, np.nan)
-        groups = [error.ravel()] * h if pooled else list(error.T)
-        tail = max(p, 1.0 - p)
-        found = [_factor(group[np.isfinite(group)], tail, way, step) for group in (groups[:1] if pooled else groups)]
-        values[:, place] = found * h if pooled else found
-    return Factors(probabilities, values, pooled, int(counts.sum() if pooled else counts.min()))
+    h = errors.shape[1]
+    counts = np.isfinite(errors).sum(axis=0)
+    pooled = bool(int(counts.min()) < max(needed(float(p)) for p in probabilities))
+    groups = [errors.ravel()] if pooled else list(errors.T)
+    rows = [[_margin(group[np.isfinite(group)], float(p), way, step) for p in probabilities] for group in groups]
+    # Adapted levels may cross; order statistics of one level each do not.
+    values = np.sort(np.array(rows), axis=1) if way == "adaptive" else np.array(rows)
+    n = int(counts.sum() if pooled else counts.min())
+    return Margins(probabilities, values.repeat(h, axis=0) if pooled else values, pooled, n)
 
 
-def _factor(errors: Array, tail: float, way: Way, step: float) -> float:
-    """The factor of one side, from errors (n,) in their order; NaN where they are too few."""
+def _margin(errors: Array, probability: float, way: Way, step: float) -> float:
+    """The quantile of errors (n,) in their order; NaN where they are too few."""
     n = len(errors)
-    if n < needed(tail):
+    if n < needed(probability):
         return float("nan")
-    level = tail
+    level = probability
     if way == "adaptive":
-        first = max(n // 2, needed(tail))
-        for i in range(first, n):
-            reached = _ranked(errors[:i], level)
-            level += step * tail if errors[i] > reached else -step * (1.0 - tail)
-            level = min(max(level, 0.5), 1.0 - 1e-9)
-    return max(_ranked(errors, level), 0.0)
+        for i in range(max(n // 2, needed(probability)), n):
+            below = float(errors[i] <= _ranked(errors[:i], level))
+            level = min(max(level + step * (probability - below), 1e-9), 1.0 - 1e-9)
+    return _ranked(errors, level)
 
 
 def _ranked(errors: Array, level: float) -> float:
-    """The ⌈(n + 1) level⌉-th smallest error, the largest one where that is beyond them."""
+    """The error of a rank on the safe side of the level, the outermost one where that is beyond them."""
     n = len(errors)
-    rank = min(int(np.ceil((n + 1) * level - 1e-9)), n)
+    place = (n + 1) * level
+    rank = np.ceil(place - 1e-9) if level >= 0.5 else np.floor(place + 1e-9)
+    rank = int(min(max(rank, 1), n))
     return float(np.partition(errors, rank - 1)[rank - 1])
 
 
+def scaled_errors(run: Run) -> Array:
+    """Outcomes less medians (f, h), in half widths of the 80 % intervals; NaN where unknown."""
+    low, median, high = np.moveaxis(run.at(0.1, 0.5, 0.9), -1, 0)
+    half = (high - low) / 2.0
+    return np.where(half > 0.0, (run.cuts.outcome - median) / np.where(half > 0.0, half, 1.0), np.nan)
+
+
 def recalibrated(run: Run, way: Way = "conformal", step: float = STEP) -> Run:
-    """The run with quantiles that errors known at each origin have widened or narrowed; NaN where they are too few."""
+    """The run with those quantiles that are shown, as errors known at each origin put them; NaN where too few are."""
     quantiles = run.quantiles
     if quantiles is None:
         return run
-    middle = int(np.argmin(np.abs(PROBABILITIES - 0.5)))
     found = np.full(quantiles.shape, np.nan)
-    places = np.array([int(np.argmin(np.abs(PROBABILITIES - p))) for p in _KEPT])
-    for fold in range(len(quantiles)):
-        known = run.cuts.known_by(fold)
-        outcome = np.where(known, run.cuts.outcome, np.nan)[:fold]
-        found[fold, :, middle] = quantiles[fold, :, middle]
-        if not np.isfinite(outcome).any():
-            continue
-        given = factors(outcome, quantiles[:fold][:, :, places], PROBABILITIES[places], way, step)
-        median = quantiles[fold, :, middle]
-        found[fold][:, places] = median[:, None] + given.values * (quantiles[fold][:, places] - median[:, None])
+    places = np.array([int(np.argmin(np.abs(PROBABILITIES - p))) for p in SHOWN])
+    errors = scaled_errors(run)
+    low, median, high = np.moveaxis(run.at(0.1, 0.5, 0.9), -1, 0)
+    for fold in range(1, len(quantiles)):
+        known = np.where(run.cuts.known_by(fold), errors, np.nan)[:fold]
+        if np.isfinite(known).any():
+            given = margins(known, np.array(SHOWN), way, step)
+            found[fold][:, places] = given.placed(median[fold], (high[fold] - low[fold]) / 2.0)
     return replace(run, name=f"{run.name}, {way}", kind="combination", made=lambda: found)
-
-
-#: Probabilities that are widened one by one: those that are shown.
-_KEPT = (0.025, 0.1, 0.25, 0.5, 0.75, 0.9, 0.975)
 
 
 @dataclass(frozen=True)
@@ -332,23 +326,22 @@ class CalibratedForecast(Forecast):
     """
 
     plain: Forecast | None = None
-    given: Factors | None = None
+    given: Margins | None = None
     intervals: Way = "conformal"
 
     def quantiles(self, probabilities: Sequence[float]) -> pd.DataFrame:
-        """Values that the outcome stays below with the given probabilities, as past errors have moved them.
+        """Values that the outcome stays below with the given probabilities, as past errors put them.
 
         NaN where these are too few for a probability, or where none of the kind was asked for.
         """
-        plain, given = self.plain or self, self.given
-        found = Forecast.quantiles(plain, probabilities) if plain is self else plain.quantiles(probabilities)
-        median = plain.quantiles([0.5]).to_numpy()[:, 0] if plain is not self else found.to_numpy()[:, 0]
+        if self.plain is None or self.given is None:
+            return super().quantiles(probabilities)
+        found = self.plain.quantiles(probabilities)
+        low, median, high = self.plain.quantiles([0.1, 0.5, 0.9]).to_numpy().T
+        placed = self.given.placed(median, (high - low) / 2.0)
         for place, p in enumerate(probabilities):
-            if given is None or abs(p - 0.5) < 1e-9:
-                continue
-            at = np.flatnonzero(np.abs(given.probabilities - p) < 1e-9)
-            factor = given.values[:, int(at[0])] if len(at) else np.full(len(found), np.nan)
-            found.iloc[:, place] = self.fit.cut(median + factor * (found.iloc[:, place].to_numpy() - median))
+            at = np.flatnonzero(np.abs(self.given.probabilities - p) < 1e-9)
+            found.iloc[:, place] = self.fit.cut(placed[:, int(at[0])]) if len(at) else np.nan
         return found
 
     @property
@@ -370,7 +363,7 @@ class CalibratedForecast(Forecast):
         drift = ", following how often they missed" if self.intervals == "adaptive" else ""
         return (
             f"Each {unit}'s outcome lies in the {100 * level:g} % interval if errors are as they were at past origins: "
-            f"the model's intervals are widened or narrowed by {n} past errors {ahead}{drift}."
+            f"the model's intervals are moved, widened or narrowed by {n} past errors {ahead}{drift}."
         )
 
 
@@ -386,7 +379,7 @@ def recalibrate(
     backtest
         Forecasts of the same model from past origins.
     way
-        ``conformal``, or ``adaptive`` for series whose errors drift; see `offing.judging.calibration.factors`.
+        ``conformal``, or ``adaptive`` for series whose errors drift; see `offing.judging.calibration.margins`.
     basis
         ``ex-ante`` by default where there is one.
 
@@ -420,9 +413,8 @@ def recalibrate(
             f"{n} past errors are too few for the quantile {short:g}, which needs {needed(short)}",
             "Give more origins, or lower levels.", key="levels",
         )  # fmt: skip
-    kept = sorted({*wanted, *(p for p in _KEPT if needed(p) <= n)})
-    quantiles = np.stack([_at(run.quantiles, p) for p in kept], axis=-1)
-    given = factors(run.cuts.outcome, quantiles, np.array(kept), way)
+    kept = sorted({*wanted, *(p for p in SHOWN if needed(p) <= n)})
+    given = margins(scaled_errors(run), np.array(kept), way)
     periods = forecast.axis.n
     if given.pooled:
         given = replace(given, values=given.values[:1].repeat(periods, axis=0))
@@ -432,11 +424,3 @@ def recalibrate(
     given = replace(given, values=given.values[:periods])
     return CalibratedForecast(forecast.fit, forecast.view, forecast.axis, forecast.rows, forecast.levels,
                               forecast.outlooks, forecast, given, way)  # fmt: skip
-
-
-def _at(quantiles: Array, probability: float) -> Array:
-    """Quantiles (f, h) at any probability, straight between those that are kept."""
-    at = int(np.clip(np.searchsorted(PROBABILITIES, probability), 1, len(PROBABILITIES) - 1))
-    low, high = PROBABILITIES[at - 1], PROBABILITIES[at]
-    share = (probability - low) / (high - low)
-    return np.asarray(quantiles[:, :, at - 1] + share * (quantiles[:, :, at] - quantiles[:, :, at - 1]))

@@ -291,9 +291,13 @@ class View:
         """Advice for a driver without a value in the period `missing`."""
         source, column = self.sources.find(reference)
         table, plan = self.sources.tables[source], self.sources.plans.get(source)
+        if self.foreseen is not None and (source, column) in self.foreseen:
+            return "Fill in the cell."
+        if self.foreseen is not None:
+            return "State the column as planned, give a plan that tells when it was made, or leave the term out."
         if table.later_rows is None and table.axis.holds(missing):
-            later = table.values(column)[missing.first - table.axis.first]
-            if np.isfinite(later) and table.axis.ends[missing.first - table.axis.first] > self.origin:
+            later = table.words(column)[missing.first - table.axis.first]
+            if later != "" and table.axis.ends[missing.first - table.axis.first] > self.origin:
                 return (
                     f"{table.name} has a value there, after the target's last one: say what such rows are, "
                     'later_rows = "plan" or "actual".'

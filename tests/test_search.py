@@ -1,0 +1,331 @@
+"""The search: what it finds, what it honestly says of it, its time, its record; the commands that judge."""
+
+import importlib
+import json
+import shutil
+import sqlite3
+import time
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import offing as of
+from offing.judging.scoring import score_of
+from test_backtests import monthly, panel
+from test_models import weekly
+
+MODEL = of.Model("sold", [of.Trend(), of.Season("year", harmonics=3)])
+
+
+def noise_world(seed, n=160, columns=12):
+    """A target of which no column knows anything."""
+    generator = np.random.default_rng(seed)
+    days = pd.date_range("2024-01-01", periods=n, freq="D")
+    data = pd.DataFrame(generator.normal(size=(n, columns)), days, [f"x{i}" for i in range(columns)])
+    return data.assign(sold=10.0 + generator.normal(size=n))
+
+
+def test_the_best_is_found_and_scored_like_a_back_test():
+    sold = monthly(132)
+    found = of.search(
+        MODEL, sold, {"season.harmonics": [1, 2, 3], "scale": ["level", "log"]}, optional=["trend"], horizon=6
+    )
+    assert found.space.size == len(found.tried) == 12
+    assert found.chosen == {"season.harmonics": 1, "scale": "level", "trend": "in"}
+    cuts = found.held.cuts()
+    assert cuts.rows.ravel().tolist() == list(range(120, 132)), "the newest twelve months, once"
+    again = of.backtest(found.model, sold.iloc[:120], horizon=6)
+    assert found.found == pytest.approx(score_of(again.own[0], "RMSE")), "the search saw nothing of these"
+    by_hand = [found.model.fit(sold.iloc[:end]).forecast(6).mean - sold.iloc[end : end + 6] for end in (120, 126)]
+    assert found.honest == pytest.approx(np.sqrt(np.square(by_hand).mean()))
+    assert found.fits[""].axis.n == 132, "in the end it is fitted to everything"
+    assert found.table["score"].is_monotonic_increasing
+    assert "Best of 12 of 12 candidates (100 %): season.harmonics 1, scale level, trend in." in str(found)
+
+
+def test_hostile_held_back_values_do_not_reach_the_search():
+    sold = monthly(132)
+    worse = sold.copy()
+    worse.iloc[120:] = 1.0
+    choices = {"season.harmonics": [1, 2, 3]}
+    one, two = (of.search(MODEL, each, choices, horizon=6) for each in (sold, worse))
+    assert [each.score for each in one.tried] == [each.score for each in two.tried]
+    assert one.chosen == two.chosen
+    assert one.honest != two.honest
+
+
+@pytest.mark.parametrize("way", ["grid", "random", "narrowing"])
+def test_every_way_is_seeded_and_finds_the_planted_column(way):
+    data = noise_world(1)
+    data["sold"] += 3.0 * data["x4"]
+    model = of.Model("sold", [of.Driver(f"x{i}") for i in range(8)])
+    options = {"optional": [f"x{i}" for i in range(8)], "horizon": 5, "basis": "ex-post", "way": way, "tries": 60,
+               "origins": 12}  # fmt: skip
+    one, two = (of.search(model, data, seed=3, **options) for _ in range(2))
+    assert [each.digits for each in one.tried] == [each.digits for each in two.tried]
+    assert one.chosen["x4"] == "in"
+    assert len({each.digits for each in one.tried}) == 60
+    other = of.search(model, data, seed=4, **options)
+    assert [each.digits for each in one.tried] != [each.digits for each in other.tried]
+    if way == "narrowing":
+        folds = [each.folds for each in one.tried]
+        assert sorted(set(folds)) == [2, 4, 12]
+        assert folds.count(12) < 10 < folds.count(2), "few reach the last round"
+
+
+def test_the_honest_score_is_unbiased_and_that_of_the_search_is_not():
+    """Over 150 worlds of pure noise: the future error less the honest score is zero within three standard errors, less
+    the search's score it is far above."""
+    gaps = []
+    for seed in range(150):
+        data = noise_world(seed, n=420, columns=8)
+        model = of.Model("sold", [of.Driver(f"x{i}") for i in range(8)])
+        past = data.iloc[:120]
+        found = of.search(model, past, optional=[f"x{i}" for i in range(8)], horizon=4, basis="ex-post", origins=6,
+                          held_back=40, score="MAE", tries=120)  # fmt: skip
+        fit = found.model.fit(past)
+        ahead = fit.forecast(300, plan=data.iloc[120:].drop(columns="sold"))
+        future = float(np.abs(ahead.mean - data["sold"].iloc[120:]).mean())
+        gaps.append((future - found.honest, future - found.found))
+    gaps = np.array(gaps)
+    error = gaps.std(axis=0, ddof=1) / np.sqrt(len(gaps))
+    assert abs(gaps[:, 0].mean()) < 3.0 * error[0]
+    assert gaps[:, 1].mean() > 4.0 * error[1]
+
+
+def test_the_time_is_kept_and_told():
+    data = weekly(150)
+    model = of.Model("sold", [of.Trend(), of.Season("year", harmonics=2), of.Driver("fare"), of.Driver("flag")],
+                     errors="ar", scale="log")  # fmt: skip
+    said = []
+    started = time.monotonic()
+    found = of.search(
+        model, data, {"season.harmonics": [1, 2, 3, 4, 5, 6], "fare.lags": [[0], [0, 1], [0, 1, 2], [1]],
+                      "order": [1, 2, 3], "loss": ["squares", "huber"]},
+        optional=["flag", "trend"], horizon=6, budget=2.0, basis="ex-post", tell=said.append,
+    )  # fmt: skip
+    taken = time.monotonic() - started
+    assert taken < 2.2
+    assert taken > 1.2, "the time is used"
+    assert said[0].startswith("A candidate takes ")
+    assert "of 576 fit into 2 s." in said[0]
+    assert found.stopped == "The time was up before all were tried."
+    assert 0.0 < found.share < 1.0
+    failed = [each for each in found.tried if each.why]
+    assert failed, "huber and ar do not go together"
+    assert "a robust loss" in failed[0].why
+
+
+def test_a_search_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
+    data = monthly(132)
+    choices = {"season.harmonics": [1, 2, 3, 4, 5], "scale": ["level", "log"]}
+    record = tmp_path / "search.sqlite"
+    module = importlib.import_module("offing.judging.search")
+    plain, calls = module._Scene.tried, []
+
+    def interrupted(scene, batch, folds):
+        calls.append(len(batch))
+        if len(calls) == 3:
+            raise KeyboardInterrupt
+        return plain(scene, batch, folds)
+
+    monkeypatch.setattr(module._Scene, "tried", interrupted)
+    stopped = of.search(MODEL, data, choices, horizon=6, budget=600.0, record=record)
+    monkeypatch.undo()
+    assert stopped.stopped == "It was interrupted: this is the best so far."
+    done = len(stopped.tried)
+    assert 0 < done < 10
+    assert len(sqlite3.connect(record).execute("SELECT * FROM tried").fetchall()) == done
+    counted = []
+    monkeypatch.setattr(
+        module._Scene, "tried", lambda scene, batch, folds: counted.append(len(batch)) or plain(scene, batch, folds)
+    )
+    resumed = of.search(MODEL, data, choices, horizon=6, record=record)
+    assert sum(counted) == 10 - done, "only what was left"
+    whole = of.search(MODEL, data, choices, horizon=6)
+    assert resumed.chosen == whole.chosen
+    assert sorted(each.score for each in resumed.tried) == pytest.approx(sorted(each.score for each in whole.tried))
+    with pytest.raises(of.InputError, match="it is the record of another search"):
+        of.search(MODEL, data.iloc[:-1], choices, horizon=6, record=record)
+    (tmp_path / "text").write_text("no database, but long enough to be read as the head of one" * 30)
+    with pytest.raises(of.InputError, match="cannot be used as a record"):
+        of.search(MODEL, data, choices, horizon=6, record=tmp_path / "text")
+
+
+def test_many_series_share_one_choice():
+    found = of.search(MODEL, panel(), {"season.harmonics": [1, 2]}, horizon=3, score="MASE")
+    assert set(found.fits) == {"p0", "p1", "p2"}
+    runs = [run for run in found.held.own if run.name == found.model.name]
+    assert found.honest == pytest.approx(np.mean([score_of(run, "MASE") for run in runs]))
+
+
+@pytest.mark.parametrize(
+    ("options", "message"),
+    [
+        ({}, "there is nothing to choose"),
+        ({"choices": {"season.harmonic": [1]}}, "'season' has no 'harmonic'. Did you mean 'harmonics'?"),
+        ({"choices": {"saison.harmonics": [1]}}, "there is nothing called 'saison.harmonics' to choose"),
+        ({"choices": {"season.harmonics": []}}, "found [] for 'season.harmonics'"),
+        ({"optional": ["fare"]}, "there is no term 'fare'"),
+        ({"optional": ["trend"], "way": "all"}, "found 'all'"),
+        ({"optional": ["trend"], "way": "random"}, "a random search needs an end"),
+        ({"optional": ["trend"], "budget": -1.0}, "found -1.0. Give a number of seconds."),
+        ({"optional": ["trend"], "held_back": 2}, "found 2. Hold back at least the horizon, 6."),
+        ({"optional": ["trend"], "score": "coverage 80 %"}, "which is not the better the smaller"),
+        ({"choices": {"season.harmonics": [40]}}, "no candidate could be scored: key 'harmonics'"),
+    ],
+)
+def test_what_is_asked_wrongly_is_told(options, message):
+    with pytest.raises(of.InputError) as error:
+        of.search(MODEL, monthly(132), horizon=6, **options)
+    assert message in str(error.value)
+
+
+STUDY = """format = 1
+title = "Boats"
+[sources.boats]
+file = "boats.csv"
+time = "month"
+[sources.boats.unit]
+sold = "boats"
+[target]
+data = "boats.sold"
+[[terms]]
+type = "trend"
+[[terms]]
+type = "season"
+harmonics = 2
+[[terms]]
+type = "driver"
+data = "boats.fair"
+[models.whole]
+terms = ["trend", "season", "fair"]
+[models.calendar]
+terms = ["trend", "season"]
+[forecast]
+horizon = 4
+[backtest]
+origins = 8
+planned = ["boats.fair"]
+combinations = ["mean", "least squares"]
+sums = ["quarter"]
+without = true
+[[backtest.outside]]
+name = "harbour office"
+file = "office.csv"
+[search]
+optional = ["fair"]
+choices = { "season.harmonics" = [1, 2, 3], scale = ["level", "log"] }
+"""
+
+
+@pytest.fixture
+def folder(tmp_path):
+    """A study of boats sold, with a forecast that the harbour office made."""
+    sold = monthly(120)
+    fair = (np.random.default_rng(7).random(120) < 0.2).astype(float)
+    frame = pd.DataFrame({"month": sold.index.astype(str), "sold": sold.to_numpy() + 15.0 * fair, "fair": fair})
+    frame.to_csv(tmp_path / "boats.csv", index=False)
+    rows = [(sold.index[end].start_time.date(), sold.index[end + h].start_time.date(), 300.0)
+            for end in range(60, 117) for h in range(4) if end + h < 120]  # fmt: skip
+    pd.DataFrame(rows, columns=["origin", "period", "forecast"]).to_csv(tmp_path / "office.csv", index=False)
+    (tmp_path / "study.toml").write_text(STUDY)
+    return tmp_path
+
+
+def test_commands_judge_a_study(folder, run_cli):
+    ran = run_cli("backtest", folder / "study.toml", "--out", folder / "out")
+    assert ran.status == 0, ran.err
+    lines = ran.out.splitlines()
+    assert lines[2] == "sold: 8 origins from 2022-05-01 to 2024-09-01, 4 months ahead"
+    assert lines[3].startswith("'whole' beats the best plain reference, 'trend and season', by ")
+    rows = pd.read_csv(folder / "out" / "backtest.csv")
+    assert rows.columns.tolist() == ["series", "model", "scenario", "basis", "origin", "period", "horizon", "target",
+                                     "forecast", "q0.025", "q0.1", "q0.25", "q0.5", "q0.75", "q0.9", "q0.975"]  # fmt: skip
+    assert set(rows.loc[rows["model"] == "whole", "basis"]) == {"ex-post", "ex-ante"}
+    assert {"harbour office", "mean of models", "last value"} <= set(rows["model"])
+    scores = pd.read_csv(folder / "out" / "scores.csv", keep_default_na=False)
+    assert scores.columns.tolist() == ["series", "model", "scenario", "basis", "set", "origin", "horizon", "season",
+                                       "score", "value", "note"]  # fmt: skip
+    assert {"test", "train", "sum of horizon", "sum of quarter"} == set(scores["set"])
+    one = scores.query("model == 'whole' and basis == 'ex-ante' and set == 'test' and score == 'RMSE' "
+                       "and origin == '' and horizon == '' and season == ''")  # fmt: skip
+    own = rows.query("model == 'whole' and basis == 'ex-ante'")
+    assert float(one["value"].item()) == pytest.approx(np.sqrt(((own["forecast"] - own["target"]) ** 2).mean()))
+    office = scores.query("model == 'harbour office' and score == 'CRPS' and set == 'test' and origin == ''")
+    assert set(office["note"]) == {"it has no intervals"}
+    for name in ("backtest", "by-horizon", "calibration", "timeline"):
+        assert (folder / "out" / f"{name}.png").stat().st_size > 10_000
+
+    ran = run_cli("compare", folder / "study.toml", "--out", folder / "compared")
+    assert ran.status == 0, ran.err
+    assert "RMSE would be +" in " ".join(ran.out.split())
+    table = pd.read_csv(folder / "compared" / "comparison.csv")
+    assert {"whole", "calendar", "without fair", "harbour office", "least squares"} <= set(table["model"])
+    assert (folder / "compared" / "worth.csv").exists()
+    assert (folder / "compared" / "weights-least-squares.png").exists()
+
+    ran = run_cli("search", folder / "study.toml", "--budget", "20s", "--out", folder / "searched")
+    assert ran.status == 0, ran.err
+    assert "Best of 12 of 12 candidates" in ran.out
+    assert "Honest RMSE, on the 8 months that the search never saw" in ran.out
+    assert "fit into 20 s." in ran.err
+    assert len(pd.read_csv(folder / "searched" / "search.csv")) == 12
+    again = run_cli("search", folder / "study.toml", "--out", folder / "searched", "--json")
+    assert len(json.loads(again.out)["search"]) == 12
+
+
+def test_several_studies_are_compared(folder, run_cli):
+    other = (folder / "study.toml").read_text().replace("harmonics = 2", "harmonics = 3").replace("without = true", "")
+    (folder / "other.toml").write_text(other)
+    ran = run_cli("compare", folder / "study.toml", folder / "other.toml")
+    assert ran.status == 0, ran.err
+    assert "study: whole" in ran.out
+    assert "other: calendar" in ran.out
+    shutil.copy(folder / "boats.csv", folder / "boats2.csv")
+    cut = pd.read_csv(folder / "boats.csv").iloc[:-2]
+    cut.to_csv(folder / "boats2.csv", index=False)
+    (folder / "short.toml").write_text(other.replace('"boats.csv"', '"boats2.csv"'))
+    ran = run_cli("compare", folder / "study.toml", folder / "short.toml")
+    assert ran.status == 2
+    assert "short.toml: its target or its origins are not those of study.toml." in ran.err
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "message"),
+    [
+        ("origins = 8", "origns = 8", "line 25, key 'backtest.origns': there is no such key. Did you mean 'origins'?"),
+        ("origins = 8", "origins = 80", "80 origins, 4 periods apart, reach back before the target's first value"),
+        (
+            '"boats.fair"]',
+            '"boats.fare"]',
+            "line 24: there is no column 'boats.fare' in boats.csv. Did you mean 'boats.fair'?",
+        ),
+        ("[1, 2, 3]", '[1, "two"]', "key 'search.choices.season.harmonics'"),
+        ('"season.harmonics"', '"season.harmony"', "there is no such key. Did you mean 'harmonics'?"),
+        ('optional = ["fair"]', 'budget = "soon"', "found 'soon'"),
+        ('file = "office.csv"', 'file = "nowhere.csv"', "cannot be read"),
+    ],
+)
+def test_slips_in_a_study_are_told(folder, run_cli, before, after, message):
+    text = (folder / "study.toml").read_text()
+    assert before in text
+    (folder / "study.toml").write_text(text.replace(before, after))
+    ran = run_cli("search" if "search" in message or "soon" in message else "backtest", folder / "study.toml")
+    assert ran.status == 2
+    assert message in ran.err
+    assert "Traceback" not in ran.err
+
+
+def test_a_study_can_ask_for_intervals_of_past_errors(folder, run_cli):
+    text = (folder / "study.toml").read_text()
+    (folder / "study.toml").write_text(
+        text.replace("horizon = 4\n", 'horizon = 4\nunplanned = "expected"\nintervals = "conformal"\nlevels = [0.8]\n')
+    )
+    ran = run_cli("forecast", folder / "study.toml", "--out", folder / "out")
+    assert ran.status == 0, ran.err
+    assert "moved, widened or narrowed by 32 past errors of all horizons together" in " ".join(ran.out.split())
+    rows = pd.read_csv(folder / "out" / "forecast.csv")
+    assert rows["q0.9"].notna().all()
+    assert rows["q0.975"].isna().all(), "39 errors would be needed"
