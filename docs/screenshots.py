@@ -18,9 +18,12 @@ DISPLAY = ":94"
 #: What is typed, and how many lines from the top are shown.
 COMMANDS = {
     "command-demo": "offing demo tern-islands",
-    "command-fit": "offing fit tern-islands/study.toml",
-    "command-forecast": "offing forecast tern-islands/study.toml",
-    "command-explain": "offing explain tern-islands/study.toml",
+    "fit": "offing fit tern-islands/study.toml",
+    "forecast": "offing forecast tern-islands/study.toml",
+    "explain": "offing explain tern-islands/study.toml",
+    "backtest": "offing backtest tern-islands/study.toml",
+    "compare": "offing compare tern-islands/study.toml",
+    "search": "offing search tern-islands/study.toml --budget 10s",
     "command-inspect": "cd tern-islands/raw; offing inspect sales.csv timetable.csv weather.csv island_days.csv "
     "--to week --set sales.decimal=,",
 }
@@ -56,6 +59,25 @@ def together(pictures: list[str], target: Path) -> None:
     """Several figures as one picture."""
     tile = f"2x{len(pictures) // 2}"
     subprocess.run(["montage", *pictures, "-strip", "-tile", tile, "-geometry", "960x600+4+4", str(target)], check=True)
+
+
+def judge(folder: Path, study: Path) -> None:
+    """The pictures of back-tests, comparisons, searches and combinations."""
+    judged = folder / "judged"
+    for command, text in (("backtest", study), ("compare", study), ("search", study),
+                          ("compare", folder / "yard" / "study.toml")):  # fmt: skip
+        out = judged / f"{command}-{text.parent.name}"
+        more = ["--budget", "20s"] if command == "search" else []
+        subprocess.run(["offing", command, text, *more, "--out", out], check=True, stdout=subprocess.DEVNULL)
+    ferry = judged / "backtest-tern-islands"
+    parts = [ferry / "backtest.png", ferry / "by-horizon.png", judged / "compare-tern-islands" / "comparison.png",
+             ferry / "calibration.png"]  # fmt: skip
+    together([str(each) for each in parts], SHOTS / "judging.png")
+    honest = folder / "honest.png"
+    subprocess.run([sys.executable, Path(__file__).with_name("honest_winner.py"), honest], check=True)
+    weights = judged / "compare-yard" / "weights-least-squares.png"
+    parts = [judged / "search-tern-islands" / "search.png", honest, weights, ferry / "timeline.png"]
+    together([str(each) for each in parts], SHOTS / "search.png")
 
 
 def main() -> None:
@@ -101,14 +123,18 @@ def main() -> None:
     (weights,) = results.glob("weights-charter-bookings-*-weighted.png")
     parts = [weights, *(results / f"{name}.png" for name in ("inputs-weighted", "running-weighted", "combined"))]
     together([str(each) for each in parts], SHOTS / "boatyard.png")
+    judge(folder, study)
     screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     try:
         time.sleep(2)
         for name, command in COMMANDS.items():
-            shoot(command, SHOTS / f"{name}.png", folder)
+            alone = name.startswith("command")
+            shoot(command, (SHOTS if alone else folder) / f"{name}.png", folder)
     finally:
         screen.kill()
         screen.wait()
+    steps = [str(folder / f"{name}.png") for name in COMMANDS if not name.startswith("command")]
+    together(steps, SHOTS / "commands.png")
 
 
 if __name__ == "__main__":

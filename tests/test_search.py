@@ -119,7 +119,7 @@ def test_the_time_is_kept_and_told():
 
 def test_a_search_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
     data = monthly(132)
-    choices = {"season.harmonics": [1, 2, 3, 4, 5], "scale": ["level", "log"]}
+    choices = {"season.harmonics": [1, 2, 3, 4, 5], "scale": ["level", "log"], "half_life": [None, 50.0]}
     record = tmp_path / "search.sqlite"
     module = importlib.import_module("offing.judging.search")
     plain, calls = module._Scene.tried, []
@@ -135,14 +135,14 @@ def test_a_search_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
     monkeypatch.undo()
     assert stopped.stopped == "It was interrupted: this is the best so far."
     done = len(stopped.tried)
-    assert 0 < done < 10
+    assert 0 < done < 20
     assert len(sqlite3.connect(record).execute("SELECT * FROM tried").fetchall()) == done
     counted = []
     monkeypatch.setattr(
         module._Scene, "tried", lambda scene, batch, folds: counted.append(len(batch)) or plain(scene, batch, folds)
     )
     resumed = of.search(MODEL, data, choices, horizon=6, record=record)
-    assert sum(counted) == 10 - done, "only what was left"
+    assert sum(counted) == 20 - done, "only what was left"
     whole = of.search(MODEL, data, choices, horizon=6)
     assert resumed.chosen == whole.chosen
     assert sorted(each.score for each in resumed.tried) == pytest.approx(sorted(each.score for each in whole.tried))

@@ -79,4 +79,5 @@ def run_boatyard(folder: Path, say: Say) -> Study:
     say("     combined.png                             all models and their mean")
     say("\nTry next:")
     say(f"     offing forecast {folder / 'study.toml'} --as-of 2026-05-25")
+    say(f"     offing compare {folder / 'study.toml'}   weighted, averaged or both: 25 quarters tell")
     return study

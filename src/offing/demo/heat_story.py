@@ -73,6 +73,8 @@ def run_heat(folder: Path, say: Say) -> Study:
     say("     cycle-season.png                          the year around")
     say("     trend.png, holidays-*.png, totals.png     the trend, the holidays, the months")
     say("     contributions.png                         why: every day split into contributions")
+    say("\nTry next:")
+    say(f"     offing backtest {folder / 'study.toml'}   a week ahead, with the weather and without; a minute")
     return study
 
 

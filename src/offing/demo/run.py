@@ -72,6 +72,9 @@ def run_demo(folder: Path, say: Say) -> Study:
         "about one in twenty should not."
     )
 
+    say("\n6. Forecast from eight past origins, as it would have been done there, against plain references:\n")
+    say(inset(study.backtest.sentences))
+
     _tell_files(study, folder, say)
     _tell_messy(folder, say)
     _tell_next(folder, effects(fit).effects[0].driver, say)
@@ -81,7 +84,7 @@ def run_demo(folder: Path, say: Say) -> Study:
 def _tell_files(study: Study, folder: Path, say: Say) -> None:
     results = folder / "results"
     written = bundle(study, "explain").write(results)
-    say(f"\n6. Wrote {len(written)} files to {results}. Open first:")
+    say(f"\n7. Wrote {len(written)} files to {results}. Open first:")
     say("     forecast.png       history and the forecast's fan")
     say("     contributions.png  why: every week split into contributions")
     say("     effects.png        what each driver does")
@@ -94,12 +97,14 @@ def _tell_next(folder: Path, driver: str, say: Say) -> None:
     say(f"     offing inspect {' '.join(str(folder / 'raw' / name) for name in RAW)}")
     say(f"         --to week --set {DECIMAL} --write-study {folder / 'raw' / 'suggested.toml'}")
     say(f"     offing explain {folder / 'study.toml'}")
+    say(f"     offing compare {folder / 'study.toml'}                  what is each term worth?")
+    say(f"     offing search {folder / 'study.toml'} --budget 60s      may other choices be better, honestly?")
     say(f"     change '{driver}' in plan.csv (the driver with the largest effect), then")
     say(f"     offing forecast {folder / 'study.toml'} --out {folder / 'changed'}")
 
 
 def _tell_messy(folder: Path, say: Say) -> None:
-    say("\n7. Looked at the messy tables and let them suggest a study:\n")
+    say("\n8. Looked at the messy tables and let them suggest a study:\n")
     survey = look_at_messy(folder / "raw")
     say(inset("\n".join(survey.sentences)))
     gap = forecast_gap(survey, inspected(clean_files(folder), "tickets.sold", None, ()))

@@ -32,6 +32,8 @@ from offing.model.words import in_units, number, percent
 #: So many candidates can be told apart by marks.
 _SHOWN = 8
 _ROWS = 14
+#: Lines of more periods are drawn thin.
+_DENSE = 800
 _MARKS = "osv^Dp<>"
 _DASHES: list[Any] = ["--", ":", "-.", (0, (6, 2, 1, 2)), (0, (1, 3)), (0, (8, 3)), (0, (3, 1, 1, 1))]
 
@@ -46,7 +48,9 @@ def draw_backtest(result: Backtest) -> Picture:
     series = result.series[0]
     run = next(each for each in result.chosen(basis, series) if each.name == first)
     cuts = run.cuts
-    price = "" if result.price is None else f" Not knowing the drivers costs {percent(result.price)} (RMSE)."
+    price = "" if result.price is None else " Not knowing the drivers costs nothing here."
+    if result.price is not None and result.price > 0.0:
+        price = f" Not knowing the drivers costs {percent(result.price)} (RMSE)."
     several = f" Shown is the first of {len(result.series)} series, {series}." if len(result.series) > 1 else ""
     picture, axes = canvas(
         _verdict(result),
@@ -57,17 +61,19 @@ def draw_backtest(result: Backtest) -> Picture:
     start = max(cuts.first, int(cuts.ends[0]) - max(2 * cuts.plan.horizon, len(cuts.ends) * cuts.plan.usual_step // 3))
     stop = min(int(cuts.rows.max()) + 1, axis.n)
     index = axis.index
-    axes.plot(_times(index[start:stop]), values[start:stop], color=INK, lw=1.6 if stop - start < 800 else 0.7,
-              label=result.label)  # fmt: skip
-    bands = run.at(0.1, 0.9)
+    bands, dense = run.at(0.1, 0.9), stop - start >= _DENSE
+    shown = slice(start, stop)
+    axes.plot(_times(index[shown]), values[shown], color=INK, lw=0.6 if dense else 1.6, zorder=3, label=result.label)
     for fold in range(len(cuts.ends)):
         times = _times(cuts.axis(fold).index)
         names = ("forecast", "80 % band", "last known") if fold == 0 else ("", "", "")
-        axes.fill_between(
-            times, bands[fold, :, 0], bands[fold, :, 1], color=FAN[fold % 2], lw=0, alpha=0.75, label=names[1]
-        )
-        mark = "D" if run.mean.shape[1] <= 16 else ""
-        axes.plot(times, run.mean[fold], color=WARM, lw=1.5, marker=mark, ms=3, label=names[0])
+        low, high = bands[fold].T
+        if len(times) == 1:
+            axes.vlines(times, low, high, color=FAN[1], lw=7, label=names[1])
+        else:
+            axes.fill_between(times, low, high, color=FAN[fold % 2], lw=0, alpha=0.75, label=names[1])
+        mark = "D" if len(times) <= 16 else ""
+        axes.plot(times, run.mean[fold], color=WARM, lw=0.8 if dense else 1.5, marker=mark, ms=3, label=names[0])
         at = int(cuts.ends[fold]) - 1
         axes.plot(_times(index[at : at + 1]), values[at : at + 1], "o", color=INK, ms=5, label=names[2])
     axes.set_ylabel(in_units(result.label, result.unit))
@@ -200,7 +206,8 @@ def draw_calibration(result: Calibration) -> Picture:
         rows = table[table["level"] == level]
         at = rows["horizon"].astype(int)
         left.fill_between(at, rows["low"], rows["high"], color=tone, alpha=0.13, lw=0)
-        left.plot(at, rows["reached"], color=tone, lw=1.6, marker="os"[i], ms=5, label=f"{100 * level:g} % interval")
+        left.plot(at, rows["reached"], color=tone, lw=1.6, marker="os"[i] if len(rows) <= 60 else "", ms=5,
+                  label=f"{100 * level:g} % interval")  # fmt: skip
         left.axhline(100 * level, color=tone, lw=1.2, ls="--")
     left.set_ylim(0.0, 102.0)
     left.xaxis.set_major_locator(MaxNLocator(integer=True))

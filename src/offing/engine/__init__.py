@@ -25,7 +25,7 @@ from offing.engine.loss import Loss
 from offing.engine.paths import SEED, accumulate, accumulated, difference_weights, growth_paths
 from offing.engine.periodogram import Peak, peaks
 from offing.engine.places import place_interval
-from offing.engine.refits import Refits, refits
+from offing.engine.refits import Choice, Refits, refits
 from offing.engine.regression import Problem, Solved, regress
 from offing.engine.robust import Usual, usual
 from offing.engine.rolling import Rolled, rolling
@@ -45,6 +45,7 @@ __all__ = [
     "Beta",
     "Carried",
     "Chain",
+    "Choice",
     "Covariance",
     "Dynamics",
     "Ends",

@@ -8,14 +8,43 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import lapack
 
+from offing.engine.strengths import Groups, Projected, learn_beside
 from offing.engine.triangle import RANK_TOLERANCE, Array, join, triangle
 
 Rows = NDArray[np.intp]
+
+
+@dataclass(frozen=True)
+class Choice:
+    """Columns of a design, in their order, and the group (k,) with which each is drawn to zero, −1 where it is free.
+
+    `bounded` (G,) tells of which groups the spread is kept from zero; see `offing.engine.strengths.learn`.
+    """
+
+    places: Rows
+    groups: Groups
+    bounded: NDArray[np.bool_]
+
+    @property
+    def free(self) -> int:
+        """How many columns are free."""
+        return int((self.groups < 0).sum())
+
+    @cached_property
+    def order(self) -> Rows:
+        """The columns (k,), the free ones first."""
+        return np.concatenate([np.flatnonzero(self.groups < 0), np.flatnonzero(self.groups >= 0)]).astype(np.intp)
+
+    @classmethod
+    def of_free(cls, places: Sequence[int]) -> Choice:
+        """Columns none of which is drawn."""
+        return cls(np.array(places, dtype=np.intp), np.full(len(places), -1), np.zeros(0, dtype=bool))
 
 
 @dataclass(frozen=True)
@@ -30,6 +59,8 @@ class Refits:
         Noise variance (c, f) and its degrees of freedom.
     beta
         Coefficients (f, k) of each choice.
+    ratios
+        γ (f, G) of the groups of each choice.
     sure
         Whether (c, f) all columns could be told apart. Where not, nothing else is said.
     triangles
@@ -44,27 +75,33 @@ class Refits:
     variance: Array
     dof: Array
     beta: tuple[Array, ...]
+    ratios: tuple[Array, ...]
     sure: NDArray[np.bool_]
     triangles: Array
     rows: Array
-    choices: tuple[Rows, ...]
+    choices: tuple[Choice, ...]
 
     def spread(self, choice: int) -> Array:
         """Standard error (f, h) of what one choice expects, from its coefficients."""
-        places = self.choices[choice]
+        own = self.choices[choice]
         found = np.full(self.rows.shape[:2], np.nan)
-        roots = np.triu(np.linalg.qr(self.triangles[:, :, places], mode="r"))
+        roots = _roots(self.triangles, own)
         for fold in np.flatnonzero(self.sure[choice]).tolist():
+            root = roots[fold, :-1, :-1].copy()
+            f = own.free
+            if f < len(root):
+                pull = np.diag(1.0 / np.sqrt(self.ratios[choice][fold][own.groups[own.order[f:]]]))
+                root[f:, f:] = triangle(np.vstack([root[f:, f:], pull]))
             # With W = R'⁻¹ x the variance of x'β is s² W'W.
-            half, _ = lapack.dtrtrs(roots[fold], self.rows[fold][:, places].T, trans=1)
+            half, _ = lapack.dtrtrs(root, self.rows[fold][:, own.places[own.order]].T, trans=1)
             found[fold] = np.sqrt(np.square(half).sum(axis=0) * self.variance[choice, fold])
         return found
 
 
 def refits(
-    columns: Array, target: Array, *, starts: Rows, ends: Rows, ahead: Rows, choices: Sequence[Rows]
+    columns: Array, target: Array, *, starts: Rows, ends: Rows, ahead: Rows, choices: Sequence[Choice]
 ) -> Refits:  # fmt: skip
-    """Least squares of each fold's rows on each choice of columns.
+    """Least squares of each fold's rows on each choice of columns, some of which may be drawn to zero.
 
     Parameters
     ----------
@@ -75,16 +112,16 @@ def refits(
     ahead
         Rows (f, h) that each fold forecasts.
     choices
-        The columns of each choice, in their order.
+        The columns of each choice.
 
     Examples
     --------
     >>> import numpy as np
-    >>> from offing.engine.refits import refits
+    >>> from offing.engine import Choice, refits
     >>> x = np.column_stack([np.ones(8), np.arange(8.0), np.array([0, 1, 0, 0, 1, 1, 0, 1.0])])
     >>> y = 2.0 + x[:, 1] + np.array([0.1, -0.1, 0.1, -0.1, 0.1, -0.1, 0.0, 0.0])
     >>> found = refits(x, y, starts=np.array([0, 0]), ends=np.array([5, 6]), ahead=np.array([[6], [7]]),
-    ...                choices=[np.array([0]), np.array([0, 1])])
+    ...                choices=[Choice.of_free([0]), Choice.of_free([0, 1])])
     >>> found.mean[:, :, 0].round(2).tolist(), found.dof.tolist()
     ([[4.02, 4.5], [8.02, 8.92]], [[4.0, 5.0], [3.0, 4.0]])
     """
@@ -92,22 +129,67 @@ def refits(
     shape, rows = (len(choices), len(ends)), columns[ahead]
     mean = np.full((*shape, ahead.shape[1]), np.nan)
     variance, dof, sure = np.full(shape, np.nan), np.full(shape, np.nan), np.zeros(shape, dtype=bool)
-    every = []
-    last = columns.shape[1]
+    every, ratios = [], []
     for c, choice in enumerate(choices):
-        k = len(choice)
-        roots: Array = np.linalg.qr(triangles[:, :, [*choice, last]], mode="r")  # type: ignore[assignment]
-        lengths = np.sqrt(np.square(roots[:, :, :k]).sum(axis=1))
-        free = np.abs(np.diagonal(roots, axis1=1, axis2=2)[:, :k]) > RANK_TOLERANCE * lengths
-        sure[c] = free.all(axis=1) & (counts > k)
-        dof[c] = counts - k
-        beta = np.full((len(ends), k), np.nan)
-        for f in np.flatnonzero(sure[c]).tolist():
-            beta[f] = lapack.dtrtrs(roots[f, :k, :k], roots[f, :k, k])[0]
-            variance[c, f] = roots[f, k, k] ** 2 / dof[c, f]
-        mean[c] = np.einsum("fhk,fk->fh", rows[:, :, choice], beta)
+        each = _drawn if len(choice.bounded) else _plain
+        beta, ratio, variance[c], dof[c], sure[c] = each(triangles, counts, choice)
+        with np.errstate(invalid="ignore"):
+            mean[c] = np.einsum("fhk,fk->fh", rows[:, :, choice.places], beta)
         every.append(beta)
-    return Refits(mean, variance, dof, tuple(every), sure, triangles, rows, tuple(choices))
+        ratios.append(ratio)
+    return Refits(mean, variance, dof, tuple(every), tuple(ratios), sure, triangles, rows, tuple(choices))
+
+
+#: Coefficients (f, k), γ (f, G), variances (f,), degrees of freedom (f,), and whether (f,) all is sure.
+_Fitted = tuple[Array, Array, Array, Array, NDArray[np.bool_]]
+
+
+def _roots(triangles: Array, choice: Choice) -> Array:
+    """Triangles (f, k + 1, k + 1) of a choice's columns and the target, the free columns first."""
+    places = [*choice.places[choice.order].tolist(), triangles.shape[1] - 1]
+    return np.asarray(np.linalg.qr(triangles[:, :, places], mode="r"))
+
+
+def _told_apart(roots: Array, free: int) -> NDArray[np.bool_]:
+    """Whether (f,) every free column keeps something of its own beside the earlier ones."""
+    lengths = np.sqrt(np.square(roots[:, :, :free]).sum(axis=1))
+    own = np.abs(np.diagonal(roots, axis1=1, axis2=2)[:, :free])
+    return np.asarray((own > RANK_TOLERANCE * lengths).all(axis=1))
+
+
+def _plain(triangles: Array, counts: Rows, choice: Choice) -> _Fitted:
+    """All folds of free columns."""
+    k, f = len(choice.places), len(triangles)
+    roots = _roots(triangles, choice)
+    sure = _told_apart(roots, k) & (counts > k)
+    beta, variance, dof = np.full((f, k), np.nan), np.full(f, np.nan), (counts - k).astype(float)
+    for fold in np.flatnonzero(sure).tolist():
+        beta[fold] = lapack.dtrtrs(roots[fold, :k, :k], roots[fold, :k, k])[0]
+        variance[fold] = roots[fold, k, k] ** 2 / dof[fold]
+    return beta, np.zeros((f, 0)), variance, dof, sure
+
+
+def _drawn(triangles: Array, counts: Rows, choice: Choice) -> _Fitted:
+    """Folds of columns of which some are drawn to zero, as strongly as each fold's own rows say."""
+    k, f, free = len(choice.places), len(triangles), choice.free
+    roots, groups = _roots(triangles, choice), choice.groups[choice.order[free:]]
+    sure = _told_apart(roots, free) & (counts > free)
+    beta, ratios = np.full((f, k), np.nan), np.full((f, len(choice.bounded)), np.nan)
+    variance, dof = np.full(f, np.nan), (counts - free).astype(float)
+    for fold in np.flatnonzero(sure).tolist():
+        root = roots[fold]
+        sizes = 2.0 * float(np.log(np.abs(np.diagonal(root)[:free])).sum())
+        beside = Projected(root[free:k, free:k], root[free:k, k], float(root[k, k] ** 2), groups, sizes, free)
+        ratios[fold] = learn_beside(beside, int(counts[fold]), choice.bounded).ratios
+        gamma = ratios[fold][groups]
+        pulls = np.column_stack([np.diag(1.0 / np.sqrt(gamma)), np.zeros(len(gamma))])
+        joined = triangle(np.vstack([root[free:k, free:], pulls]))
+        inner = lapack.dtrtrs(joined[:-1, :-1], joined[:-1, -1])[0]
+        outer = lapack.dtrtrs(root[:free, :free], root[:free, k] - root[:free, free:k] @ inner)[0]
+        beta[fold, choice.order] = np.concatenate([outer, inner])
+        # What the ridge rows leave is the penalised sum of squares.
+        variance[fold] = (beside.rss + float(joined[-1, -1] ** 2)) / dof[fold]
+    return beta, ratios, variance, dof, sure
 
 
 def _triangles(columns: Array, target: Array, starts: Rows, ends: Rows) -> tuple[Array, NDArray[np.intp]]:

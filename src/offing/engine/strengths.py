@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import solve_triangular, svd
-from scipy.optimize import Bounds, minimize
+from scipy.optimize import Bounds, brentq, minimize
 
 from offing.engine.triangle import Array, solve, take, triangle
 
@@ -97,7 +97,13 @@ def learn(
     >>> bool(3.0 < learn(whole, np.array([-1] + [0] * 40), 400, np.array([False])).ratios[0] < 5.0)
     True
     """
-    parts = project(whole, groups)
+    return learn_beside(project(whole, groups), rows, bounded, near=near, stated=stated)
+
+
+def learn_beside(
+    parts: Projected, rows: int, bounded: NDArray[np.bool_], *, near: Array | None = None, stated: int = -1
+) -> Learnt:
+    """Learn γ of every group from what is left beside the free columns; see `learn`."""
     count = len(bounded)
     if not count:
         return Learnt(np.zeros(0), (rows - parts.free) * float(np.log(parts.rss)) + parts.log_determinant)
@@ -144,11 +150,21 @@ def _single(parts: Projected, rows: int, bounded: bool, low: float, high: float)
         rss = parts.rss + (seen / growth).sum(axis=1)
         return np.asarray(dof * np.log(rss) + np.log(growth).sum(axis=1) - bounded * logs)
 
-    for _ in range(7):  # each grid spans a twentieth of the one before
+    def slope(log: float) -> float:
+        growth = 1.0 + np.exp(log) * squares
+        moved = np.exp(log) * squares / growth
+        rss = parts.rss + float((seen / growth).sum())
+        return float(moved.sum() - dof * (seen / growth * moved).sum() / rss) - bounded
+
+    for _ in range(4):  # each grid spans a twentieth of the one before
         grid = np.linspace(low, high, 41)
         values = deviance(grid)
         i = int(np.argmin(values))
         low, high = float(grid[max(i - 1, 0)]), float(grid[min(i + 1, 40)])
+    # The deviance is flat there: only its slope tells the place to all digits.
+    if slope(low) < 0.0 < slope(high):
+        log = float(brentq(slope, low, high, xtol=1e-13))
+        return log, float(deviance(np.array([log]))[0])
     return float(grid[i]), float(values[i])
 
 

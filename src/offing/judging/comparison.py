@@ -207,7 +207,7 @@ class Comparison:
                     f"({basis}).")  # fmt: skip
         found = self.test(best, ahead)
         sure = ("too few origins to tell from chance" if len(self.losses) < FEWEST or not np.isfinite(found.p)
-                else f"p = {number(found.p, 2)}, " + ("more than chance" if found.p < DOUBT else
+                else f"p {p_text(found.p, equal=True)}, " + ("more than chance" if found.p < DOUBT else
                                                       "which chance may explain"))  # fmt: skip
         return (f"'{best}' beats the best plain reference, '{ahead}', by {100.0 * self.skill:.0f} %: {own} against "
                 f"{theirs} {over} ({basis}; {sure}).")  # fmt: skip
@@ -338,6 +338,13 @@ def _same_cells(parts: pd.DataFrame, backtest: Backtest) -> tuple[pd.DataFrame, 
     absent = {name: "it lacks some of the periods" for name in keys if name not in kept}
     inside = [tuple(row) in shared for row in parts[cells].to_numpy().tolist()]
     return parts[np.array(inside, dtype=bool) & parts["model"].isin(kept).to_numpy()], absent
+
+
+def p_text(p: float, *, equal: bool = False) -> str:
+    """A p to read: below a thousandth, digits of it mean nothing."""
+    if not np.isfinite(p):
+        return ""
+    return "< 0.001" if p < 0.001 else f"{'= ' if equal else ''}{number(p, 2)}"
 
 
 def contains(large: Model, small: Model) -> bool:

@@ -6,7 +6,7 @@ Whatever is not plain, or not sure in a fold, is left to be fitted anew.
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -15,14 +15,14 @@ from numpy.typing import NDArray
 
 from offing.base import InputError
 from offing.calendar import Axis
-from offing.engine import Refits, quantile, refits
+from offing.engine import Choice, Refits, quantile, refits
 from offing.judging.anew import Job
 from offing.judging.origins import Cuts
 from offing.judging.run import PROBABILITIES, Run
 from offing.model import Model
 from offing.tables import Sources, View
 from offing.tables.table import Array
-from offing.terms import Block, Term
+from offing.terms import STATED, Block, Term
 
 Mask = NDArray[np.bool_]
 
@@ -120,13 +120,19 @@ class _Shared:
         block = term.block(last, self.axis, term.learn(first))
         if term.learning == "more" and not _same(block, term.block(last, self.axis, term.learn(last))):
             return None
-        if block.curve is not None or any(block.drawn) or block.rising is not None:
+        if block.curve is not None or block.rising is not None or STATED in block.drawn:
+            return None
+        # What only later periods have must not be known by its spread alone.
+        if any(block.drawn) and term.fresh(first, self.axis.part(int(self.cuts.ends[0]) - self.cuts.first, self.axis.n),
+                                           term.learn(first)):  # fmt: skip
             return None
         k = block.columns.shape[1]
         lower, upper = np.full(k, -np.inf), np.full(k, np.inf)
         if block.wishes is not None:
             lower, upper = np.array(block.wishes.lower), np.array(block.wishes.upper)
-        return _Laid(tuple(self.place(column) for column in block.columns.T), lower, upper)
+            if any(each != 1.0 for each in block.wishes.scales) or any(block.wishes.towards):
+                return None
+        return _Laid(tuple(self.place(column) for column in block.columns.T), lower, upper, block.drawn)
 
     def runs(self) -> list[tuple[Run, Mask] | None]:
         """The runs of all jobs."""
@@ -144,7 +150,7 @@ class _Shared:
                 masks.setdefault(holes[:, each.places].any(axis=1).tobytes(), []).append(i)
         for members in masks.values():
             own = [each for each in (laid[i] for i in members) if each is not None]
-            made = self._made(columns, target, holes, [each.places for each in own])
+            made = self._made(columns, target, holes, own)
             for place, (i, each) in enumerate(zip(members, own, strict=True)):
                 found[i] = _run(self.jobs[i], replace(made, place=place), each.lower, each.upper)
         return found
@@ -159,21 +165,22 @@ class _Shared:
             (self.place(np.ones(self.axis.n)), *(at for part in whole for at in part.places)),
             np.concatenate([[-np.inf], *(part.lower for part in whole)]),
             np.concatenate([[np.inf], *(part.upper for part in whole)]),
+            ("", *(name for part in whole for name in part.drawn)),
         )
 
-    def _made(self, columns: Array, target: Array, holes: Mask, choices: Sequence[tuple[int, ...]]) -> _Made:
+    def _made(self, columns: Array, target: Array, holes: Mask, laid: Sequence[_Laid]) -> _Made:
         """The regressions on choices of columns that are known in the same rows."""
         cuts, last = self.cuts, len(holes)
-        used = sorted({at for places in choices for at in places})
-        gone = np.flatnonzero(holes[:, choices[0]].any(axis=1))
+        used = sorted({at for each in laid for at in each.places})
+        gone = np.flatnonzero(holes[:, laid[0].places].any(axis=1))
         aim, own = target.copy(), columns[:, used]
         # A row that lacks a value is not fitted; what stands in it must only be a number.
         aim[gone], own[gone] = np.nan, np.nan_to_num(own[gone])
         own[:last] = np.where(np.isnan(target[:last])[:, None], np.nan_to_num(own[:last]), own[:last])
         where = {at: i for i, at in enumerate(used)}
-        rows = [np.array([where[at] for at in places], dtype=np.intp) for places in choices]
         starts = np.zeros(len(cuts.ends), dtype=np.intp)
-        made = refits(own, aim, starts=starts, ends=cuts.ends - cuts.first, ahead=cuts.rows - cuts.first, choices=rows)
+        made = refits(own, aim, starts=starts, ends=cuts.ends - cuts.first, ahead=cuts.rows - cuts.first,
+                      choices=[each.choice(where) for each in laid])  # fmt: skip
         return _Made(made, 0, own, aim, self.logged)
 
     def _target(self) -> Array | None:
@@ -200,11 +207,20 @@ class _Shared:
 
 @dataclass(frozen=True)
 class _Laid:
-    """Places of a term's columns among all, and their bounds."""
+    """Places of a term's columns among all, their bounds, and the group with which each is drawn to zero."""
 
     places: tuple[int, ...]
     lower: Array
     upper: Array
+    drawn: tuple[str, ...]
+
+    def choice(self, where: Mapping[int, int]) -> Choice:
+        """The columns for the engine, given `where` each place is."""
+        names = tuple(dict.fromkeys(name for name in self.drawn if name))
+        groups = np.array([names.index(name) if name else -1 for name in self.drawn], dtype=np.intp)
+        return Choice(
+            np.array([where[at] for at in self.places], dtype=np.intp), groups, np.ones(len(names), dtype=bool)
+        )
 
 
 @dataclass(frozen=True)
@@ -220,7 +236,7 @@ class _Made:
     @property
     def choice(self) -> NDArray[np.intp]:
         """The columns chosen."""
-        return self.refits.choices[self.place]
+        return self.refits.choices[self.place].places
 
 
 def _same(first: Block, second: Block) -> bool:

@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError
-from offing.judging.comparison import DOUBT, FEWEST, Comparison, contains
+from offing.judging.comparison import DOUBT, FEWEST, Comparison, contains, p_text
 from offing.judging.scoring import SCORES, all_parts, scored
 from offing.model import Model
 from offing.model.words import as_html, number, percent, rounded, text_table, wrapped
@@ -70,8 +70,9 @@ class Change:
         better = int((self.by_origin["change"] < 0.0).sum())
         n = len(self.by_origin)
         p = self.test.p
-        sure = "too few origins to tell from chance" if n < FEWEST or not np.isfinite(p) else (
-            f"p = {number(p, 2)}, {'more than chance' if p < DOUBT else 'which chance may explain'}")  # fmt: skip
+        known = n >= FEWEST and bool(np.isfinite(p))
+        chance = "more than chance" if p < DOUBT else "which chance may explain"
+        sure = f"p {p_text(p, equal=True)}, {chance}" if known else "too few origins to tell from chance"
         return (
             f"From '{self.before}' to '{self.after}' {self.score} goes from {number(self.overall[0])} to "
             f"{number(self.overall[1])}{self.unit} ({percent(self.share)}), better at {better} of {n} origins ({sure})."
@@ -196,7 +197,7 @@ class Worth:
     def __str__(self) -> str:
         rows = self.table
         columns = [rows["term"].tolist(), rounded(rows["score"]), [percent(each) for each in rows["change"]],
-                   [number(each, 2) for each in rows["p"]], [str(each) for each in rows["origins_better"]]]  # fmt: skip
+                   [p_text(each) for each in rows["p"]], [str(each) for each in rows["origins_better"]]]  # fmt: skip
         heads = ["without", self.score, "change", "p", "term helps at"]
         return f"{wrapped(self.sentence)}\n\n{text_table(heads, columns)}"
 

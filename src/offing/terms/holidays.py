@@ -155,6 +155,11 @@ class Holidays(Term):
         table = folder / self.table if isinstance(self.table, (str, Path)) else self.table
         return replace(self, table=table, calendars=tables_within(self.calendars, folder))
 
+    @property
+    def learning(self) -> Literal["nothing", "more", "anew"]:
+        """The holidays seen become more, and with them their groups."""
+        return "more"
+
     def learn(self, view: View) -> HolidayState:
         """Find the holidays that the fitted periods hold."""
         source = day_source(self.table, self.country, self.subdivision, self.calendars, half_days=self.half_days)
