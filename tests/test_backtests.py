@@ -75,6 +75,7 @@ def test_windows_slide():
             {"horizon": 3, "planned": ["sould"], "basis": "ex-ante"},
             "There is no column 'sould' in data. Did you mean 'sold'?",
         ),
+        ({"horizon": 96}, "a horizon of 96 leaves nothing to learn from. Give a smaller one."),
         ({"horizon": 3, "first_origin": "2022-12-01"}, "no origin has all its outcomes in the data"),
     ],
 )
@@ -82,6 +83,11 @@ def test_what_is_asked_wrongly_is_told(options, message):
     with pytest.raises(of.InputError) as error:
         of.backtest(SEASONAL, monthly(), **options)
     assert message in str(error.value)
+
+
+def test_names_of_references_are_taken():
+    with pytest.raises(of.InputError, match="'mean' is the name of a plain reference"):
+        of.backtest(of.Model("sold", name="mean"), monthly(), horizon=3)
 
 
 def test_a_fold_that_cannot_be_fitted_says_which():
@@ -178,6 +184,9 @@ def test_several_series_their_shares_and_totals():
     whole = of.scores(found, score="MAE", series="total").loc["seasonal", "ex-ante"]
     error = sum(run.error for run in found.own)
     assert whole == pytest.approx(np.abs(error).mean())
+    levels = of.scores(found, by="level", score="MAE")
+    levels = levels[levels["model"] == "seasonal"].set_index("level")["MAE"]
+    assert levels.to_dict() == pytest.approx({"each series": mean, "total": whole})
     with pytest.raises(of.InputError, match="there is no weight of series 'p1'"):
         of.scores(found, weights={"p0": 1.0})
 
@@ -296,3 +305,20 @@ def test_any_executor_gives_the_same():
         for one, two in zip(alone.own, other.own, strict=True):
             assert np.array_equal(one.mean, two.mean)
             assert np.array_equal(one.quantiles, two.quantiles)
+
+
+def test_levels_of_a_hierarchy():
+    """Series with two ids: sums by each, and of all, with weights that add up."""
+    rows = []
+    for i, (port, kind) in enumerate([("N", "adult"), ("N", "child"), ("S", "adult")]):
+        months = pd.period_range("2015-01", periods=72, freq="M").astype(str)
+        rows.append(pd.DataFrame({"month": months, "port": port, "kind": kind, "sold": monthly(72, seed=i).to_numpy()}))
+    found = of.backtest(SEASONAL, of.read(pd.concat(rows), id=["port", "kind"]), horizon=2, origins=3)
+    runs = {run.series: run for run in found.own}
+    table = of.scores(found, by="level", score="MAE", weights={"N / adult": 1.0, "N / child": 2.0, "S / adult": 3.0})
+    own = table[table["model"] == "seasonal"].set_index("level")["MAE"]
+    assert own.index.tolist() == ["each series", "port", "kind", "total"]
+    north = np.abs(runs["N / adult"].error + runs["N / child"].error).mean()
+    south = np.abs(runs["S / adult"].error).mean()
+    assert own["port"] == pytest.approx((3.0 * north + 3.0 * south) / 6.0)
+    assert own["total"] == pytest.approx(np.abs(sum(run.error for run in runs.values())).mean())

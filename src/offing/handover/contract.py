@@ -9,6 +9,7 @@ import pandas as pd
 from offing.base import Treatment
 from offing.explain import Agreed, HolidayEffects, LagCurve, RunningEstimate, SeasonIndices, Split, Totals, TrendPath
 from offing.judging import Combination, Screening
+from offing.judging.run import SHOWN
 from offing.model import Contributions, Fit, Forecast
 
 #: The scenario of a forecast that rests on the drivers' plan alone.
@@ -73,6 +74,21 @@ def combined_rows(found: Combination) -> pd.DataFrame:
     return rows.assign(model="all")
 
 
+def combined_forecast_rows(found: Combination) -> pd.DataFrame:
+    """Rows of ``forecast.csv`` of a combination, whose model is called ``all``."""
+    first = next(iter(found.members.values()))
+    table = pd.DataFrame({"horizon": first.table["horizon"], "forecast": found.mean}).join(found.at(SHOWN))
+    rows = _stamped(table, first.fit)
+    rows.insert(0, "origin", _iso([first.origin], first.fit)[0])
+    return _keyed(rows, first.fit, AS_PLANNED).assign(model="all")
+
+
+def combined_contribution_rows(found: Combination) -> pd.DataFrame:
+    """Rows of ``contributions.csv`` of a combination, whose model is called ``all``."""
+    first = next(iter(found.members.values()))
+    return contribution_rows(found.contributions, first.fit, of_forecast=True).assign(model="all")
+
+
 def fitted_rows(fit: Fit) -> pd.DataFrame:
     """Rows of ``fitted.csv``."""
     return _keyed(_stamped(fit.fitted, fit), fit, "")
@@ -80,7 +96,7 @@ def fitted_rows(fit: Fit) -> pd.DataFrame:
 
 def forecast_rows(forecast: Forecast) -> pd.DataFrame:
     """Rows of ``forecast.csv``: origin, period, horizon, forecast and the contract's quantiles."""
-    table = forecast.table[["horizon", "forecast"]].join(forecast.quantiles((0.025, 0.1, 0.25, 0.5, 0.75, 0.9, 0.975)))
+    table = forecast.table[["horizon", "forecast"]].join(forecast.quantiles(SHOWN))
     # Quantiles that the user asked for beside those of the contract come after them.
     table = table.join(forecast.table[[name for name in forecast.table.columns if name not in table.columns]])
     rows = _stamped(table, forecast.fit)

@@ -11,7 +11,19 @@ from offing.calendar import Frequency
 from offing.judging import Backtest, Calibration, Comparison, Search, Worth
 from offing.judging.backtest import rows_of
 from offing.judging.run import Run
-from offing.judging.scoring import SCORES, all_parts, scored, totals_of, why_undefined
+from offing.judging.scoring import (
+    EACH,
+    SCORES,
+    TOTAL,
+    all_parts,
+    levels_of,
+    one_scene,
+    parts_of_runs,
+    scored,
+    summed,
+    totals_of,
+    why_undefined,
+)
 
 #: The scenario of what is judged: none is assumed.
 _NONE = ""
@@ -43,12 +55,11 @@ def score_rows(found: Backtest, sums: Sequence[str] = ()) -> pd.DataFrame:
     """
     parts = all_parts(found)
     names, frequency = list(SCORES), found.cuts().table.axis.frequency
-    several = len(found.series) > 1
     frames = [_long(scored(parts, ["basis", "model", "series", *by], names), by) for by in
               ([], ["origin"], ["horizon"], ["season"])]  # fmt: skip
     frames += [_trained(found), _totals(found, None), *(_totals(found, unit) for unit in sums)]
-    if several:
-        frames.append(_whole(found, names))
+    if one_scene(found):
+        frames.append(_levels(found, names))
     rows = pd.concat(frames, ignore_index=True)
     rows["origin"] = ["" if pd.isna(each) else _iso([each], frequency)[0] for each in rows["origin"]]
     rows["series"] = [each or found.cuts().column for each in rows["series"]]
@@ -102,15 +113,15 @@ def _totals(found: Backtest, unit: str | None) -> pd.DataFrame:
     )
 
 
-def _whole(found: Backtest, names: Sequence[str]) -> pd.DataFrame:
-    """Scores of the sum of all series, where these have the same periods; else none."""
-    first = [job.cuts for job in found.jobs.values()]
-    if any(cuts.table.axis != first[0].table.axis or not np.array_equal(cuts.moments, first[0].moments)
-           or not np.array_equal(cuts.ends, first[0].ends) for cuts in first):  # fmt: skip
-        return pd.DataFrame(
-            columns=["series", "model", "basis", "set", "origin", "horizon", "season", "score", "value"]
-        )
-    return _long(scored(all_parts(found, "total"), ["basis", "model", "series"], names), [])
+def _levels(found: Backtest, names: Sequence[str]) -> pd.DataFrame:
+    """Scores of the sums of series that share an id, and of all, by the name of what is summed."""
+    frames = []
+    for level, groups in levels_of(found).items():
+        if level != EACH:
+            runs = summed(found, groups)
+            own = _long(scored(parts_of_runs(runs, found), ["basis", "model", "series"], names), [])
+            frames.append(own.assign(series=[level if level == TOTAL else f"{level} {name}" for name in own["series"]]))
+    return pd.concat(frames, ignore_index=True)
 
 
 def comparison_rows(found: Comparison) -> pd.DataFrame:

@@ -17,7 +17,15 @@ from offing.judging.calibration import calibration
 from offing.judging.comparison import compare
 from offing.judging.origins import Cuts, Origins
 from offing.judging.outside import Outside, outside_run
-from offing.judging.references import by_shares, naive_runs, plain_run, spell_origins
+from offing.judging.references import (
+    PLAIN_MODEL,
+    REFERENCES,
+    SHARES,
+    by_shares,
+    naive_runs,
+    plain_run,
+    spell_origins,
+)
 from offing.judging.routes import run_all
 from offing.judging.run import SHOWN, Basis, Run
 from offing.judging.scoring import scores
@@ -28,6 +36,8 @@ from offing.model.words import as_html, number, percent, rounded, text_table, wr
 from offing.tables import Panel, Sources, Table, split_series
 
 BASES: tuple[Basis, ...] = ("ex-post", "ex-ante")
+#: Rows of a table to read.
+_ROWS = 13
 
 
 @dataclass(frozen=True)
@@ -44,6 +54,10 @@ class Backtest:
         The runs of the models, and those of forecasts made elsewhere.
     jobs
         What each series' first model was fitted to.
+    outside
+        Forecasts made elsewhere.
+    ids
+        The columns that tell the series apart.
 
     Examples
     --------
@@ -61,6 +75,7 @@ class Backtest:
     own: tuple[Run, ...]
     jobs: Mapping[str, Job]
     outside: tuple[Outside, ...] = ()
+    ids: tuple[str, ...] = ()
 
     @property
     def bases(self) -> tuple[Basis, ...]:
@@ -168,14 +183,28 @@ class Backtest:
         return "\n".join(lines)
 
     def text_table(self) -> str:
-        """The first model by horizon, beside the best reference."""
-        basis, first = self.bases[-1], self.models[0].name
-        ahead = compare(self).best_reference
+        """The first model beside the best reference, by origin and by horizon."""
+        found = compare(self)
+        ahead = found.best_reference
+        own = found.by_origin[self.models[0].name]
+        days = [f"{day:%Y-%m-%d}" for day in found.by_origin.index]
+        places = _spread_out(len(days), _ROWS)
+        columns = [[days[i] for i in places], [rounded(own)[i] for i in places]]
+        heads = ["origin", found.score]
+        if ahead is not None:
+            theirs = found.by_origin[ahead]
+            better = ["" if one > other else "better" for one, other in zip(own, theirs, strict=True)]
+            columns += [[rounded(theirs)[i] for i in places], [better[i] for i in places]]
+            heads += [f"of '{ahead}'", ""]
+        return f"{text_table(heads, columns)}\n\n{self._by_horizon(ahead)}"
+
+    def _by_horizon(self, ahead: str | None) -> str:
         rows = scores(self, by="horizon")
-        rows = rows[rows["basis"] == basis]
+        rows = rows[rows["basis"] == self.bases[-1]]
         horizons = sorted(rows["horizon"].unique().tolist())
-        horizons = [horizons[i] for i in sorted({round(x) for x in np.linspace(0, len(horizons) - 1, 13)})]
-        own, theirs = (rows[rows["model"] == name].set_index("horizon").reindex(horizons) for name in (first, ahead))
+        horizons = [horizons[i] for i in _spread_out(len(horizons), _ROWS)]
+        own, theirs = (rows[rows["model"] == name].set_index("horizon").reindex(horizons)
+                       for name in (self.models[0].name, ahead or self.models[0].name))  # fmt: skip
         unit = self.cuts().table.axis.frequency.unit
         columns = [[str(each) for each in horizons], rounded(own["RMSE"]), rounded(theirs["RMSE"]), rounded(own["MAE"]),
                    rounded(own["bias"]), [f"{each:.0f}" for each in own["coverage 80 %"]]]  # fmt: skip
@@ -192,6 +221,11 @@ class Backtest:
     def with_runs(self, runs: Iterable[Run]) -> Backtest:
         """The same back-test with further runs, such as combinations."""
         return replace(self, own=(*self.own, *runs))
+
+
+def _spread_out(n: int, most: int) -> list[int]:
+    """At most so many places of n, the first and the last among them."""
+    return sorted({round(x) for x in np.linspace(0, n - 1, min(n, most))})
 
 
 def rows_of(run: Run, probabilities: Sequence[float] = SHOWN) -> pd.DataFrame:
@@ -280,18 +314,19 @@ def backtest(
     plan = Origins(horizon, origins, first_origin, every, gap, window)
     if basis is not None and basis not in BASES:
         raise InputError(f"found {basis!r}", 'Give "ex-post" or "ex-ante".', key="basis")
-    bases = bases_of(models, basis)
+    bases, given = bases_of(models, basis), tables_of(data)
+    owner = next((each for each in given.values() if isinstance(each, Panel)), None)
     every_one = [
         replace(job, way=way, edge=edge)
-        for job in jobs_of(models, split_series(tables_of(data), models[0].target), plan, bases,
+        for job in jobs_of(models, split_series(given, models[0].target), plan, bases,
                            planned=tuple(planned), plans=plans or {})
     ]  # fmt: skip
     runs = run_all(every_one, executor)
     first = {series: next(job for job in every_one if job.series == series)
              for series in dict.fromkeys(job.series for job in every_one)}  # fmt: skip
-    for given in outside:
-        runs += [outside_run(given, series, job.cuts) for series, job in first.items()]
-    return Backtest(models, plan, tuple(runs), first, tuple(outside))
+    for each in outside:
+        runs += [outside_run(each, series, job.cuts) for series, job in first.items()]
+    return Backtest(models, plan, tuple(runs), first, tuple(outside), () if owner is None else owner.id)
 
 
 def bases_of(models: Sequence[Model], basis: Basis | None) -> tuple[Basis, ...]:
@@ -328,5 +363,7 @@ def _check_models(models: Sequence[Model], outside: Sequence[Outside]) -> None:
         raise InputError(f"found {len(models)} models of {len({model.target for model in models})} targets",
                          "Give models of one target.", key="models")  # fmt: skip
     for name in names:
+        if name in (*REFERENCES, PLAIN_MODEL, SHARES):
+            raise InputError(f"'{name}' is the name of a plain reference", "Give another name.", key="name")
         if names.count(name) > 1:
             raise InputError(f"two forecasts are called '{name}'", "Give one of them another name.", key="models")

@@ -109,11 +109,14 @@ class Combination:
         mixture of their distributions (Stone 1961), which is wider where members disagree.
         """
         shown = next(iter(self.members.values())).table.drop(columns=["horizon", "forecast"]).columns
+        return self.at([float(str(name)[1:]) for name in shown])
+
+    def at(self, probabilities: Sequence[float]) -> pd.DataFrame:
+        """Quantiles at some probabilities, one column each such as ``q0.1``."""
         own = np.array([each.quantiles(PROBABILITIES.tolist()).to_numpy() for each in self.members.values()])
         pooled = pooled_quantiles(own, self.pointwise, self.pooling)
-        columns = [np.interp(float(str(name)[1:]), PROBABILITIES, np.arange(len(PROBABILITIES))) for name in shown]
-        values = [[np.interp(at, np.arange(len(PROBABILITIES)), row) for at in columns] for row in pooled]
-        return pd.DataFrame(np.array(values), self.axis.index, shown)
+        values = np.array([np.interp(probabilities, PROBABILITIES, row) for row in pooled])
+        return pd.DataFrame(values, self.axis.index, [f"q{round(p, 10):g}" for p in probabilities])
 
     @cached_property
     def contributions(self) -> Contributions:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Literal
 import numpy as np
 import pandas as pd
 
-from offing.base import InputError
+from offing.base import InputError, count
 from offing.engine import AccuracyTest, best_set, equal_accuracy, nested_accuracy
 from offing.judging.run import Basis
 from offing.judging.scoring import SCORES, all_parts, check_score, scored
@@ -218,7 +218,7 @@ class Comparison:
         lines = [self.verdict]
         others = [name for name in self.table.loc[self.table["among_best"], "model"] if name != self.best]
         if len(self.losses) < FEWEST:
-            lines.append(f"{len(self.losses)} origins are too few to tell candidates apart; {FEWEST} are the least.")
+            lines.append(f"{count(len(self.losses), 'origin')} cannot tell candidates apart; {FEWEST} are the least.")
         elif others:
             lines.append(f"Not to be told from the best at 90 %: {', '.join(others)}.")
         else:

@@ -122,7 +122,7 @@ class Origins:
     ) -> NDArray[np.int64]:
         """Instants (f,) of the origins, in their order."""
         if isinstance(self.origins, Sequence):
-            return np.array(sorted(_instant(each, axis) for each in self.origins), dtype=np.int64)
+            return np.array(sorted({_instant(each, axis) for each in self.origins}), dtype=np.int64)
         newest = last + 1 - self.gap - self.horizon  # rows known before the last origin
         if self.first_origin is not None:
             first = _instant(self.first_origin, axis)
@@ -137,10 +137,13 @@ class Origins:
             rows = newest - 1 - self.usual_step * np.arange(count)[::-1]
             if rows[0] < int(known[0]) or (self.origins is None and rows[0] < 2):
                 fit = int((newest - 1 - int(known[0])) // self.usual_step) + 1
-                if self.origins is not None or fit < 1:
+                if fit < 1:
+                    raise InputError(f"a horizon of {self.horizon} leaves nothing to learn from",
+                                     "Give a smaller one.", key="horizon")  # fmt: skip
+                if self.origins is not None:
                     raise InputError(
                         f"{count} origins, {self.usual_step} periods apart, reach back before the target's first value",
-                        f"Give at most {max(fit, 0)}, or a smaller step or horizon.", key="origins",
+                        f"Give at most {fit}, or a smaller step or horizon.", key="origins",
                     )  # fmt: skip
             # By default the first half of the history is left to learn from.
             usual = rows >= (int(known[0]) + newest) // 2 if self.origins is None else np.ones(len(rows), dtype=bool)

@@ -19,7 +19,7 @@ from offing.tables.table import Array
 if TYPE_CHECKING:
     from offing.judging.backtest import Backtest
 
-By = Literal["origin", "horizon", "season", "series"]
+By = Literal["origin", "horizon", "season", "series", "level"]
 #: Levels of the intervals that are scored, as their probabilities.
 LEVELS = (0.5, 0.8, 0.95)
 
@@ -206,7 +206,8 @@ def scores(
     Parameters
     ----------
     by
-        ``origin``, ``horizon``, ``season`` (the month of weeks, say) or ``series``; by default one row a candidate.
+        ``origin``, ``horizon``, ``season`` (the month of weeks, say), ``series``, or ``level``: each series, the sums
+        of those that share an id where there are several, and the total. By default one row a candidate.
     score
         One score: then each column is a basis, or with `by` a candidate of both bases. By default all of them.
     series
@@ -241,12 +242,13 @@ def scores(
         missing = [each for each in parts["series"].unique() if each not in weights]
         if missing:
             raise InputError(f"there is no weight of series {missing[0]!r}", key="weights")
-    keys = ["basis", "model", *([{"origin": "origin"}.get(by, by)] if by and by != "series" else [])]
-    if by == "series":
+    keys = ["basis", "model", *([by] if by and by not in ("series", "level") else [])]
+    if by == "level":
+        found = _by_level(backtest, keys, names, weights)
+    elif by == "series":
         found = scored(parts, [*keys, "series"], names).reset_index()
     else:
-        each = scored(parts, [*keys, "series"], names).reset_index()
-        found = _over_series(each, keys, names, weights)
+        found = _over_series(scored(parts, [*keys, "series"], names).reset_index(), keys, names, weights)
     order = list(dict.fromkeys(run.name for run in backtest.runs))
     found["model"] = pd.Categorical(found["model"], order)
     found = found.sort_values([*[key for key in keys if key != "model"], "model"], kind="stable", ignore_index=True)
@@ -272,14 +274,53 @@ def _over_series(
     return means.reset_index()
 
 
+def _by_level(
+    backtest: Backtest, keys: Sequence[str], names: Sequence[str], weights: Mapping[str, float] | None
+) -> pd.DataFrame:
+    """Scores at each level of a hierarchy: means over the members of each, as many series weighted as it sums."""
+    frames = []
+    for level, groups in levels_of(backtest).items():
+        runs = summed(backtest, groups) if level != EACH else list(backtest.runs)
+        each = scored(parts_of_runs(runs, backtest), [*keys, "series"], names).reset_index()
+        worth = None
+        if weights is not None:
+            worth = {name: sum(weights[own] for own in members) for name, members in groups.items()}
+        frames.append(_over_series(each, keys, names, worth).assign(level=level))
+    found = pd.concat(frames, ignore_index=True)
+    return found[[*keys, "level", *names]]
+
+
+#: The names of the lowest level and the highest.
+EACH, TOTAL = "each series", "total"
+
+
+def levels_of(backtest: Backtest) -> dict[str, dict[str, tuple[str, ...]]]:
+    """The series that each group of each level sums: each by itself, those that share an id, and all."""
+    series = backtest.series
+    found: dict[str, dict[str, tuple[str, ...]]] = {EACH: {name: (name,) for name in series}}
+    if len(backtest.ids) > 1:
+        for place, column in enumerate(backtest.ids):
+            groups: dict[str, list[str]] = {}
+            for name in series:
+                groups.setdefault(name.split(" / ")[place], []).append(name)
+            found[column] = {key: tuple(members) for key, members in groups.items()}
+    return found if len(series) == 1 else {**found, TOTAL: {TOTAL: tuple(series)}}
+
+
 def all_parts(backtest: Backtest, series: str | None = None) -> pd.DataFrame:
     """The parts of all runs on both bases, each forecast of a reference under every basis."""
-    if series is not None and series not in (*backtest.series, "total"):
-        raise InputError(f"found {series!r}", nearest(series, [*backtest.series, "total"]), key="series")
+    if series is not None and series not in (*backtest.series, TOTAL):
+        raise InputError(f"found {series!r}", nearest(series, [*backtest.series, TOTAL]), key="series")
+    if series == TOTAL:
+        return parts_of_runs(summed(backtest, levels_of(backtest).get(TOTAL, {})), backtest)
+    return parts_of_runs([run for run in backtest.runs if series in (None, run.series)], backtest)
+
+
+def parts_of_runs(runs: Sequence[Run], backtest: Backtest) -> pd.DataFrame:
+    """The parts of some runs, on every basis that each belongs to."""
     frames = []
-    runs = summed(backtest) if series == "total" else backtest.runs
     for run in runs:
-        if series not in (None, "total", run.series) or run.why:
+        if run.why:
             continue
         rows = parts_of(run)
         rows["season"] = seasons_of(run, rows["row"].to_numpy())
@@ -289,29 +330,43 @@ def all_parts(backtest: Backtest, series: str | None = None) -> pd.DataFrame:
     return pd.concat(frames, ignore_index=True)
 
 
-def summed(backtest: Backtest) -> list[Run]:
-    """The sum of all series' forecasts, of each candidate, where all have the same origins and periods.
+def summed(backtest: Backtest, groups: Mapping[str, Sequence[str]]) -> list[Run]:
+    """The sums of groups of series, of each candidate; without intervals, which need to know how series go together.
 
     Raises
     ------
     InputError
-        If there is one series only, or they have not.
+        If there is one series only, or they have not the same periods and origins.
     """
-    jobs = list(backtest.jobs.values())
-    first = jobs[0].cuts
-    if len(jobs) < 2 or any(not np.array_equal(job.cuts.moments, first.moments)
-                            or not np.array_equal(job.cuts.ends, first.ends)
-                            or job.cuts.table.axis != first.table.axis for job in jobs):  # fmt: skip
-        raise InputError("a total needs several series with the same periods and origins", key="series")
-    values = np.sum([job.cuts.table.values(job.cuts.column) for job in jobs], axis=0)
-    table = replace(first.table, columns={first.column: values}, unusable={}, texts={}, vintages=None)
-    cuts = replace(first, table=table, first=max(job.cuts.first for job in jobs))
-    groups: dict[tuple[str, str], list[Run]] = {}
-    for run in backtest.runs:
-        if not run.why:
-            groups.setdefault((run.name, run.basis), []).append(run)
-    return [replace(own[0], series="total", cuts=cuts, mean=np.sum([each.mean for each in own], axis=0), made=None,
-                    trained=None) for own in groups.values() if len(own) == len(jobs)]  # fmt: skip
+    if not groups or not one_scene(backtest):
+        raise InputError("sums need several series with the same periods and origins", key="series")
+    found = []
+    for group, members in groups.items():
+        first = backtest.jobs[members[0]].cuts
+        cuts = [backtest.jobs[name].cuts for name in members]
+        values = np.sum([each.table.values(each.column) for each in cuts], axis=0)
+        table = replace(first.table, columns={first.column: values}, unusable={}, texts={}, vintages=None)
+        whole = replace(first, table=table, first=max(each.first for each in cuts))
+        runs: dict[tuple[str, str], list[Run]] = {}
+        for run in backtest.runs:
+            if not run.why and run.series in members:
+                runs.setdefault((run.name, run.basis), []).append(run)
+        found += [
+            replace(own[0], series=group, cuts=whole, mean=np.sum([each.mean for each in own], axis=0), made=None,
+                    trained=None, weights=None)
+            for own in runs.values() if len(own) == len(members)
+        ]  # fmt: skip
+    return found
+
+
+def one_scene(backtest: Backtest) -> bool:
+    """Whether there are several series, with the same periods and origins."""
+    every = [job.cuts for job in backtest.jobs.values()]
+    first = every[0]
+    return len(every) > 1 and all(
+        np.array_equal(cuts.moments, first.moments) and np.array_equal(cuts.ends, first.ends)
+        and cuts.table.axis == first.table.axis for cuts in every
+    )  # fmt: skip
 
 
 def why_undefined(backtest: Backtest) -> dict[tuple[str, str], str]:

@@ -21,6 +21,8 @@ from offing.handover import (
     agreed_rows,
     bend_rows,
     coefficient_rows,
+    combined_contribution_rows,
+    combined_forecast_rows,
     combined_rows,
     contribution_rows,
     csv_text,
@@ -90,7 +92,10 @@ def tables(study: Study, step: str) -> dict[str, pd.DataFrame]:
         ]
         found["running"] = [running_rows(each) for each in study.running.values()]
         found["releases"] = [release_rows(each) for each in study.running.values()]
-        found["combined"] = [combined_rows(each) for each in (study.combination,) if each is not None]
+        if study.combination is not None:
+            found["combined"] = [combined_rows(study.combination)]
+            found["forecast"].append(combined_forecast_rows(study.combination))
+            found["contributions"].append(combined_contribution_rows(study.combination))
         found["totals"] = [total_rows(each, study.fits[name]) for name, made in study.totals.items() for each in made]
         found["split"] = [split_rows(each, study.fits[name]) for name, each in study.splits.items()]
     if step == "explain":
