@@ -322,3 +322,95 @@ def test_levels_of_a_hierarchy():
     south = np.abs(runs["S / adult"].error).mean()
     assert own["port"] == pytest.approx((3.0 * north + 3.0 * south) / 6.0)
     assert own["total"] == pytest.approx(np.abs(sum(run.error for run in runs.values())).mean())
+
+
+def test_holidays_that_lean_on_each_other_share_their_design():
+    """Strengths are learnt anew at each origin; together and anew give the same, and new holidays go the long way."""
+    from offing.judging.anew import fitted_anew
+    from offing.judging.together import fitted_together
+
+    generator = np.random.default_rng(11)
+    days = pd.date_range("2021-01-01", periods=800, freq="D")
+    data = pd.Series(100.0 + generator.normal(size=800), days, name="sold")
+    model = of.Model("sold", [of.Trend(), of.Season("week"), of.Holidays(country="NO", days_before=1)])
+    found = of.backtest(model, data, horizon=14, origins=6)
+    job = found.jobs[""]
+    (together,) = fitted_together([job])
+    assert together is not None
+    assert together[1].all()
+    (anew,) = fitted_anew([job])
+    assert np.allclose(together[0].mean, anew.mean, rtol=1e-10)
+    assert np.allclose(together[0].quantiles, anew.quantiles, rtol=1e-10)
+    early = of.backtest(model, data, horizon=220, origins=["2021-06-10"])
+    assert fitted_together([early.jobs[""]]) == [None], "Christmas was not seen yet"
+    assert np.isfinite(early.own[0].mean).all()
+
+
+def test_quarters_from_months_are_judged_from_what_was_out(yard):
+    """A boatyard's quarter, from a day within it: ex-ante uses the months that are out, ex-post all of them."""
+    model, data = yard
+    options = {"horizon": 1, "first_origin": "2022-05-25", "every": 1}
+    found = of.backtest(model, data, **options)
+    post, ante = (next(run for run in found.own if run.basis == basis) for basis in ("ex-post", "ex-ante"))
+    cuts = found.cuts()
+    day = cuts.origins[2]
+    by_hand = model.fit(data, as_of=f"{day:%Y-%m-%d}").forecast(1)
+    assert ante.mean[2, 0] == pytest.approx(by_hand.mean[0], rel=1e-10)
+    assert by_hand.outlooks, "a month and some weeks are not out"
+    assert np.abs(post.error).mean() < np.abs(ante.error).mean()
+    shifted = of.backtest(model, data, basis="ex-ante", edge="shifted", **options)
+    assert not np.allclose(shifted.own[0].mean, ante.mean)
+
+
+@pytest.fixture(scope="module")
+def yard():
+    """The boatyard's tables and a model of both indicators."""
+    from offing.demo import boatyard
+
+    made = boatyard()
+    data = {
+        "yard": of.read(made.orders, release_delay="14 days"),
+        "charter": of.read(made.bookings, release_delay="21 days"),
+        "web": of.read(made.enquiries, stamp="start"),
+    }
+    charter = of.Driver("charter.charter bookings", weights="flat", span=6)
+    web = of.Driver("web.web enquiries", weights="flat", span=13)
+    return of.Model("yard.orders", [of.Trend(), of.Season("year", harmonics=1), charter, web]), data
+
+
+def test_vintages_of_the_target_are_those_of_their_time():
+    """At an origin the fit sees first releases, scores are against the newest ones."""
+    months = pd.period_range("2018-01", periods=40, freq="M")
+    truth = 100.0 + np.random.default_rng(3).normal(size=40).cumsum()
+    rows = []
+    for i, month in enumerate(months):
+        out = (month + 1).start_time
+        rows.append({"month": str(month), "out": out.date(), "sold": truth[i] + 10.0})
+        rows.append({"month": str(month), "out": (out + pd.Timedelta("60D")).date(), "sold": truth[i]})
+    data = of.read(pd.DataFrame(rows), time="month", released="out")
+    found = of.backtest(of.Model("sold"), data, horizon=2, origins=4, every=1)
+    run = found.own[0]
+    end = int(found.cuts().ends[0])
+    seen = truth[:end].copy()
+    seen[-2:] += 10.0  # the newest two are first releases yet
+    assert run.mean[0, 0] == pytest.approx(seen.mean())
+    assert run.cuts.outcome[0].tolist() == pytest.approx(truth[end : end + 2].tolist())
+    last = next(each for each in found.references if each.name == "last value")
+    assert last.mean[0, 0] == pytest.approx(seen[-1])
+
+
+def test_workers_keep_order_and_errors():
+    from offing.base.workers import carried_out
+
+    def halved(value):
+        if value == 3:
+            raise of.InputError("found 3")
+        return value / 2.0
+
+    assert carried_out(halved, [4, 2, 8], "halving") == [2.0, 1.0, 4.0]
+    with ThreadPoolExecutor(2) as pool:
+        assert carried_out(halved, list(range(4, 20)), "halving", pool) == [each / 2.0 for each in range(4, 20)]
+        with pytest.raises(of.InputError, match="Found 3"):
+            carried_out(halved, [1, 2, 3, 4], "halving", pool)
+    with pytest.raises(of.InputError, match="Found 3"):
+        carried_out(halved, [1, 3], "halving")

@@ -121,8 +121,8 @@ def test_a_search_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
     data = monthly(132)
     choices = {"season.harmonics": [1, 2, 3, 4, 5], "scale": ["level", "log"], "half_life": [None, 50.0]}
     record = tmp_path / "search.sqlite"
-    module = importlib.import_module("offing.judging.search")
-    plain, calls = module._Scene.tried, []
+    module = importlib.import_module("offing.judging.hunt")
+    plain, calls = module.Scene.tried, []
 
     def interrupted(scene, batch, folds):
         calls.append(len(batch))
@@ -130,7 +130,7 @@ def test_a_search_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
             raise KeyboardInterrupt
         return plain(scene, batch, folds)
 
-    monkeypatch.setattr(module._Scene, "tried", interrupted)
+    monkeypatch.setattr(module.Scene, "tried", interrupted)
     stopped = of.search(MODEL, data, choices, horizon=6, budget=600.0, record=record)
     monkeypatch.undo()
     assert stopped.stopped == "It was interrupted: this is the best so far."
@@ -139,7 +139,7 @@ def test_a_search_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
     assert len(sqlite3.connect(record).execute("SELECT * FROM tried").fetchall()) == done
     counted = []
     monkeypatch.setattr(
-        module._Scene, "tried", lambda scene, batch, folds: counted.append(len(batch)) or plain(scene, batch, folds)
+        module.Scene, "tried", lambda scene, batch, folds: counted.append(len(batch)) or plain(scene, batch, folds)
     )
     resumed = of.search(MODEL, data, choices, horizon=6, record=record)
     assert sum(counted) == 20 - done, "only what was left"

@@ -147,7 +147,10 @@ _Fitted = tuple[Array, Array, Array, Array, NDArray[np.bool_]]
 def _roots(triangles: Array, choice: Choice) -> Array:
     """Triangles (f, k + 1, k + 1) of a choice's columns and the target, the free columns first."""
     places = [*choice.places[choice.order].tolist(), triangles.shape[1] - 1]
-    return np.asarray(np.linalg.qr(triangles[:, :, places], mode="r"))
+    roots = np.asarray(np.linalg.qr(triangles[:, :, places], mode="r"))
+    # A choice may take a column twice, and then has more than there are rows.
+    short = len(places) - roots.shape[1]
+    return np.pad(roots, ((0, 0), (0, short), (0, 0))) if short else roots
 
 
 def _told_apart(roots: Array, free: int) -> NDArray[np.bool_]:

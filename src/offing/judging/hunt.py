@@ -1,0 +1,224 @@
+"""The course of a search: candidates in batches, within their time."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import Executor
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any, Literal
+
+import numpy as np
+
+from offing.base import InputError, Progress
+from offing.judging.anew import Job
+from offing.judging.backtest import Backtest, jobs_of
+from offing.judging.origins import Origins
+from offing.judging.record import Record, Tried
+from offing.judging.routes import attempt_all, run_all
+from offing.judging.run import Basis, Run
+from offing.judging.scoring import score_of
+from offing.judging.space import Space
+from offing.model import Model
+from offing.tables import Panel, Table
+
+Way = Literal["grid", "random", "narrowing"]
+#: Of each round of narrowing a third is kept, and the origins are trebled (Jamieson & Talwalkar 2016).
+KEPT = 3
+#: The first batch of candidates, whose cost tells how many fit; later ones take about this share of the time.
+_FIRST, _SLICE = 4, 0.03
+#: Without a time budget batches are of so many.
+_BATCH = 256
+#: Share of the budget that is kept for the winner's last test and fit, beside what they are measured to cost.
+_RESERVE = 0.02
+#: What the model as stated is called beside the winner.
+STATED = "as stated"
+
+
+@dataclass
+class Scene:
+    """What all candidates of a search share."""
+
+    space: Space
+    series: Mapping[str, dict[str, Table]]
+    plan: Origins
+    basis: Basis
+    score: str
+    held_back: int
+    planned: tuple[str, ...]
+    plans: Mapping[str, Table | Panel]
+    executor: Executor | None
+    terms: dict[tuple[str, tuple[Any, ...]], Any] = field(default_factory=dict)
+
+    @cached_property
+    def stage(self) -> list[Job]:
+        """A job of every series, from origins whose outcomes lie before what is held back."""
+        return jobs_of([self.space.model], self.series, self.plan, [self.basis], planned=self.planned,
+                       plans=self.plans, hidden=self.held_back)  # fmt: skip
+
+    @property
+    def folds(self) -> int:
+        """How many origins there are."""
+        return max(len(job.cuts.moments) for job in self.stage)
+
+    def part(self, folds: int) -> list[list[int]]:
+        """So many origins of each series, spread over all."""
+        return [sorted({round(x) for x in np.linspace(0, len(job.cuts.moments) - 1, min(folds, len(job.cuts.moments)))})
+                for job in self.stage]  # fmt: skip
+
+    def tried(self, choices: Sequence[tuple[int, ...]], folds: int) -> list[Tried]:
+        """What became of some candidates on so many origins."""
+        started = time.perf_counter()
+        models: list[Model | str] = []
+        for digits in choices:
+            try:
+                models.append(self.space.built(digits, self.terms))
+            except InputError as error:
+                models.append(str(error))
+        scores: list[list[float]] = [[] for _ in choices]
+        columns: list[list[float]] = [[] for _ in choices]
+        whys = ["" if isinstance(each, Model) else each for each in models]
+        for stage, places in zip(self.stage, self.part(folds), strict=True):
+            cuts = stage.cuts.only(places)
+            jobs = {
+                i: replace(stage, model=each, cuts=cuts) for i, each in enumerate(models) if isinstance(each, Model)
+            }
+            for i, run in self._runs({i: job for i, job in jobs.items() if not whys[i]}).items():
+                if isinstance(run, InputError):
+                    whys[i] = str(run)
+                else:
+                    scores[i].append(score_of(run, self.score))
+                    columns[i].append(float(np.mean(np.zeros(1) if run.columns is None else run.columns)))
+        each = (time.perf_counter() - started) / max(len(choices), 1)
+        return [
+            Tried(digits, folds, float("nan") if why else float(np.mean(own)),
+                  float("nan") if why else float(np.mean(sizes)), each, why)
+            for digits, own, sizes, why in zip(choices, scores, columns, whys, strict=True)
+        ]  # fmt: skip
+
+    def _runs(self, jobs: Mapping[int, Job]) -> dict[int, Run | InputError]:
+        """The runs of one series' candidates, or why there is none."""
+        return dict(zip(jobs, attempt_all(list(jobs.values()), self.executor), strict=True))
+
+    def held(self, winner: Tried) -> Backtest:
+        """The winner and the model as stated on what was held back."""
+        every, first = self.plan.usual_step, self.plan.first_origin
+        origins = max((self.held_back - self.plan.gap - self.plan.horizon) // every + 1, 1)
+        plan = replace(self.plan, origins=None if first is not None else origins, every=every)
+        models = [self.space.built(winner.digits, self.terms)]
+        if self.space.stated() not in (None, winner.digits):
+            models.append(replace(self.space.model, name=STATED))
+        jobs = jobs_of(models, self.series, plan, [self.basis], planned=self.planned, plans=self.plans)
+        if first is not None:
+            jobs = [self._newest(job) for job in jobs]
+        runs = run_all(jobs, self.executor)
+        first = {series: next(job for job in jobs if job.series == series) for series in self.series}
+        return Backtest(tuple(models), plan, tuple(runs), first)
+
+    def _newest(self, job: Job) -> Job:
+        """The job from those origins alone whose outcomes all lie in what was held back."""
+        values = job.cuts.table.values(job.cuts.column)
+        start = int(np.flatnonzero(np.isfinite(values))[-1]) + 1 - self.held_back
+        folds = np.flatnonzero(job.cuts.rows[:, 0] >= start).tolist()
+        return replace(job, cuts=job.cuts.only(folds or [len(job.cuts.ends) - 1]))
+
+
+@dataclass
+class Hunt:
+    """The course of a search."""
+
+    scene: Scene
+    record: Record
+    started: float
+    budget: float | None
+    tell: Callable[[str], object] | None
+    found: dict[tuple[tuple[int, ...], int], Tried] = field(default_factory=dict)
+    expected: int | None = None
+    stopped: str = ""
+    reserve: float = 0.0
+
+    @property
+    def left(self) -> float:
+        """Seconds that are left for candidates."""
+        if self.budget is None:
+            return float("inf")
+        return self.budget * (1.0 - _RESERVE) - (time.monotonic() - self.started) - self.reserve
+
+    def latest(self) -> list[Tried]:
+        """Each candidate with its score on the most origins."""
+        best: dict[tuple[int, ...], Tried] = {}
+        for each in self.found.values():
+            if each.digits not in best or best[each.digits].folds < each.folds:
+                best[each.digits] = each
+        return list(best.values())
+
+    def run(self, way: Way, tries: int | None, seed: int) -> None:
+        """Try candidates until all are tried or the time is up."""
+        self.found = {(each.digits, each.folds): each for each in self.record.known()}
+        order = list(_limited(self.scene.space, tries, seed))
+        with Progress("searching") as progress:
+            if way != "narrowing":
+                self._all(order, self.scene.folds, progress, (0.0, 1.0))
+                return
+            rounds = [self.scene.folds]
+            while rounds[0] > KEPT and len(order) // KEPT ** len(rounds) >= 2:
+                rounds.insert(0, max(2, -(-rounds[0] // KEPT)))
+            for i, folds in enumerate(rounds):
+                last = i == len(rounds) - 1
+                # Each round may take its share of the time, so that the last one is reached.
+                self._all(order, folds, progress, (i / len(rounds), (i + 1) / len(rounds)))
+                own = [self.found[digits, folds] for digits in order if (digits, folds) in self.found]
+                own = sorted((each for each in own if np.isfinite(each.score)), key=lambda each: each.score)
+                if not last:
+                    order = [each.digits for each in own[: max(len(own) // KEPT, 1)]]
+
+    def _all(self, order: Sequence[tuple[int, ...]], folds: int, progress: Progress, span: tuple[float, float]) -> None:
+        """Try candidates in their order on so many origins, within a span of the time."""
+        todo = [digits for digits in order if (digits, folds) not in self.found]
+        size, whole = (_FIRST if self.budget is not None else _BATCH), len(todo)
+        until = float("inf") if self.budget is None else self.budget * span[1]
+        tried, spent = 0, 0.0
+        while todo:
+            room = min(self.left, until - (time.monotonic() - self.started))
+            if tried and room < max(spent / tried, 0.0):
+                self.stopped = "The time was up before all were tried." if span[1] == 1.0 else self.stopped
+                return
+            batch, todo = todo[:size], todo[size:]
+            started = time.monotonic()
+            new = self.scene.tried(batch, folds)
+            taken = time.monotonic() - started
+            self.record.add(new)
+            self.found |= {(each.digits, folds): each for each in new}
+            tried, spent = tried + len(batch), spent + taken
+            if self.budget is not None:
+                # Candidates differ in cost: the dearest so far is what one may take, and batches grow slowly.
+                one = max(taken / len(batch), spent / tried)
+                # The winner and the model as stated are yet to be forecast from the origins held back.
+                self.reserve = max(self.reserve, 2.0 * one)
+                if self.expected is None:
+                    room = min(self.left, until - (time.monotonic() - self.started))
+                    self._announce(tried + max(int(room / max(one, 1e-9)), 0), one)
+                share = max(_SLICE * self.budget, one)
+                size = max(1, min(int(share / max(one, 1e-9)), 2 * len(batch), _BATCH))
+            done = (whole - len(todo)) / whole
+            clock = 0.0 if self.budget is None else (time.monotonic() - self.started) / self.budget
+            progress.update(max(span[0] + (span[1] - span[0]) * done, clock))
+
+    def _announce(self, fits: int, taken: float) -> None:
+        size = self.scene.space.size
+        self.expected = min(fits, size)
+        if self.tell is not None and self.budget is not None:
+            part = "all" if fits >= size else f"about {fits:,} of"
+            self.tell(f"A candidate takes {taken:.3g} s: {part} {size:,} fit into {self.budget:g} s.")
+
+
+def _limited(space: Space, tries: int | None, seed: int) -> list[tuple[int, ...]]:
+    most = 100_000 if tries is None else tries
+    return list(space.ordered(most, np.random.default_rng(seed)))
+
+
+def best_of(tried: Sequence[Tried]) -> Tried:
+    """The best candidate of those that were scored on the most origins."""
+    most = max(each.folds for each in tried if np.isfinite(each.score))
+    return min((each for each in tried if each.folds == most and np.isfinite(each.score)), key=lambda each: each.score)
