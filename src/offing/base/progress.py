@@ -28,9 +28,9 @@ class Progress:
     shown: float = 0.0
 
     def update(self, share: float) -> None:
-        """Tell that this share of the work (0 to 1) is done."""
+        """Tell that this share of the work (0 to 1) is done; work without a name is part of other work."""
         now = time.monotonic()
-        if not self.stream.isatty() or now - self.started < PATIENCE or now - self.shown < PACE:
+        if not self.what or not self.stream.isatty() or now - self.started < PATIENCE or now - self.shown < PACE:
             return
         self.shown = now
         left = (now - self.started) * (1.0 - share) / max(share, 1e-9)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import sys
 import time
 from collections.abc import Callable, Sequence
@@ -19,6 +20,8 @@ Result = TypeVar("Result")
 
 #: Seconds of work left from which on it pays to start other processes, which takes about a second each.
 WORTH = 6.0
+#: What tells linear algebra how many threads to use, when a process starts.
+_THREADS = ("OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "OMP_NUM_THREADS")
 
 
 def carried_out(
@@ -41,21 +44,64 @@ def carried_out(
             started = time.monotonic()
             for task in tasks:
                 left = (time.monotonic() - started) * (len(tasks) - len(found)) / max(len(found), 1)
-                if found and left > WORTH and _processes() > 1:
+                if found and Workers().worth(left):
                     break
                 found.append(function(task))
                 progress.update(len(found) / len(tasks))
             if len(found) == len(tasks):
                 return found
-            pool = ProcessPoolExecutor(_processes(), get_context("spawn"))
-            try:
-                found += _gathered(function, tasks[len(found) :], pool, progress)
-            except BrokenProcessPool:
-                found += [function(task) for task in tasks[len(found) :]]
-            finally:
-                pool.shutdown(cancel_futures=True)
-            return found
+            with Workers() as workers:
+                pool = workers.started()
+                try:
+                    return found + _gathered(function, tasks[len(found) :], pool, progress)
+                except BrokenProcessPool:  # where no process can be started, all is done in this one
+                    return found + [function(task) for task in tasks[len(found) :]]
         return _gathered(function, tasks, executor, progress)
+
+
+class Workers:
+    """An executor that was given, or processes of our own that are started when it pays, and ended with the block.
+
+    Examples
+    --------
+    >>> from offing.base.workers import Workers
+    >>> with Workers() as workers:
+    ...     print(workers.executor)
+    None
+    """
+
+    def __init__(self, given: Executor | None = None) -> None:
+        self.executor = given
+        self._own: ProcessPoolExecutor | None = None
+        self._settings: dict[str, str | None] = {}
+
+    def started(self) -> Executor:
+        """The executor; processes are started if there is none."""
+        if self.executor is None:
+            # Each process has one processor: threads of its own would wait for those of the others.
+            self._settings = {name: os.environ.get(name) for name in _THREADS}
+            os.environ.update(dict.fromkeys([name for name in _THREADS if name not in os.environ], "1"))
+            self._own = ProcessPoolExecutor(_processes(), get_context("spawn"), initializer=_uninterrupted)
+            self.executor = self._own
+        return self.executor
+
+    def worth(self, seconds: float) -> bool:
+        """Whether it pays to start processes for so much work, and can be done safely."""
+        return self.executor is None and seconds > WORTH and _processes() > 1
+
+    def __enter__(self) -> Workers:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._own is not None:
+            self._own.shutdown(cancel_futures=True)
+            for name in [name for name, before in self._settings.items() if before is None]:
+                os.environ.pop(name, None)
+
+
+def _uninterrupted() -> None:
+    """Leave an interruption from the keyboard to the process that waits for the results."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 
 def _gathered(

@@ -117,7 +117,7 @@ def _attempted(jobs: Sequence[Job], executor: Executor | None, *, strict: bool) 
         for folds in _shares(len(jobs[own[0]].cuts.moments), len(groups)):
             tasks.append(_Task(tuple(jobs[i] for i in own), folds, strict))
             members.append(own)
-    found = carried_out(_folds, tasks, "forecasting from past origins", executor)
+    found = carried_out(_folds, tasks, "forecasting from past origins" if strict else "", executor)
     parts: list[list[_Folds | InputError]] = [[] for _ in jobs]
     for own, results in zip(members, found, strict=True):
         for i, result in zip(own, results, strict=True):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import Executor
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, Literal
@@ -12,6 +11,7 @@ from typing import Any, Literal
 import numpy as np
 
 from offing.base import InputError, Progress
+from offing.base.workers import Workers
 from offing.judging.anew import Job
 from offing.judging.backtest import Backtest, jobs_of
 from offing.judging.origins import Origins
@@ -20,6 +20,7 @@ from offing.judging.routes import attempt_all, run_all
 from offing.judging.run import Basis, Run
 from offing.judging.scoring import score_of
 from offing.judging.space import Space
+from offing.judging.together import is_plain
 from offing.model import Model
 from offing.tables import Panel, Table
 
@@ -27,7 +28,9 @@ Way = Literal["grid", "random", "narrowing"]
 #: Of each round of narrowing a third is kept, and the origins are trebled (Jamieson & Talwalkar 2016).
 KEPT = 3
 #: The first batch of candidates, whose cost tells how many fit; later ones take about this share of the time.
-_FIRST, _SLICE = 4, 0.03
+_FIRST, _SLICE = 2, 0.03
+#: Candidates that take so many seconds are fitted anew, and so by other processes if there are many.
+_SLOW = 0.03
 #: Without a time budget batches are of so many.
 _BATCH = 256
 #: Share of the budget that is kept for the winner's last test and fit, beside what they are measured to cost.
@@ -48,7 +51,7 @@ class Scene:
     held_back: int
     planned: tuple[str, ...]
     plans: Mapping[str, Table | Panel]
-    executor: Executor | None
+    workers: Workers
     terms: dict[tuple[str, tuple[Any, ...]], Any] = field(default_factory=dict)
 
     @cached_property
@@ -99,7 +102,7 @@ class Scene:
 
     def _runs(self, jobs: Mapping[int, Job]) -> dict[int, Run | InputError]:
         """The runs of one series' candidates, or why there is none."""
-        return dict(zip(jobs, attempt_all(list(jobs.values()), self.executor), strict=True))
+        return dict(zip(jobs, attempt_all(list(jobs.values()), self.workers.executor), strict=True))
 
     def held(self, winner: Tried) -> Backtest:
         """The winner and the model as stated on what was held back."""
@@ -112,7 +115,7 @@ class Scene:
         jobs = jobs_of(models, self.series, plan, [self.basis], planned=self.planned, plans=self.plans)
         if first is not None:
             jobs = [self._newest(job) for job in jobs]
-        runs = run_all(jobs, self.executor)
+        runs = run_all(jobs, self.workers.executor)
         first = {series: next(job for job in jobs if job.series == series) for series in self.series}
         return Backtest(tuple(models), plan, tuple(runs), first)
 
@@ -137,13 +140,16 @@ class Hunt:
     expected: int | None = None
     stopped: str = ""
     reserve: float = 0.0
+    folds: int = 0
+    spent: float = 0.0
+    dearest: float = 0.0
 
     @property
     def left(self) -> float:
         """Seconds that are left for candidates."""
         if self.budget is None:
             return float("inf")
-        return self.budget * (1.0 - _RESERVE) - (time.monotonic() - self.started) - self.reserve
+        return self.budget * (1.0 - _RESERVE) - self._clock - self.reserve
 
     def latest(self) -> list[Tried]:
         """Each candidate with its score on the most origins."""
@@ -176,34 +182,48 @@ class Hunt:
     def _all(self, order: Sequence[tuple[int, ...]], folds: int, progress: Progress, span: tuple[float, float]) -> None:
         """Try candidates in their order on so many origins, within a span of the time."""
         todo = [digits for digits in order if (digits, folds) not in self.found]
-        size, whole = (_FIRST if self.budget is not None else _BATCH), len(todo)
+        size, whole = (_BATCH if self.budget is None and is_plain(self.scene.space.model) else _FIRST), len(todo)
         until = float("inf") if self.budget is None else self.budget * span[1]
-        tried, spent = 0, 0.0
         while todo:
-            room = min(self.left, until - (time.monotonic() - self.started))
-            if tried and room < max(spent / tried, 0.0):
+            room, one = min(self.left, until - self._clock), self.dearest * folds
+            if self.found and room <= one:
                 self.stopped = "The time was up before all were tried." if span[1] == 1.0 else self.stopped
                 return
+            size = size if one == 0.0 or self.budget is None else max(1, min(size, int(room / one)))
             batch, todo = todo[:size], todo[size:]
-            started = time.monotonic()
-            new = self.scene.tried(batch, folds)
-            taken = time.monotonic() - started
-            self.record.add(new)
-            self.found |= {(each.digits, folds): each for each in new}
-            tried, spent = tried + len(batch), spent + taken
-            if self.budget is not None:
-                # Candidates differ in cost: the dearest so far is what one may take, and batches grow slowly.
-                one = max(taken / len(batch), spent / tried)
-                # The winner and the model as stated are yet to be forecast from the origins held back.
-                self.reserve = max(self.reserve, 2.0 * one)
-                if self.expected is None:
-                    room = min(self.left, until - (time.monotonic() - self.started))
-                    self._announce(tried + max(int(room / max(one, 1e-9)), 0), one)
-                share = max(_SLICE * self.budget, one)
-                size = max(1, min(int(share / max(one, 1e-9)), 2 * len(batch), _BATCH))
-            done = (whole - len(todo)) / whole
-            clock = 0.0 if self.budget is None else (time.monotonic() - self.started) / self.budget
+            self._try(batch, folds)
+            one = self.dearest * folds
+            if self.budget is not None and self.expected is None:
+                self._announce(len(batch) + max(int((min(self.left, until - self._clock)) / max(one, 1e-9)), 0), one)
+            if one > _SLOW and self.scene.workers.worth(min(len(todo) * one, self.left)):
+                self.scene.workers.started()
+            size = self._size(len(batch), one)
+            done, clock = (whole - len(todo)) / whole, 0.0 if self.budget is None else self._clock / self.budget
             progress.update(max(span[0] + (span[1] - span[0]) * done, clock))
+
+    @property
+    def _clock(self) -> float:
+        """Seconds since the search began."""
+        return time.monotonic() - self.started
+
+    def _try(self, batch: Sequence[tuple[int, ...]], folds: int) -> None:
+        """Try a batch and keep what became of it."""
+        started = time.monotonic()
+        new = self.scene.tried(batch, folds)
+        self.record.add(new)
+        self.found |= {(each.digits, folds): each for each in new}
+        taken = time.monotonic() - started
+        self.folds, self.spent = self.folds + folds * len(batch), self.spent + taken
+        # Candidates differ in cost: the dearer of the newest and of all so far is what one may take.
+        self.dearest = max(taken / (folds * len(batch)), self.spent / self.folds)
+
+    def _size(self, before: int, one: float) -> int:
+        """How large the next batch is, if a candidate takes so many seconds; batches grow slowly."""
+        if self.budget is None:
+            return min(2 * before, _BATCH)
+        # The winner and the model as stated are yet to be forecast from the origins held back.
+        self.reserve = max(self.reserve, 2.0 * one)
+        return max(1, min(int(max(_SLICE * self.budget, one) / max(one, 1e-9)), 2 * before, _BATCH))
 
     def _announce(self, fits: int, taken: float) -> None:
         size = self.scene.space.size

@@ -14,6 +14,7 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count, nearest
+from offing.base.workers import Workers
 from offing.judging.backtest import Backtest, bases_of
 from offing.judging.hunt import STATED, Hunt, Scene, Way, best_of
 from offing.judging.origins import Origins
@@ -304,19 +305,19 @@ def search(
     series = split_series(tables_of(data), model.target)
     chosen = bases_of([model], basis)[-1]
     plan = Origins(horizon, origins, first_origin, every, gap)
-    scene = Scene(space, series, plan, chosen, score, held_back, tuple(planned), plans or {}, executor)
     mark = mark_of(space, series, (plan, chosen, score, held_back, tuple(planned)))
-    with Record(record, mark) as kept:
+    with Workers(executor) as workers, Record(record, mark) as kept:
+        scene = Scene(space, series, plan, chosen, score, held_back, tuple(planned), plans or {}, workers)
         hunt = Hunt(scene, kept, started, budget, tell)
         try:
             hunt.run(way, tries, seed)
         except KeyboardInterrupt:
             hunt.stopped = "It was interrupted: this is the best so far."
         tried = hunt.latest()
-    if not any(np.isfinite(each.score) for each in tried):
-        why = next((each.why for each in tried if each.why), "no time was left")
-        raise InputError(f"no candidate could be scored: {why}", "Give other choices, or more time.", key="choices")
-    held = scene.held(best_of(tried))
+        if not any(np.isfinite(each.score) for each in tried):
+            why = next((each.why for each in tried if each.why), "no time was left")
+            raise InputError(f"no candidate could be scored: {why}", "Give other choices, or more time.", key="choices")
+        held = scene.held(best_of(tried))
     return Search(space, tuple(tried), plan, chosen, score, held_back, held, scene.folds, hunt.expected,
                   time.monotonic() - started, hunt.stopped, tables_of(data))  # fmt: skip
 

@@ -36,7 +36,7 @@ def fitted_together(jobs: Sequence[Job]) -> list[tuple[Run, Mask] | None]:
     found: list[tuple[Run, Mask] | None] = [None] * len(jobs)
     groups: dict[tuple[object, ...], list[int]] = {}
     for i, job in enumerate(jobs):
-        if _plain(job.model) and job.cuts.plan.window is None and job.cuts.table.vintages is None:
+        if is_plain(job.model) and job.cuts.plan.window is None and job.cuts.table.vintages is None:
             groups.setdefault((job.model.scale, job.model.offset, job.basis, job.foreseen), []).append(i)
     for members in groups.values():
         shared = _Shared([jobs[i] for i in members])
@@ -46,7 +46,7 @@ def fitted_together(jobs: Sequence[Job]) -> list[tuple[Run, Mask] | None]:
     return [None if each is None else (replace(each[0], seconds=taken), each[1]) for each in found]
 
 
-def _plain(model: Model) -> bool:
+def is_plain(model: Model) -> bool:
     """Whether a model is a regression of the target as it is, with nothing else that is learnt."""
     return not (
         model.dynamics is not None or model.loss != "squares" or model.half_life is not None or model.steps
