@@ -245,9 +245,13 @@ def test_undefined_scores_are_told_and_never_infinite():
     table = of.scores(found).set_index("model")
     assert np.isnan(table.loc["main", "MAPE"])
     assert not np.isinf(table.select_dtypes("number").to_numpy()).any()
-    from offing.judging.scoring import why_undefined
+    from offing.judging.scoring import notes
 
-    assert why_undefined(found)["main", "MAPE"] == "an outcome is zero"
+    assert notes(found)["main", "MAPE"] == "an outcome is zero"
+    near = sold.where(sold > 0.0, 3.0)
+    near.iloc[37] = 1e-4
+    found = of.backtest(of.Model("sold", [of.Trend()]), near, horizon=2, origins=4)
+    assert notes(found)["main", "MAPE"] == "one outcome near zero makes most of it"
 
 
 def test_totals_of_quarters():

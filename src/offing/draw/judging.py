@@ -156,7 +156,7 @@ def draw_comparison(result: Comparison) -> Picture:
     """One row a candidate, one dot an origin; the bar is the score over all."""
     table = result.table
     names = table["model"].tolist()[::-1][-_ROWS:]
-    more = f" {len(table) - _ROWS} worse ones are not shown." if len(table) > _ROWS else ""
+    more = f" Not shown: {count(len(table) - _ROWS, 'worse one')}." if len(table) > _ROWS else ""
     ahead, best = result.best_reference, result.best
     title = _skill(result)
     unit = result.backtest.unit if SCORES[result.score].unit else ""

@@ -17,12 +17,12 @@ from offing.judging.scoring import (
     TOTAL,
     all_parts,
     levels_of,
+    notes,
     one_scene,
     parts_of_runs,
     scored,
     summed,
     totals_of,
-    why_undefined,
 )
 
 #: The scenario of what is judged: none is assumed.
@@ -64,9 +64,10 @@ def score_rows(found: Backtest, sums: Sequence[str] = ()) -> pd.DataFrame:
     rows["origin"] = ["" if pd.isna(each) else _iso([each], frequency)[0] for each in rows["origin"]]
     rows["series"] = [each or found.cuts().column for each in rows["series"]]
     rows["scenario"] = _NONE
-    whys = why_undefined(found)
+    told = notes(found)
     keys = zip(rows["model"], rows["score"], rows["value"], strict=True)
-    rows["note"] = [whys.get((model, score), "") if np.isnan(value) else "" for model, score, value in keys]
+    rows["note"] = [told.get((model, score), "") if np.isnan(value) or score == "MAPE" else ""
+                    for model, score, value in keys]  # fmt: skip
     return rows[_SCORES]
 
 

@@ -36,8 +36,8 @@ from offing.model.words import as_html, number, percent, rounded, text_table, wr
 from offing.tables import Panel, Sources, Table, split_series
 
 BASES: tuple[Basis, ...] = ("ex-post", "ex-ante")
-#: Rows of a table to read.
-_ROWS = 13
+#: Rows of tables to read: of horizons, and of origins.
+_ROWS, _ORIGINS = 13, 30
 
 
 @dataclass(frozen=True)
@@ -188,7 +188,7 @@ class Backtest:
         ahead = found.best_reference
         own = found.by_origin[self.models[0].name]
         days = [f"{day:%Y-%m-%d}" for day in found.by_origin.index]
-        places = _spread_out(len(days), _ROWS)
+        places = _spread_out(len(days), _ORIGINS)
         columns = [[days[i] for i in places], [rounded(own)[i] for i in places]]
         heads = ["origin", found.score]
         if ahead is not None:

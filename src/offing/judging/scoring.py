@@ -76,6 +76,8 @@ UNDEFINED = {
     "MASE": "the past never changed, or is too short", "RMSSE": "the past never changed, or is too short",
 }  # fmt: skip
 _NO_BAND = "it has no intervals"
+#: Of fewer forecasts one may well make most of a mean.
+_FEW = 6
 
 
 def check_score(score: str) -> str:
@@ -218,7 +220,7 @@ def scores(
     Returns
     -------
     DataFrame
-        Undefined scores are NaN; `why_undefined` tells why. Without `by` and with one score a table of candidates and
+        Undefined scores are NaN; the note in ``scores.csv`` tells why. Without `by` and with one score a table of candidates and
         bases. Else columns ``basis, model`` and what it is by, then the scores.
 
     Raises
@@ -369,8 +371,12 @@ def one_scene(backtest: Backtest) -> bool:
     )  # fmt: skip
 
 
-def why_undefined(backtest: Backtest) -> dict[tuple[str, str], str]:
-    """Why a candidate has no such score, by candidate and score; candidates without forecasts under every score."""
+def notes(backtest: Backtest) -> dict[tuple[str, str], str]:
+    """Why a candidate has no such score, or what rules it, by candidate and score.
+
+    Candidates without forecasts stand under every score. A MAPE of which one outcome near zero makes more than half is
+    told as well: it says nothing of the others.
+    """
     found: dict[tuple[str, str], str] = {}
     for run in backtest.runs:
         if run.why:
@@ -380,6 +386,9 @@ def why_undefined(backtest: Backtest) -> dict[tuple[str, str], str]:
         values = scored(parts, [], list(SCORES)).iloc[0]
         for name in values.index[values.isna()]:
             found[run.name, str(name)] = UNDEFINED.get(str(name), _NO_BAND)
+        shares = parts["share"].to_numpy()
+        if len(shares) >= _FEW and shares.max() > shares.sum() / 2.0:
+            found[run.name, "MAPE"] = "one outcome near zero makes most of it"
     return found
 
 
