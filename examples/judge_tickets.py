@@ -5,11 +5,13 @@ Run it as ``python examples/judge_tickets.py``; it makes up its own data and nee
 
 import sys
 
+import pandas as pd
+
 import offing as of
 from offing.demo import ferry
 
 
-def models(days: object) -> list[of.Model]:
+def models(days: pd.DataFrame) -> list[of.Model]:
     """One with drivers, one of the calendar alone."""
     calendar = [of.Trend(), of.Season("year", harmonics=3), of.Holidays(table=days, pooling="none")]
     drivers = [

@@ -248,7 +248,7 @@ def test_undefined_scores_are_told_and_never_infinite():
     from offing.judging.scoring import notes
 
     assert notes(found)["main", "MAPE"] == "an outcome is zero"
-    near = sold.where(sold > 0.0, 3.0)
+    near = sold.where(sold > 0.0, 4.0)
     near.iloc[37] = 1e-4
     found = of.backtest(of.Model("sold", [of.Trend()]), near, horizon=2, origins=4)
     assert notes(found)["main", "MAPE"] == "one outcome near zero makes most of it"

@@ -220,8 +220,8 @@ def scores(
     Returns
     -------
     DataFrame
-        Undefined scores are NaN; the note in ``scores.csv`` tells why. Without `by` and with one score a table of candidates and
-        bases. Else columns ``basis, model`` and what it is by, then the scores.
+        Undefined scores are NaN; the note in ``scores.csv`` tells why. Without `by` and with one score a table of
+        candidates and bases. Else columns ``basis, model`` and what it is by, then the scores.
 
     Raises
     ------
