@@ -6,12 +6,16 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from offing.engine import (
+    Choice,
+    Problem,
     attribute,
     explain_dependence,
     join,
     lag_one_correlation,
     least_squares,
     quantile,
+    refits,
+    regress,
     solve,
     take,
     triangle,
@@ -138,3 +142,37 @@ def test_neighbouring_residuals_are_paired_over_the_calendar():
     correlation, pairs = lag_one_correlation(residual, used)
     assert pairs == 3
     assert correlation == pytest.approx((-1.0 - 1.0 + 1.0) / 3.0)
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_refits_equal_each_regression_by_itself(seed):
+    """Random choices of columns in growing folds, some drawn to zero, against least squares and REML of the rows."""
+    generator = np.random.default_rng(seed)
+    n, width = 90, 12
+    x = generator.normal(size=(n, width))
+    x[:, 0] = 1.0
+    x[:, 5] = x[:, 4]  # the same column twice
+    y = x @ generator.normal(size=width) + generator.normal(size=n)
+    y[generator.integers(n, size=4)] = np.nan
+    ends, ahead = np.array([40, 55, 83]), np.array([[41, 45], [56, 60], [84, 89]])
+    free = Choice.of_free([0, *sorted(generator.choice(np.array([1, 2, 3, 4, 6, 7]), 4, replace=False).tolist())])
+    places = np.array([0, 8, 1, 9, 10, 2])
+    drawn = Choice(places, np.array([-1, 0, -1, 0, 0, -1]), np.array([bool(seed % 2)]))
+    both = Choice.of_free([0, 4, 5])
+    found = refits(x, y, starts=np.zeros(3, dtype=int), ends=ends, ahead=ahead, choices=[free, drawn, both])
+    assert found.sure[:2].all()
+    assert not found.sure[2].any(), "columns that are the same are never sure"
+    for fold, end in enumerate(ends.tolist()):
+        rows = np.flatnonzero(np.isfinite(y[:end]))
+        own = x[rows][:, free.places]
+        beta, rss, *_ = np.linalg.lstsq(own, y[rows], rcond=None)
+        variance = float(rss[0]) / (len(rows) - len(beta))
+        later = x[ahead[fold]][:, free.places]
+        assert np.allclose(found.mean[0, fold], later @ beta, rtol=1e-11)
+        spread = np.sqrt(variance * np.einsum("hi,ij,hj->h", later, np.linalg.inv(own.T @ own), later))
+        assert np.allclose(found.spread(0)[fold], spread, rtol=1e-9)
+        alone = regress(Problem(y[rows], x[rows][:, places], rows, drawn.groups, drawn.bounded))
+        assert np.allclose(found.beta[1][fold], alone.estimate.beta, rtol=1e-8)
+        assert np.allclose(found.ratios[1][fold], alone.ratios, rtol=1e-8)
+        assert found.variance[1, fold] == pytest.approx(alone.estimate.variance, rel=1e-10)
+        assert np.allclose(found.spread(1)[fold], alone.estimate.standard_errors(x[ahead[fold]][:, places]), rtol=1e-8)

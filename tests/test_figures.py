@@ -154,3 +154,43 @@ def test_splits_and_agreed_forecasts_are_drawn(ahead):
     lines = {line.get_label(): line.get_ydata() for line in of.figure(agreed).axes[0].get_lines()}
     assert np.array_equal(lines["agreed"], agreed.mean)
     assert np.array_equal(lines["forecast before"], ahead.mean)
+
+
+def test_figures_of_judging_show_the_numbers_behind_them():
+    """Forecasts of all origins, scores by horizon, candidates origin by origin, coverage, a search, weights, folds."""
+    sold = pd.Series(
+        100.0 + np.arange(90) + np.random.default_rng(4).normal(0.0, 3.0, 90),
+        pd.period_range("2016-01", periods=90, freq="M"), name="sold",
+    )  # fmt: skip
+    models = [of.Model("sold", name="level $1$"), of.Model("sold", [of.Trend()], name="line")]
+    past = of.combined(of.backtest(models, sold, horizon=3, origins=9, gap=1), way="past errors")
+    run = past.own[0]
+    axes = of.figure(past).axes[0]
+    drawn = [line for line in axes.get_lines() if line.get_color() == WARM]
+    assert len(drawn) == 9
+    assert np.allclose(np.array([line.get_ydata() for line in drawn]), run.mean)
+    by_horizon = of.figure(past.by_horizon("MAE")).axes[0]
+    lines = {line.get_label(): line.get_ydata() for line in by_horizon.get_lines()}
+    assert np.allclose(lines["line"], past.by_horizon("MAE").table["line"])
+    assert {text.get_text() for text in by_horizon.texts} == {run.name for run in past.references if not run.why}
+    compared = of.compare(past)
+    axes = of.figure(compared).axes[0]
+    names = [label.get_text() for label in axes.get_yticklabels()]
+    assert names[::-1] == compared.table["model"].tolist()
+    bars = sorted(line.get_xdata()[0] for line in axes.get_lines() if line.get_linewidth() == 2.4)
+    assert bars == pytest.approx(sorted(compared.overall))
+    told = of.calibration(past)
+    left, right = of.figure(told).axes
+    reached = told.table.query("level == 0.8 and horizon != 'all'")["reached"].to_numpy()
+    assert np.allclose(left.get_lines()[0].get_ydata(), reached)
+    assert [bar.get_height() for bar in right.patches] == told.histogram[1].tolist()
+    found = of.search(models[1], sold, {"window": [None, 40, 60]}, optional=["trend"], horizon=3)
+    marks = {line.get_label(): line.get_ydata() for line in of.figure(found).axes[0].get_lines()}
+    assert marks["winner, in the search"][0] == found.found
+    assert marks["winner, on what was held back"][0] == found.honest
+    weights = past.member_weights("past errors").table
+    stacked = of.figure(past.member_weights("past errors")).axes[0].patches
+    assert [bar.get_height() for bar in stacked[:9]] == pytest.approx(weights.iloc[:, 0].tolist())
+    timeline = of.figure(past.timeline)
+    assert timeline.axes[0].get_yticklabels()[0].get_text() == f"{past.cuts().origins[0]:%Y-%m-%d}"
+    assert "the space between is the gap" in timeline.texts[1].get_text()

@@ -5,6 +5,7 @@ import json
 import shutil
 import sqlite3
 import time
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import pandas as pd
@@ -329,3 +330,40 @@ def test_a_study_can_ask_for_intervals_of_past_errors(folder, run_cli):
     rows = pd.read_csv(folder / "out" / "forecast.csv")
     assert rows["q0.9"].notna().all()
     assert rows["q0.975"].isna().all(), "39 errors would be needed"
+
+
+def test_a_search_with_workers_is_the_same():
+    data = weekly(120)
+    model = of.Model("sold", [of.Trend(), of.Driver("fare"), of.Driver("flag")], errors="ar", scale="log")
+    options = {"optional": ["fare", "flag"], "horizon": 4, "origins": 6, "basis": "ex-post"}
+    alone = of.search(model, data, {"order": [1, 2]}, **options)
+    with ThreadPoolExecutor(2) as pool:
+        together = of.search(model, data, {"order": [1, 2]}, executor=pool, **options)
+    assert [each.digits for each in alone.tried] == [each.digits for each in together.tried]
+    assert [each.score for each in alone.tried] == [each.score for each in together.tried]
+    assert alone.honest == together.honest
+
+
+def test_drivers_without_a_plan_are_expected_if_asked():
+    """Refused by default; asked for, the driver's own model says what is expected, and the band counts its doubt."""
+    generator = np.random.default_rng(2)
+    days = pd.date_range("2023-01-02", periods=150, freq="7D")
+    wave = 10.0 + 3.0 * np.sin(2.0 * np.pi * np.arange(150) / 52.18) + generator.normal(0.0, 0.5, 150)
+    data = pd.DataFrame({"sold": 5.0 * wave + generator.normal(size=150), "wave": wave, "flat": 2.0}, days)
+    fit = of.Model("sold", [of.Driver("wave")]).fit(data)
+    with pytest.raises(of.InputError, match="the driver has no value there"):
+        fit.forecast(8)
+    with pytest.raises(of.InputError, match="found 'maybe'"):
+        fit.forecast(8, unplanned="maybe")
+    ahead = fit.forecast(8, unplanned="expected")
+    own = of.Model("wave", [of.Trend(), of.Season("year", harmonics=3), of.OwnLags([1])], lower_limit=0.0).fit(data)
+    expected = own.forecast(8).mean
+    assert ahead.drivers["value"].to_numpy() == pytest.approx(expected)
+    assert set(ahead.drivers["mark"]) == {"expected"}
+    known = fit.forecast(8, plan=pd.DataFrame({"wave": expected}, ahead.axis.index))
+    assert ahead.mean == pytest.approx(known.mean)
+    assert (ahead.table["q0.9"] - ahead.table["q0.1"] > 1.5 * (known.table["q0.9"] - known.table["q0.1"])).all()
+    assert "expected by the drivers' own models" in ahead.sentence
+    half = pd.DataFrame({"wave": expected[:3]}, ahead.axis.index[:3])
+    mixed = fit.forecast(8, plan=half, unplanned="expected")
+    assert mixed.drivers["mark"].tolist() == ["plan"] * 3 + ["expected"] * 5
