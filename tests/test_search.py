@@ -4,8 +4,8 @@ import importlib
 import json
 import shutil
 import sqlite3
-import time
 from concurrent.futures import ThreadPoolExecutor
+from types import SimpleNamespace
 
 import numpy as np
 import pandas as pd
@@ -95,27 +95,64 @@ def test_the_honest_score_is_unbiased_and_that_of_the_search_is_not():
     assert gaps[:, 1].mean() > 4.0 * error[1]
 
 
-def test_the_time_is_kept_and_told():
-    data = weekly(150)
-    model = of.Model("sold", [of.Trend(), of.Season("year", harmonics=2), of.Driver("fare"), of.Driver("flag")],
-                     errors="ar", scale="log")  # fmt: skip
+class Clock:
+    """A clock that only candidates move: each costs what it costs for each origin, those of one kind more."""
+
+    def __init__(self, monkeypatch, cost):
+        self.now, self.cost = 0.0, cost
+        hunt, search = (importlib.import_module(f"offing.judging.{name}") for name in ("hunt", "search"))
+        for module in (hunt, search):
+            monkeypatch.setattr(
+                module, "time", SimpleNamespace(monotonic=lambda: self.now, perf_counter=lambda: self.now)
+            )
+        monkeypatch.setattr(hunt.Workers, "worth", lambda workers, seconds: False)
+        plain, held = hunt.Scene.tried, hunt.Scene.held
+
+        def tried(scene, batch, folds):
+            self.now += sum(self.cost(scene.space.named(digits)) * folds for digits in batch)
+            return plain(scene, batch, folds)
+
+        def last(scene, winner):
+            self.now += 2 * 2 * self.cost(scene.space.named(winner.digits))
+            return held(scene, winner)
+
+        monkeypatch.setattr(hunt.Scene, "tried", tried)
+        monkeypatch.setattr(hunt.Scene, "held", last)
+
+
+@pytest.mark.parametrize("way", ["grid", "random", "narrowing"])
+@pytest.mark.parametrize("budget", [3.0, 10.0, 40.0])
+@pytest.mark.parametrize("cost", [0.002, 0.05, 0.3])
+def test_the_time_is_kept_and_told(way, budget, cost, monkeypatch):
+    """Whatever candidates cost, and though some cost thrice as much, all is done within 1.1 of the time."""
+    data = monthly(132)
+    clock = Clock(monkeypatch, lambda chosen: cost * (3.0 if chosen["scale"] == "log" else 1.0))
     said = []
-    started = time.monotonic()
     found = of.search(
-        model, data, {"season.harmonics": [1, 2, 3, 4, 5, 6], "fare.lags": [[0], [0, 1], [0, 1, 2], [1]],
-                      "order": [1, 2, 3], "loss": ["squares", "huber"]},
-        optional=["flag", "trend"], horizon=6, budget=2.0, basis="ex-post", tell=said.append,
+        MODEL, data, {"season.harmonics": [1, 2, 3, 4, 5], "scale": ["level", "log"], "half_life": [None, 50.0, 100.0]},
+        optional=["trend"], horizon=6, budget=budget, way=way, tell=said.append, origins=4,
     )  # fmt: skip
-    taken = time.monotonic() - started
-    assert taken < 2.2
-    assert taken > 1.2, "the time is used"
+    whole = len(found.tried) == 60
+    alone = 4 * 2 * 3.0 * cost + 12.0 * cost  # nobody can do with less than the first two and the winner's test
+    assert clock.now <= max(1.1 * budget, alone)
     assert said[0].startswith("A candidate takes ")
-    assert "of 576 fit into 2 s." in said[0]
-    assert found.stopped == "The time was up before all were tried."
-    assert 0.0 < found.share < 1.0
-    failed = [each for each in found.tried if each.why]
-    assert failed, "huber and ar do not go together"
-    assert "a robust loss" in failed[0].why
+    assert f"60 fit into {budget:g} s." in said[0]
+    if way != "narrowing":
+        assert whole or found.stopped == "The time was up before all were tried."
+        assert whole or clock.now > 0.4 * budget or budget < 40.0 * cost, "the time is used"
+    assert found.seconds == pytest.approx(clock.now)
+
+
+def test_what_cannot_be_fitted_is_told_and_left():
+    data = weekly(150)
+    model = of.Model("sold", [of.Trend(), of.Driver("fare")], errors="ar", scale="log")
+    found = of.search(
+        model, data, {"loss": ["squares", "huber"], "order": [1, 2]}, horizon=6, basis="ex-post", origins=3
+    )
+    failed = {each.digits: each.why for each in found.tried if each.why}
+    assert set(failed) == {(1, 0), (1, 1)}, "huber and ar do not go together"
+    assert all("a robust loss" in why for why in failed.values())
+    assert "2 candidates could not be fitted." in found.sentences
 
 
 def test_a_search_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
@@ -273,6 +310,11 @@ def test_commands_judge_a_study(folder, run_cli):
     assert "Honest RMSE, on the 8 months that the search never saw" in ran.out
     assert "fit into 20 s." in ran.err
     assert len(pd.read_csv(folder / "searched" / "search.csv")) == 12
+    assert (
+        pd.read_csv(folder / "searched" / "coefficients.csv")["term"]
+        .isin(["constant", "trend", "season", "fair"])
+        .all()
+    )
     again = run_cli("search", folder / "study.toml", "--out", folder / "searched", "--json")
     assert len(json.loads(again.out)["search"]) == 12
 

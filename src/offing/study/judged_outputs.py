@@ -9,7 +9,7 @@ from functools import cached_property
 
 import pandas as pd
 
-from offing.handover import Bundle, csv_text, json_text
+from offing.handover import Bundle, coefficient_rows, csv_text, json_text
 from offing.handover.judged import (
     accuracy_test_rows,
     backtest_rows,
@@ -84,7 +84,8 @@ class Judged:
     def tables(self) -> dict[str, pd.DataFrame]:
         """Tables by file name without ending."""
         if self.search is not None:
-            return {"search": search_rows(self.search),
+            winner = pd.concat([coefficient_rows(fit) for fit in self.search.fits.values()], ignore_index=True)
+            return {"search": search_rows(self.search), "coefficients": winner,
                     "scores": score_rows(self.search.held, self.study.spec.backtest.sums)}  # fmt: skip
         found = {"backtest": backtest_rows(self.backtest),
                  "scores": score_rows(self.backtest, self.study.spec.backtest.sums)}  # fmt: skip
