@@ -98,6 +98,11 @@ class Comparison:
         """So many later origins share outcomes with one."""
         return max(job.cuts.overlap for job in self.backtest.jobs.values())
 
+    @property
+    def ranks(self) -> pd.DataFrame:
+        """The rank of every candidate at each origin, 1 being the best."""
+        return self.by_origin.rank(axis=1)
+
     @cached_property
     def p_best(self) -> pd.Series:
         """With which p each belongs to the best ones; see `offing.engine.best_set`."""
@@ -109,7 +114,7 @@ class Comparison:
     @cached_property
     def table(self) -> pd.DataFrame:
         """One row a candidate or reference, the best one first."""
-        ranks = self.by_origin.rank(axis=1)
+        ranks = self.ranks
         ahead = self.best_reference
         rows = []
         for name in self.overall.sort_values(kind="stable").index:
@@ -247,8 +252,9 @@ class Comparison:
             [f"{each:.0f}" for each in rows["worst_rank"]], skills,
             ["" if np.isnan(each) else f"{each:.2f}" for each in rows["p_best"]], marks,
             ["" if np.isnan(each) else f"{each:.0f}" for each in rows["columns"]],
+            ["" if np.isnan(each) else f"{each:.2f}" for each in rows["seconds"]],
         ]  # fmt: skip
-        heads = ["", self.score, "spread", "rank", "worst", "skill", "p best", "", "columns"]
+        heads = ["", self.score, "spread", "rank", "worst", "skill", "p best", "", "columns", "seconds"]
         return text_table(heads, columns)
 
     def __str__(self) -> str:
