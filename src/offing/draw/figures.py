@@ -34,7 +34,7 @@ from offing.draw.survey import (
     draw_seasons,
     draw_years,
 )
-from offing.draw.totals import draw_agreed, draw_split, draw_totals
+from offing.draw.totals import draw_agreed, draw_reach, draw_split, draw_totals
 from offing.draw.trend import draw_trend
 from offing.explain import (
     Agreed,
@@ -43,6 +43,7 @@ from offing.explain import (
     Inputs,
     LagCurve,
     LagProfile,
+    Reach,
     Residuals,
     Response,
     RunningEstimate,
@@ -78,9 +79,9 @@ def figure(result: object) -> Picture:
         `Totals` (years), a `Response`, `LagProfile` or `LagCurve` of a driver, the `Inputs` of a period, a
         `RunningEstimate`, a `Combination`, `Residuals` from one side, `Stability`, a
         `Screening`, a `Backtest` (forecasts of all origins over the history) or its ``by_horizon()``, ``timeline`` or
-        ``member_weights()``, a `Comparison`, a `Calibration`, a `Search`, a `Split`, an `Agreed` forecast, or a view of
-        a `Survey`: its ``history``, ``years``, ``seasons``, ``scatter``, ``echoes`` or ``coverage``. A survey itself is
-        drawn as its history.
+        ``member_weights()``, a `Comparison`, a `Calibration`, a `Search`, a `Reach`, a `Split`, an `Agreed` forecast,
+        or a view of a `Survey`: its ``history``, ``years``, ``seasons``, ``scatter``, ``echoes`` or ``coverage``. A
+        survey itself is drawn as its history.
 
     Returns
     -------
@@ -137,6 +138,7 @@ _draw.register(TrendPath, draw_trend)
 _draw.register(HolidayEffects, draw_holidays)
 _draw.register(Totals, draw_totals)
 _draw.register(Split, draw_split)
+_draw.register(Reach, draw_reach)
 _draw.register(Agreed, draw_agreed)
 _draw.register(History, draw_history)
 _draw.register(Years, draw_years)

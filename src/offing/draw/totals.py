@@ -6,7 +6,7 @@ import numpy as np
 from matplotlib.patches import Patch
 
 from offing.draw.style import FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, thousands, times_of
-from offing.explain import Agreed, Split, Totals
+from offing.explain import Agreed, Reach, Split, Totals
 from offing.model.words import in_units, number, percent
 
 
@@ -85,3 +85,40 @@ def draw_agreed(result: Agreed) -> Picture:
     axes.margins(x=0.01)
     legend(axes)
     return picture
+
+
+def draw_reach(result: Reach) -> Picture:
+    """The distribution of the total with its threshold; or the chance in each period, and that of being the first."""
+    paths = result.paths
+    fit = paths.forecast.fit
+    picture, axes = canvas(result.sentence.split(";")[0].rstrip("."), _reach_note(result))
+    if not result.total:
+        times = times_of(paths.axis)
+        axes.plot(times, 100.0 * result.by_period, color=WARM, lw=2.2, marker="o", ms=4, label="in the period")
+        axes.plot(times, 100.0 * result.first.cumsum(), color=INK, lw=1.6, ls="--", label="by the period")
+        axes.set_ylim(0.0, 102.0)
+        axes.set_ylabel("chance (%)")
+        axes.set_xlabel(f"{paths.axis.frequency.unit} (start)")
+        legend(axes)
+        return picture
+    sums = paths.values.sum(axis=1)
+    edges = np.linspace(sums.min(), sums.max(), 61)
+    heights = 100.0 * np.histogram(sums, edges)[0] / len(sums)
+    middles, width = (edges[1:] + edges[:-1]) / 2.0, edges[1] - edges[0]
+    beyond = middles > result.threshold if result.side == "above" else middles < result.threshold
+    axes.bar(middles[~beyond], heights[~beyond], width, color=FAN[0], edgecolor=QUIET, lw=0.5)
+    axes.bar(middles[beyond], heights[beyond], width, color=FAN[2], edgecolor=WARM, lw=0.5, hatch="//",
+             label=f"{result.side} the threshold")  # fmt: skip
+    axes.axvline(result.threshold, color=INK, lw=1.8, label=f"threshold {number(result.threshold, 4)}")
+    axes.axvline(float(sums.mean()), color=QUIET, lw=1.4, ls="--", label=f"mean {number(float(sums.mean()), 4)}")
+    axes.set_xlabel(in_units(f"total of {fit.label}", fit.unit))
+    axes.set_ylabel("paths (%)")
+    thousands(axes.xaxis)
+    legend(axes)
+    return picture
+
+
+def _reach_note(result: Reach) -> str:
+    kind = "normal noise" if result.paths.noise == "normal" else "noise resampled from the residuals"
+    return (f"{len(result.paths.values):,} joint paths with {kind}, the doubt about coefficients and about what the "
+            f"drivers will be.")  # fmt: skip

@@ -1,6 +1,7 @@
 """What a fit or a forecast says, asked from one side each: functions that take a result and give a table to read."""
 
 from offing.explain.agreement import Agreed, agree
+from offing.explain.chances import Paths, Reach, paths
 from offing.explain.cycle_shape import CycleShape, cycle
 from offing.explain.holiday_effects import HolidayEffects, holiday_effects
 from offing.explain.inputs import Inputs, inputs
@@ -24,6 +25,8 @@ __all__ = [
     "Inputs",
     "LagCurve",
     "LagProfile",
+    "Paths",
+    "Reach",
     "Residuals",
     "Response",
     "RunningEstimate",
@@ -41,6 +44,7 @@ __all__ = [
     "inputs",
     "lag_profile",
     "lag_weights",
+    "paths",
     "residuals",
     "response",
     "running_estimate",

@@ -7,7 +7,17 @@ from collections.abc import Iterable
 import pandas as pd
 
 from offing.base import Treatment
-from offing.explain import Agreed, HolidayEffects, LagCurve, RunningEstimate, SeasonIndices, Split, Totals, TrendPath
+from offing.explain import (
+    Agreed,
+    HolidayEffects,
+    LagCurve,
+    Reach,
+    RunningEstimate,
+    SeasonIndices,
+    Split,
+    Totals,
+    TrendPath,
+)
 from offing.judging import Combination, Screening
 from offing.judging.run import SHOWN
 from offing.model import Contributions, Fit, Forecast
@@ -111,6 +121,18 @@ def agreed_rows(agreed: Agreed) -> pd.DataFrame:
     rows = _stamped(table, forecast.fit)
     rows.insert(0, "origin", _iso([forecast.origin], forecast.fit)[0])
     return _keyed(rows, forecast.fit, AGREED)
+
+
+def chance_rows(found: Reach) -> pd.DataFrame:
+    """Rows of ``chances.csv``: one a period, or one of the total."""
+    fit = found.paths.forecast.fit
+    periods = _iso(found.paths.axis.index, fit)
+    rows = pd.DataFrame({
+        "threshold": found.threshold, "side": found.side, "of": "total" if found.total else "period",
+        "period": periods[:1] if found.total else periods, "chance": found.by_period.to_numpy(),
+        "first": found.first.to_numpy(),
+    })  # fmt: skip
+    return _keyed(rows, fit, AS_PLANNED)
 
 
 def split_rows(found: Split, fit: Fit) -> pd.DataFrame:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Literal
 
 import numpy as np
 
@@ -11,6 +12,9 @@ from offing.model.forecast import Forecast
 from offing.tables.table import Array
 
 _BATCH, _BATCHES = 250, 16
+
+#: Where the noise of joint paths comes from.
+Noise = Literal["normal", "resampled"]
 
 
 def slopes(forecast: Forecast) -> Array:
@@ -35,10 +39,15 @@ def covariance_times(forecast: Forecast, columns: Array) -> Array:
     return np.asarray(lean * (known + forecast.fit.estimate.variance * noise))
 
 
-def outcome_paths(forecast: Forecast) -> Iterator[Array]:
-    """4,000 seeded joint paths of outcomes on the target's scale, in batches (250, h).
+def outcome_paths(
+    forecast: Forecast, batches: int = _BATCHES, seed: int = SEED, noise: Noise = "normal", *, mirrored: bool = False
+) -> Iterator[Array]:
+    """Seeded joint paths of outcomes on the target's scale, in batches (250, h), by default 4,000.
 
-    Coefficients and noise vary together by Student's t, as in the quantiles of single periods.
+    Coefficients and noise vary together by Student's t, as in the quantiles of single periods. With `mirrored` each
+    draw has its mirror image in the same batch (Hammersley & Morton 1956), so that means come out exactly. Noise that
+    is ``resampled`` comes in blocks of the fit's own residuals (Künsch 1989), scaled to the same variance, and so keeps
+    their tails and what is left of likeness between neighbours.
     """
     fit, path = forecast.fit, forecast.path
     estimate, h = fit.estimate, forecast.axis.n
@@ -47,15 +56,32 @@ def outcome_paths(forecast: Forecast) -> Iterator[Array]:
         whole = growth_paths(forecast.start, z, forecast.design, estimate) / path.factor
         yield from (fit.cut(whole[i : i + _BATCH]) for i in range(0, len(whole), _BATCH))
         return
-    generator = np.random.default_rng(SEED)
-    for _ in range(_BATCHES):
-        swell = np.sqrt(estimate.dof / generator.chisquare(estimate.dof, _BATCH))
-        known = forecast.half.T @ generator.standard_normal((len(forecast.half), _BATCH))
-        shocks = generator.standard_normal((_reach(forecast), _BATCH)) * np.sqrt(estimate.variance)
-        noise = _filtered(forecast, shocks)[-h:]
-        levels = path.levels[:, None] + (known + noise) * swell
+    generator = np.random.default_rng(seed)
+    count, reach = _BATCH // 2 if mirrored else _BATCH, _reach(forecast)
+    for _ in range(batches):
+        swell = np.sqrt(estimate.dof / generator.chisquare(estimate.dof, count))
+        known = forecast.half.T @ generator.standard_normal((len(forecast.half), count))
+        shocks = _shocks(forecast, reach, count, generator, noise)
+        moved = (known + _filtered(forecast, shocks)[-h:]) * swell
+        levels = path.levels[:, None] + (np.concatenate([moved, -moved], axis=1) if mirrored else moved)
         values = np.exp(levels) - fit.scale.offset if fit.scale.log else levels
         yield fit.cut((values / path.factor[:, None]).T)
+
+
+def _shocks(forecast: Forecast, reach: int, count: int, generator: np.random.Generator, noise: Noise) -> Array:
+    """Shocks (reach, count) of single periods: normal, or blocks of residuals."""
+    size = np.sqrt(forecast.fit.estimate.variance)
+    if noise == "normal":
+        return np.asarray(generator.standard_normal((reach, count)) * size)
+    fit = forecast.fit
+    residual = (fit.left - fit.carried)[fit.used]
+    residual = residual - residual.mean()
+    residual = residual * size / max(float(np.sqrt(np.square(residual).mean())), 1e-300)
+    # The usual length of blocks grows with the cube root of the rows (Künsch 1989).
+    length = max(round(len(residual) ** (1.0 / 3.0)), 1)
+    starts = generator.integers(len(residual), size=(-(-reach // length), count))
+    places = (starts[:, None, :] + np.arange(length)[:, None]).reshape(-1, count)[:reach] % len(residual)
+    return np.asarray(residual[places])
 
 
 def _reach(forecast: Forecast) -> int:

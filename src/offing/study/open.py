@@ -101,6 +101,7 @@ def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
         ("estimation",): schema.EstimationSpec,
         ("forecast",): schema.ForecastSpec,
         ("totals", "*"): schema.TotalSpec,
+        ("chances", "*"): schema.ChanceSpec,
         ("screening",): schema.ScreeningSpec,
         ("combination",): schema.CombinationSpec,
         ("backtest",): schema.BacktestSpec,

@@ -20,6 +20,7 @@ from offing.handover import (
     Bundle,
     agreed_rows,
     bend_rows,
+    chance_rows,
     coefficient_rows,
     combined_contribution_rows,
     combined_forecast_rows,
@@ -97,6 +98,7 @@ def tables(study: Study, step: str) -> dict[str, pd.DataFrame]:
             found["forecast"].append(combined_forecast_rows(study.combination))
             found["contributions"].append(combined_contribution_rows(study.combination))
         found["totals"] = [total_rows(each, study.fits[name]) for name, made in study.totals.items() for each in made]
+        found["chances"] = [chance_rows(each) for made in study.chances.values() for each in made]
         found["split"] = [split_rows(each, study.fits[name]) for name, each in study.splits.items()]
     if step == "explain":
         found["weights"] = [weight_rows(lag_weights(fit, driver), fit) for fit in fits for driver in _weighted(fit)]
@@ -142,6 +144,7 @@ def _words(study: Study, name: str, fit: Fit, step: str) -> str:
     forecast = study.forecasts[name]
     summed = [wrapped(each.sentence) for each in study.totals[name]]
     changed = [str(made) for made in (study.agreed.get(name), study.splits.get(name)) if made is not None]
+    changed += [wrapped(each.sentence) for each in study.chances[name]]
     changed += [str(study.running[fit.model.name])] if fit.model.name in study.running else []
     if step == "forecast":
         return "\n\n".join([str(forecast), "\n".join(summed), *changed])
@@ -198,6 +201,7 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
         if step != "fit":
             results["forecast"] = study.forecasts[name]
             results |= {"running": study.running[fit.model.name]} if fit.model.name in study.running else {}
+            results |= {f"chances-{i + 1}": each for i, each in enumerate(study.chances[name])}
         if step == "explain":
             if fit.model.terms:
                 results["contributions"] = study.forecasts[name].contributions

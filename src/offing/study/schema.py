@@ -203,6 +203,15 @@ class TotalSpec(Part):
         return self.total or self.average or {}
 
 
+class ChanceSpec(Part):
+    """An entry ``[[chances]]``: a threshold, of single periods or of the total over all."""
+
+    threshold: float
+    side: Literal["above", "below"] = "above"
+    total: bool = False
+    noise: Literal["normal", "resampled"] = "normal"
+
+
 class StudySpec(Part):
     """The whole file. Terms are checked one by one, by the kind that each names."""
 
@@ -216,6 +225,7 @@ class StudySpec(Part):
     estimation: EstimationSpec = EstimationSpec()
     forecast: ForecastSpec = ForecastSpec()
     totals: list[TotalSpec] = []
+    chances: list[ChanceSpec] = []
     screening: ScreeningSpec | None = None
     combination: CombinationSpec | None = None
     backtest: BacktestSpec = BacktestSpec()

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from offing.base import InputError
-from offing.explain import Agreed, RunningEstimate, Split, Totals, agree, running_estimate, split, totals
+from offing.explain import Agreed, Reach, RunningEstimate, Split, Totals, agree, paths, running_estimate, split, totals
 from offing.handover import file_digest, frame_digest, run_record
 from offing.judging import Backtest, Combination, Screening, candidates, combine, recalibrate
 from offing.judging.screening import screen_series
@@ -246,6 +246,17 @@ class Study:
             with self._placing(("totals", i)):
                 for name, each in self.forecasts.items():
                     found[name] = split(each, spec.stated, average=spec.total is None)
+        return found
+
+    @cached_property
+    def chances(self) -> dict[str, list[Reach]]:
+        """How likely the forecasts pass the thresholds that the study states, by the names of their fits."""
+        found: dict[str, list[Reach]] = {name: [] for name in self.forecasts}
+        for i, spec in enumerate(self.spec.chances):
+            with self._placing(("chances", i)):
+                for name, each in self.forecasts.items():
+                    joint = paths(each, noise=spec.noise)
+                    found[name].append(joint.reaching(spec.threshold, side=spec.side, total=spec.total))
         return found
 
     def _stated(self, kind: str) -> list[tuple[int, TotalSpec]]:
