@@ -319,6 +319,22 @@ def test_commands_judge_a_study(folder, run_cli):
     assert len(json.loads(again.out)["search"]) == 12
 
 
+def test_a_plan_that_says_nothing_of_the_past_is_told(folder, run_cli):
+    """A driver with a plan that is not listed as planned: ex-ante has a model of its own, and the output says so."""
+    text = (folder / "study.toml").read_text()
+    plan = pd.DataFrame({"month": pd.period_range("2025-01", periods=4, freq="M").astype(str), "fair": 0.0})
+    plan.to_csv(folder / "plan.csv", index=False)
+    text = text.replace("[target]", '[sources.plan]\nfile = "plan.csv"\ntime = "month"\nplan_for = "boats"\n[target]')
+    (folder / "study.toml").write_text(text.replace("without = true\n", ""))
+    assert "boats.fair: there is a plan" not in run_cli("backtest", folder / "study.toml").out
+    (folder / "study.toml").write_text(text.replace('planned = ["boats.fair"]\n', "").replace("without = true\n", ""))
+    ran = run_cli("backtest", folder / "study.toml", "--out", folder / "out")
+    assert ran.status == 0, ran.err
+    assert "note: boats.fair: there is a plan for the future" in " ".join(ran.out.split())
+    told = json.loads((folder / "out" / "findings.json").read_text())
+    assert "unplanned" in {each["check"] for each in told}
+
+
 def test_several_studies_are_compared(folder, run_cli):
     other = (folder / "study.toml").read_text().replace("harmonics = 2", "harmonics = 3").replace("without = true", "")
     (folder / "other.toml").write_text(other)

@@ -194,7 +194,8 @@ class Hunt:
             self._try(batch, folds)
             one = self.dearest * folds
             if self.budget is not None and self.expected is None:
-                self._announce(len(batch) + max(int((min(self.left, until - self._clock)) / max(one, 1e-9)), 0), one)
+                more = max(int((min(self.left, until - self._clock)) / max(one, 1e-9)), 0)
+                self._announce(len(self.found) + more, one)
             if one > _SLOW and self.scene.workers.worth(min(len(todo) * one, self.left)):
                 self.scene.workers.started()
             size = self._size(len(batch), one)

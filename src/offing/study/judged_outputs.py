@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
 import pandas as pd
 
+from offing.base import Finding
 from offing.handover import Bundle, coefficient_rows, csv_text, json_text
 from offing.handover.judged import (
     accuracy_test_rows,
@@ -20,8 +21,10 @@ from offing.handover.judged import (
     worth_rows,
 )
 from offing.judging import Backtest, Calibration, Comparison, MemberWeights, Search, Worth, calibration, compare
+from offing.model.words import wrapped
 from offing.study.judged import joined, study_worth
 from offing.study.study import Study
+from offing.tables import Panel, Sources, Table
 
 STEPS = ("backtest", "compare", "search")
 
@@ -70,15 +73,39 @@ class Judged:
         names = [run.name for run in self.backtest.own if run.weights is not None and run.basis == basis]
         return [self.backtest.member_weights(name) for name in names]
 
+    @cached_property
+    def noticed(self) -> list[Finding]:
+        """Drivers that have a plan for the future, of which nothing is said for the past."""
+        if "ex-ante" not in self.backtest.bases or not any(term.needs() for term in self.study.terms):
+            return []
+        found = []
+        for study in self.studies:
+            sources, planned = Sources(_first(study.tables)), set(study.spec.backtest.planned)
+            settled = {sources.find(each) for each in planned}
+            plans = _first({name: each for name, each in study.plans.items()})
+            used = {sources.find(each) for model in study.models for term in model.terms for each in term.needs()}
+            open_ = sorted(f"{source}.{column}" for source, column in used - settled
+                           if source in plans and column in plans[source].columns and plans[source].vintages is None)  # fmt: skip
+            if open_:
+                found.append(Finding(
+                    "unplanned", "note",
+                    f"{', '.join(open_)}: there is a plan for the future, but none that tells when it was made. Ex-ante, "
+                    "models of their own say what was expected.",
+                    advice="If the values were settled beforehand, list the columns as planned in [backtest].",
+                    evidence={"columns": float(len(open_))},
+                ))  # fmt: skip
+        return found
+
     def in_words(self) -> str:
         """The result to read."""
         title = self.study.title
         head = f"{title}\n{'=' * len(title)}"
         if self.search is not None:
             return f"{head}\n{self.search}"
+        notes = [wrapped(str(each)) for each in self.noticed]
         if self.step == "backtest":
-            return f"{head}\n{self.backtest}"
-        parts = [str(self.comparison), *([str(self.worth)] if self.worth is not None else [])]
+            return "\n\n".join([f"{head}\n{self.backtest}", *notes])
+        parts = [str(self.comparison), *([str(self.worth)] if self.worth is not None else []), *notes]
         return "\n\n".join([f"{head}\n{parts[0]}", *parts[1:]])
 
     def tables(self) -> dict[str, pd.DataFrame]:
@@ -97,11 +124,16 @@ class Judged:
 
     def findings(self) -> list[dict[str, object]]:
         """What was noticed."""
-        if self.search is not None or self.step != "backtest":
+        if self.search is not None:
             return []
-        series = self.backtest.cuts().column if len(self.backtest.series) == 1 else "all"
-        return [{"series": series, "model": each.model, **dataclasses.asdict(finding)}
-                for each in self.calibrations for finding in each.findings]  # fmt: skip
+        series, first = (
+            self.backtest.cuts().column if len(self.backtest.series) == 1 else "all",
+            self.study.models[0].name,
+        )
+        told = [(first, finding) for finding in self.noticed]
+        if self.step == "backtest":
+            told += [(each.model, finding) for each in self.calibrations for finding in each.findings]
+        return [{"series": series, "model": model, **dataclasses.asdict(finding)} for model, finding in told]
 
     def pictures(self) -> dict[str, bytes]:
         """PNG figures by name."""
@@ -139,6 +171,11 @@ class Judged:
         """Tables, findings and record as one JSON text."""
         rows = {name: table.to_dict("records") for name, table in self.tables().items()}
         return json_text({**rows, "findings": self.findings(), "run": self.record()}).rstrip("\n")
+
+
+def _first(tables: Mapping[str, Table | Panel]) -> dict[str, Table]:
+    """The table of each source, or that of its first series."""
+    return {name: next(iter(each.values())) if isinstance(each, Panel) else each for name, each in tables.items()}
 
 
 def judged(studies: Sequence[Study], step: str, search: Search | None = None) -> Judged:
