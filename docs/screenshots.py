@@ -75,7 +75,7 @@ def judge(folder: Path, study: Path) -> None:
     together([str(each) for each in parts], SHOTS / "judging.png")
     honest = folder / "honest.png"
     subprocess.run([sys.executable, Path(__file__).with_name("honest_winner.py"), honest], check=True)
-    weights = judged / "compare-yard" / "weights-least-squares.png"
+    (weights,) = (judged / "compare-yard").glob("weights-least-squares-*.png")
     parts = [judged / "search-tern-islands" / "search.png", honest, weights, ferry / "timeline.png"]
     together([str(each) for each in parts], SHOTS / "search.png")
 

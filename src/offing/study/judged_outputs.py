@@ -23,6 +23,7 @@ from offing.handover.judged import (
 from offing.judging import Backtest, Calibration, Comparison, MemberWeights, Search, Worth, calibration, compare
 from offing.model.words import wrapped
 from offing.study.judged import joined, study_worth
+from offing.study.outputs import file_part
 from offing.study.study import Study
 from offing.tables import Panel, Sources, Table
 
@@ -80,20 +81,14 @@ class Judged:
             return []
         found = []
         for study in self.studies:
-            sources, planned = Sources(_first(study.tables)), set(study.spec.backtest.planned)
-            settled = {sources.find(each) for each in planned}
-            plans = _first({name: each for name, each in study.plans.items()})
+            sources = Sources(_first(study.tables))
+            settled = {sources.find(each) for each in study.spec.backtest.planned}
+            plans = {name: each for name, each in _first(study.plans).items() if each.vintages is None}
             used = {sources.find(each) for model in study.models for term in model.terms for each in term.needs()}
-            open_ = sorted(f"{source}.{column}" for source, column in used - settled
-                           if source in plans and column in plans[source].columns and plans[source].vintages is None)  # fmt: skip
-            if open_:
-                found.append(Finding(
-                    "unplanned", "note",
-                    f"{', '.join(open_)}: there is a plan for the future, but none that tells when it was made. Ex-ante, "
-                    "models of their own say what was expected.",
-                    advice="If the values were settled beforehand, list the columns as planned in [backtest].",
-                    evidence={"columns": float(len(open_))},
-                ))  # fmt: skip
+            left = sorted(f"{source}.{column}" for source, column in used - settled
+                          if source in plans and column in plans[source].columns)  # fmt: skip
+            if left:
+                found.append(_unplanned(left))
         return found
 
     def in_words(self) -> str:
@@ -126,10 +121,8 @@ class Judged:
         """What was noticed."""
         if self.search is not None:
             return []
-        series, first = (
-            self.backtest.cuts().column if len(self.backtest.series) == 1 else "all",
-            self.study.models[0].name,
-        )
+        series = self.backtest.cuts().column if len(self.backtest.series) == 1 else "all"
+        first = self.study.models[0].name
         told = [(first, finding) for finding in self.noticed]
         if self.step == "backtest":
             told += [(each.model, finding) for each in self.calibrations for finding in each.findings]
@@ -148,7 +141,7 @@ class Judged:
                         "timeline": self.backtest.timeline}  # fmt: skip
         else:
             results["comparison"] = self.comparison
-            results |= {f"weights-{each.name.replace(' ', '-')}": each for each in self.weights}
+            results |= {f"weights-{file_part(each.name)}": each for each in self.weights}
         return {name: png(figure(result)) for name, result in results.items()}
 
     def record(self) -> dict[str, object]:
@@ -171,6 +164,13 @@ class Judged:
         """Tables, findings and record as one JSON text."""
         rows = {name: table.to_dict("records") for name, table in self.tables().items()}
         return json_text({**rows, "findings": self.findings(), "run": self.record()}).rstrip("\n")
+
+
+def _unplanned(columns: Sequence[str]) -> Finding:
+    message = (f"{', '.join(columns)}: there is a plan for the future, but none that tells when it was made. Ex-ante, "
+               "models of their own say what was expected.")  # fmt: skip
+    advice = "If the values were settled beforehand, list the columns as planned in [backtest]."
+    return Finding("unplanned", "note", message, advice=advice, evidence={"columns": float(len(columns))})
 
 
 def _first(tables: Mapping[str, Table | Panel]) -> dict[str, Table]:
