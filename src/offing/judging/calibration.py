@@ -14,7 +14,7 @@ from scipy.stats import beta as beta_distribution
 from scipy.stats import binomtest
 from scipy.stats import t as student
 
-from offing.base import Finding, InputError, nearest
+from offing.base import Finding, InputError, count, nearest
 from offing.engine import position_in
 from offing.judging.run import PROBABILITIES, SHOWN, Basis, Run
 from offing.judging.scoring import LEVELS
@@ -52,6 +52,8 @@ class Calibration:
         So many later origins share outcomes with one.
     unit
         The name of a period.
+    series
+        How many series there are; each has its own origins.
 
     Examples
     --------
@@ -69,6 +71,7 @@ class Calibration:
     horizons: NDArray[np.intp]
     overlap: int
     unit: str
+    series: int = 1
 
     @cached_property
     def table(self) -> pd.DataFrame:
@@ -133,7 +136,8 @@ class Calibration:
         told = ", ".join(f"of {100 * level:g} % {row['reached']:.0f} %" for level, row in rows.iterrows())  # type: ignore[operator]
         n = int(rows["n"].iloc[0]) if len(rows) else 0
         end = " ".join(each.message for each in self.findings) or "Chance may explain the differences."
-        return f"Intervals of '{self.model}' held at {n} origins ({self.basis}): {told}. {end}"
+        several = f" of {self.series} series" if self.series > 1 else ""
+        return f"Intervals of '{self.model}' held at {count(n, 'origin')}{several} ({self.basis}): {told}. {end}"
 
     def __str__(self) -> str:
         rows = self.table[self.table["level"] == 0.8]
@@ -197,7 +201,8 @@ def calibration(backtest: Backtest, model: str | None = None, *, basis: Basis | 
         raise InputError(f"'{name}' has no intervals", "Choose a model.", key="model")
     positions = np.vstack([positions_of(run) for run in runs])
     cuts = runs[0].cuts
-    return Calibration(name, basis, positions, cuts.horizons, cuts.overlap, cuts.table.axis.frequency.unit)
+    unit = cuts.table.axis.frequency.unit
+    return Calibration(name, basis, positions, cuts.horizons, cuts.overlap, unit, len(runs))
 
 
 def positions_of(run: Run) -> Array:
