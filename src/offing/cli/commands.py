@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import sys
+import time
 from pathlib import Path
 from typing import Any
 
 import click
 
 from offing import __version__
+
+#: Seconds that a search's results take to write and draw, or to print, with the start of the program.
+_WRITING, _PRINTING = 3.0, 1.0
 
 
 class _Commands(click.Group):
@@ -156,6 +160,7 @@ def search(study: Path, budget: str | None, out: Path | None, as_json: bool) -> 
 
     The newest periods are held back; the winner is scored on them once, honestly.
     """
+    started = time.monotonic()
     from offing.study import open_study  # noqa: PLC0415
     from offing.study.judged import study_search  # noqa: PLC0415
     from offing.study.judged_outputs import judged  # noqa: PLC0415
@@ -165,7 +170,8 @@ def search(study: Path, budget: str | None, out: Path | None, as_json: bool) -> 
     if out is not None:
         out.mkdir(parents=True, exist_ok=True)
         record = out / "search.sqlite"
-    found = study_search(opened, budget, record, lambda line: click.echo(line, err=True))
+    spent = time.monotonic() - started + (_WRITING if out is not None else _PRINTING)
+    found = study_search(opened, budget, record, lambda line: click.echo(line, err=True), spent=spent)
     _tell(judged([opened], "search", found), out, as_json)
 
 

@@ -6,7 +6,7 @@ import time
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Executor
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
@@ -16,7 +16,6 @@ from offing.base.workers import carried_out
 from offing.judging.origins import Cuts
 from offing.judging.run import PROBABILITIES, Basis, Run
 from offing.model import Fit, Forecast, Model
-from offing.model.edge import Made
 from offing.model.forecast import forecast
 from offing.tables import Sources, Table
 from offing.tables.table import Array
@@ -24,6 +23,13 @@ from offing.tables.table import Array
 Columns = frozenset[tuple[str, str]]
 #: So many tasks at least, if there are as many folds: they are what workers share among them.
 _TASKS = 8
+
+
+class Shelf(dict[tuple[object, ...], Forecast]):
+    """What models of the drivers' own have said, for all jobs on the same data; it is not sent to other processes."""
+
+    def __reduce__(self) -> tuple[type[Shelf], tuple[()]]:
+        return Shelf, ()
 
 
 @dataclass(frozen=True)
@@ -39,6 +45,7 @@ class Job:
     foreseen: Columns
     way: Literal["recursion", "direct"] = "recursion"
     edge: Literal["expected", "shifted"] = "expected"
+    shelf: Shelf = field(default_factory=Shelf, compare=False, repr=False)
 
     @property
     def fitted(self) -> Model:
@@ -51,19 +58,19 @@ class Job:
         return self.fitted.fit_series(dict(self.tables), self.series, as_of=int(self.cuts.moments[fold]),
                                       plans=self.plans, foreseen=self.foreseen)  # fmt: skip
 
-    def forecast(self, fit: Fit, made: Made) -> Forecast:
+    def forecast(self, fit: Fit) -> Forecast:
         """The forecast of a fit, as far as the horizon."""
         periods = self.cuts.plan.gap + self.cuts.plan.horizon
         expect = self.basis == "ex-ante"
         if self.way == "recursion" and self.edge == "expected":
-            return forecast(fit, periods, None, None, (0.95,), expect=expect, made=made)
+            return forecast(fit, periods, None, None, (0.95,), expect=expect, made=self.shelf)
         return fit.forecast(periods, way=self.way, edge=self.edge, levels=[0.95],
                             unplanned="expected" if expect else "refuse")  # fmt: skip
 
 
 @dataclass(frozen=True)
 class _Task:
-    """Some folds of jobs on one series: what drivers' own models expect serves all of them."""
+    """Some folds of jobs on one series."""
 
     jobs: tuple[Job, ...]
     folds: tuple[int, ...]
@@ -155,11 +162,10 @@ def _shares(folds: int, groups: int) -> list[tuple[int, ...]]:
 
 def _folds(task: _Task) -> list[_Folds | InputError]:
     """What became of each job in some folds."""
-    made: Made = {}
     found: list[_Folds | InputError] = []
     for job in task.jobs:
         try:
-            found.append(_job_folds(job, task.folds, made))
+            found.append(_job_folds(job, task.folds))
         except InputError as error:
             if task.strict:
                 raise
@@ -167,14 +173,14 @@ def _folds(task: _Task) -> list[_Folds | InputError]:
     return found
 
 
-def _job_folds(job: Job, folds: Sequence[int], made: Made) -> _Folds:
+def _job_folds(job: Job, folds: Sequence[int]) -> _Folds:
     started, gap = time.perf_counter(), job.cuts.plan.gap
     mean, quantiles = [], []
     train, columns = [], []
     for fold in folds:
         with _telling(job, fold):
             fit = job.fit(fold)
-            ahead = job.forecast(fit, made)
+            ahead = job.forecast(fit)
         mean.append(ahead.mean[gap:])
         quantiles.append(ahead.quantiles(PROBABILITIES.tolist()).to_numpy()[gap:])
         missed = (fit.target - fit.means)[fit.used]

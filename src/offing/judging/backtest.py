@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError
-from offing.judging.anew import Job, foreseen_by
+from offing.judging.anew import Job, Shelf, foreseen_by
 from offing.judging.calibration import calibration
 from offing.judging.comparison import compare
 from offing.judging.origins import Cuts, Origins
@@ -352,8 +352,8 @@ def jobs_of(
             raise
         own = {key: each[name] if isinstance(each, Panel) else each for key, each in (plans or {}).items()}
         for basis in bases:
-            foreseen = foreseen_by(basis, tables, models[0].target, planned)
-            found += [Job(model, tables, own, name, cuts, basis, foreseen) for model in models]
+            foreseen, shelf = foreseen_by(basis, tables, models[0].target, planned), Shelf()
+            found += [Job(model, tables, own, name, cuts, basis, foreseen, shelf=shelf) for model in models]
     return found
 
 

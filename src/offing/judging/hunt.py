@@ -196,8 +196,8 @@ class Hunt:
             if self.budget is not None and self.expected is None:
                 more = max(int((min(self.left, until - self._clock)) / max(one, 1e-9)), 0)
                 self._announce(len(self.found) + more, one)
-            if one > _SLOW and self.scene.workers.worth(min(len(todo) * one, self.left)):
-                self.scene.workers.started()
+            if one > _SLOW and self.scene.workers.worth(min(len(todo) * one, self.left) / 2.0):
+                self.scene.workers.started("offing.judging.anew")
             size = self._size(len(batch), one)
             done, clock = (whole - len(todo)) / whole, 0.0 if self.budget is None else self._clock / self.budget
             progress.update(max(span[0] + (span[1] - span[0]) * done, clock))
@@ -231,7 +231,7 @@ class Hunt:
         self.expected = min(fits, size)
         if self.tell is not None and self.budget is not None:
             part = "all" if fits >= size else f"about {fits:,} of"
-            self.tell(f"A candidate takes {taken:.3g} s: {part} {size:,} fit into {self.budget:g} s.")
+            self.tell(f"A candidate takes {taken:.3g} s: {part} {size:,} fit into {self.budget:.3g} s.")
 
 
 def _limited(space: Space, tries: int | None, seed: int) -> list[tuple[int, ...]]:
