@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 
 from offing.engine import (
     Choice,
+    Dynamics,
     Problem,
     attribute,
     explain_dependence,
@@ -176,3 +177,20 @@ def test_refits_equal_each_regression_by_itself(seed):
         assert np.allclose(found.ratios[1][fold], alone.ratios, rtol=1e-8)
         assert found.variance[1, fold] == pytest.approx(alone.estimate.variance, rel=1e-10)
         assert np.allclose(found.spread(1)[fold], alone.estimate.standard_errors(x[ahead[fold]][:, places]), rtol=1e-8)
+
+
+def test_related_noise_beside_a_column_that_is_none():
+    """A column of zeros, as one that is held at its bound leaves, changes nothing of what is learnt of the noise."""
+    generator = np.random.default_rng(5)
+    n = 80
+    x = np.column_stack([np.ones(n), np.zeros(n), generator.normal(size=n), np.zeros(n)])
+    noise = np.zeros(n)
+    for t in range(1, n):
+        noise[t] = 0.6 * noise[t - 1] + generator.normal()
+    y = 3.0 + 2.0 * x[:, 2] + noise
+    dynamics, none = Dynamics(1, None), np.zeros(0, dtype=bool)
+    whole = regress(Problem(y, x, np.arange(n), np.full(4, -1), none, dynamics))
+    alone = regress(Problem(y, x[:, [0, 2]], np.arange(n), np.full(2, -1), none, dynamics))
+    assert np.allclose(whole.estimate.beta[[0, 2]], alone.estimate.beta, rtol=1e-9)
+    assert whole.estimate.chain.phi == pytest.approx(alone.estimate.chain.phi, rel=1e-7)
+    assert not whole.estimate.kept[[1, 3]].any()
