@@ -52,12 +52,20 @@ def carried_out(
             if len(found) == len(tasks):
                 return found
             with Workers() as workers:
-                pool = workers.started()
-                try:
-                    return found + _gathered(function, tasks[len(found) :], pool, progress)
-                except BrokenProcessPool:  # where no process can be started, all is done in this one
-                    return found + [function(task) for task in tasks[len(found) :]]
-        return _gathered(function, tasks, executor, progress)
+                return found + _shared(function, tasks[len(found) :], workers.started(), progress)
+        return _shared(function, tasks, executor, progress)
+
+
+def _shared(
+    function: Callable[[Task], Result], tasks: Sequence[Task], executor: Executor | None, progress: Progress
+) -> list[Result]:
+    """The results from other workers; where processes cannot be started, or die, all is done in this one."""
+    if executor is not None:
+        try:
+            return _gathered(function, tasks, executor, progress)
+        except BrokenProcessPool:
+            pass
+    return [function(task) for task in tasks]
 
 
 class Workers:
@@ -75,21 +83,29 @@ class Workers:
         self.executor = given
         self._own: ProcessPoolExecutor | None = None
         self._settings: dict[str, str | None] = {}
+        self._refused = False
 
-    def started(self, needs: str = "") -> Executor:
-        """The executor; processes are started if there is none, and load the module that their tasks will need."""
+    def started(self, needs: str = "") -> Executor | None:
+        """The executor; processes are started if there is none, and load the module that their tasks will need.
+
+        None where none can be started.
+        """
         if self.executor is None:
             # Each process has one processor: threads of its own would wait for those of the others.
             self._settings = {name: os.environ.get(name) for name in _THREADS}
             os.environ.update(dict.fromkeys([name for name in _THREADS if name not in os.environ], "1"))
             self._own = ProcessPoolExecutor(_processes(), get_context("spawn"), initializer=_uninterrupted)
+            try:
+                list(self._own.map(_loaded, [needs] * _processes()))
+            except BrokenProcessPool:
+                self._refused = True
+                return None
             self.executor = self._own
-            list(self._own.map(_loaded, [needs] * _processes()))
         return self.executor
 
     def worth(self, seconds: float) -> bool:
         """Whether it pays to start processes for so much work, and can be done safely."""
-        return self.executor is None and seconds > WORTH and _processes() > 1
+        return self.executor is None and not self._refused and seconds > WORTH and _processes() > 1
 
     def __enter__(self) -> Workers:
         return self

@@ -25,7 +25,7 @@ from offing.draw.style import (
     short,
     thousands,
 )
-from offing.judging import Backtest, ByHorizon, Calibration, Comparison, MemberWeights, Search, Timeline, compare
+from offing.judging import Backtest, ByHorizon, Calibration, Comparison, MemberWeights, Search, Timeline
 from offing.judging.scoring import SCORES
 from offing.model.words import in_units, number, percent
 
@@ -85,7 +85,7 @@ def draw_backtest(result: Backtest) -> Picture:
 
 
 def _verdict(result: Backtest) -> str:
-    found = compare(result)
+    found = result.compared
     if found.best_reference is None:
         return f"'{found.best}' at {len(found.losses)} origins"
     if found.skill > 0.0:

@@ -10,6 +10,7 @@ import pandas as pd
 from offing.calendar import Frequency
 from offing.judging import Backtest, Calibration, Comparison, Search, Worth
 from offing.judging.backtest import rows_of
+from offing.judging.origins import one_scene
 from offing.judging.run import Run
 from offing.judging.scoring import (
     EACH,
@@ -18,7 +19,6 @@ from offing.judging.scoring import (
     all_parts,
     levels_of,
     notes,
-    one_scene,
     parts_of_runs,
     scored,
     summed,
@@ -58,7 +58,7 @@ def score_rows(found: Backtest, sums: Sequence[str] = ()) -> pd.DataFrame:
     frames = [_long(scored(parts, ["basis", "model", "series", *by], names), by) for by in
               ([], ["origin"], ["horizon"], ["season"])]  # fmt: skip
     frames += [_trained(found), _totals(found, None), *(_totals(found, unit) for unit in sums)]
-    if one_scene(found):
+    if one_scene([job.cuts for job in found.jobs.values()]):
         frames.append(_levels(found, names))
     rows = pd.concat(frames, ignore_index=True)
     rows["origin"] = ["" if pd.isna(each) else _iso([each], frequency)[0] for each in rows["origin"]]

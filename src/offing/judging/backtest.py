@@ -14,7 +14,7 @@ import pandas as pd
 from offing.base import InputError
 from offing.judging.anew import Job, Shelf, foreseen_by
 from offing.judging.calibration import calibration
-from offing.judging.comparison import compare
+from offing.judging.comparison import Comparison, compare
 from offing.judging.origins import Cuts, Origins
 from offing.judging.outside import Outside, outside_run
 from offing.judging.references import (
@@ -28,7 +28,7 @@ from offing.judging.references import (
 )
 from offing.judging.routes import run_all
 from offing.judging.run import SHOWN, Basis, Run
-from offing.judging.scoring import scores
+from offing.judging.scoring import parts_of_runs, scores
 from offing.judging.views import ByHorizon, MemberWeights, Timeline
 from offing.model import Model
 from offing.model.model import Data, tables_of
@@ -95,7 +95,7 @@ class Backtest:
     @cached_property
     def references(self) -> tuple[Run, ...]:
         """What plain references say from the same origins."""
-        found = [run for series, job in self.jobs.items() for run in naive_runs(series, job.cuts, "")]
+        found = [run for series, job in self.jobs.items() for run in naive_runs(series, job.cuts)]
         found += [plain_run(job) for job in self.jobs.values()]
         return (*found, *(by_shares(self.jobs) if len(self.jobs) > 1 else ()))
 
@@ -108,6 +108,16 @@ class Backtest:
         """The runs on a basis: the models' own, and those to which it makes no difference."""
         own = [run for run in self.runs if run.is_of(basis)]
         return own if series is None else [run for run in own if run.series == series]
+
+    @cached_property
+    def parts(self) -> pd.DataFrame:
+        """What all scores are made of: one row a forecast whose outcome is known, of every run and basis."""
+        return parts_of_runs(self.runs, self)
+
+    @cached_property
+    def compared(self) -> Comparison:
+        """The comparison by RMSE on the basis that counts."""
+        return compare(self)
 
     @property
     def label(self) -> str:
@@ -125,8 +135,8 @@ class Backtest:
     def table(self) -> pd.DataFrame:
         """All forecasts of the models and of those made elsewhere, one row each.
 
-        ``series, model, basis, origin, period, horizon, target, forecast`` and the quantiles of the 50, 80 and 95 %
-        intervals as far as these have one.
+        ``series, model, basis, origin, period, horizon, target, forecast`` and the quantiles ``q0.1, q0.5, q0.9``, as
+        far as there are any.
         """
         return pd.concat([rows_of(run, (0.1, 0.5, 0.9)) for run in self.own], ignore_index=True)
 
@@ -160,7 +170,7 @@ class Backtest:
     @property
     def sentences(self) -> str:
         """Whether the model beats plain references, what not knowing the drivers costs, and what its intervals hold."""
-        lines = [compare(self).verdict]
+        lines = [self.compared.verdict]
         model, errors = self.models[0], self._errors
         if self.price is not None:
             free = " Not knowing them costs nothing here." if self.price <= 0.0 else ""
@@ -184,7 +194,7 @@ class Backtest:
 
     def text_table(self) -> str:
         """The first model beside the best reference, by origin and by horizon."""
-        found = compare(self)
+        found = self.compared
         ahead = found.best_reference
         own = found.by_origin[self.models[0].name]
         days = [f"{day:%Y-%m-%d}" for day in found.by_origin.index]

@@ -225,6 +225,25 @@ class Cuts:
         return np.asarray(inside & (released[np.minimum(self.rows, len(released) - 1)] <= self.moments[fold]))
 
 
+def one_scene(every: Sequence[Cuts]) -> bool:
+    """Whether several series have the same periods and origins, so that they can be added up."""
+    first = every[0]
+    return len(every) > 1 and all(
+        np.array_equal(cuts.moments, first.moments) and np.array_equal(cuts.ends, first.ends)
+        and cuts.table.axis == first.table.axis for cuts in every
+    )  # fmt: skip
+
+
+def summed_cuts(every: Sequence[Cuts]) -> Cuts:
+    """The same origins of the sum of several series; it is known where all of them are."""
+    first = every[0]
+    values = np.sum([cuts.table.values(cuts.column) for cuts in every], axis=0)
+    table = replace(first.table, columns={first.column: values}, unusable={}, texts={}, vintages=None, treatments=(),
+                    findings=())  # fmt: skip
+    known = np.flatnonzero(np.isfinite(values))
+    return replace(first, table=table, first=int(known[0]) if len(known) else 0)
+
+
 def _end(known: NDArray[np.intp], released: NDArray[np.int64], moment: int) -> int:
     """How many rows lie before a moment: up to the last one whose value is out."""
     out = known[released[known] <= moment]

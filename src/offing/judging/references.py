@@ -12,7 +12,7 @@ from offing.base import InputError, count
 from offing.calendar import Frequency
 from offing.engine import quantile
 from offing.judging.anew import Job
-from offing.judging.origins import Cuts, season_of
+from offing.judging.origins import Cuts, one_scene, season_of, summed_cuts
 from offing.judging.routes import run_all
 from offing.judging.run import PROBABILITIES, Run
 from offing.model import Model
@@ -128,7 +128,7 @@ def names_for(frequency: Frequency) -> dict[str, tuple[Reference, int]]:
     return found
 
 
-def naive_runs(series: str, cuts: Cuts, unit: str) -> list[Run]:
+def naive_runs(series: str, cuts: Cuts) -> list[Run]:
     """What the references say from every origin."""
     pasts = [cuts.past(fold) for fold in range(len(cuts.ends))]
     found = []
@@ -185,21 +185,15 @@ def by_shares(jobs: Mapping[str, Job]) -> list[Run]:
     The share of a series is its sum over that of all (Gross & Sohl 1990).
     """
     first = next(iter(jobs.values()))
-    same = all(
-        np.array_equal(job.cuts.moments, first.cuts.moments) and np.array_equal(job.cuts.ends, first.cuts.ends)
-        and job.cuts.table.axis == first.cuts.table.axis and job.cuts.table.vintages is None for job in jobs.values()
-    )  # fmt: skip
-    if not same:
+    every = [job.cuts for job in jobs.values()]
+    if not one_scene(every) or any(cuts.table.vintages is not None for cuts in every):
         why = "the series do not have the same periods and origins"
         return [_absent(series, SHARES, job.cuts, why) for series, job in jobs.items()]
     values = {series: job.cuts.table.values(job.cuts.column) for series, job in jobs.items()}
-    summed = np.sum(list(values.values()), axis=0)
-    table, column = first.cuts.table, first.cuts.column
-    total = replace(table, columns={column: summed}, unusable={}, texts={}, treatments=(), findings=())
-    start = int(np.flatnonzero(np.isfinite(summed))[0]) if np.isfinite(summed).any() else 0
-    cuts = replace(first.cuts, table=total, first=start)
+    cuts = summed_cuts(every)
+    summed, table = cuts.table.values(cuts.column), first.cuts.table
     source = next(name for name, each in first.tables.items() if each is table)
-    run = plain_run(replace(first, tables={source: total}, series="", cuts=cuts))
+    run = plain_run(replace(first, tables={source: cuts.table}, series="", cuts=cuts))
     if run.why:
         return [_absent(series, SHARES, job.cuts, run.why) for series, job in jobs.items()]
     year, found = season_of(table.axis.frequency), []

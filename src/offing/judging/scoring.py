@@ -13,6 +13,7 @@ import pandas as pd
 from offing.base import InputError, nearest
 from offing.calendar import Frequency
 from offing.engine import interval_score, pinball
+from offing.judging.origins import one_scene, summed_cuts
 from offing.judging.run import SHOWN, Run
 from offing.tables.table import Array
 
@@ -315,7 +316,7 @@ def all_parts(backtest: Backtest, series: str | None = None) -> pd.DataFrame:
         raise InputError(f"found {series!r}", nearest(series, [*backtest.series, TOTAL]), key="series")
     if series == TOTAL:
         return parts_of_runs(summed(backtest, levels_of(backtest).get(TOTAL, {})), backtest)
-    return parts_of_runs([run for run in backtest.runs if series in (None, run.series)], backtest)
+    return backtest.parts if series is None else backtest.parts[backtest.parts["series"] == series]
 
 
 def parts_of_runs(runs: Sequence[Run], backtest: Backtest) -> pd.DataFrame:
@@ -340,15 +341,11 @@ def summed(backtest: Backtest, groups: Mapping[str, Sequence[str]]) -> list[Run]
     InputError
         If there is one series only, or they have not the same periods and origins.
     """
-    if not groups or not one_scene(backtest):
+    if not groups or not one_scene([job.cuts for job in backtest.jobs.values()]):
         raise InputError("sums need several series with the same periods and origins", key="series")
     found = []
     for group, members in groups.items():
-        first = backtest.jobs[members[0]].cuts
-        cuts = [backtest.jobs[name].cuts for name in members]
-        values = np.sum([each.table.values(each.column) for each in cuts], axis=0)
-        table = replace(first.table, columns={first.column: values}, unusable={}, texts={}, vintages=None)
-        whole = replace(first, table=table, first=max(each.first for each in cuts))
+        whole = summed_cuts([backtest.jobs[name].cuts for name in members])
         runs: dict[tuple[str, str], list[Run]] = {}
         for run in backtest.runs:
             if not run.why and run.series in members:
@@ -359,16 +356,6 @@ def summed(backtest: Backtest, groups: Mapping[str, Sequence[str]]) -> list[Run]
             for own in runs.values() if len(own) == len(members)
         ]  # fmt: skip
     return found
-
-
-def one_scene(backtest: Backtest) -> bool:
-    """Whether there are several series, with the same periods and origins."""
-    every = [job.cuts for job in backtest.jobs.values()]
-    first = every[0]
-    return len(every) > 1 and all(
-        np.array_equal(cuts.moments, first.moments) and np.array_equal(cuts.ends, first.ends)
-        and cuts.table.axis == first.table.axis for cuts in every
-    )  # fmt: skip
 
 
 def notes(backtest: Backtest) -> dict[tuple[str, str], str]:

@@ -249,10 +249,9 @@ class Driver(Term):
     @property
     def learning(self) -> Literal["nothing", "more", "anew"]:
         """Values as they are, and their usual transformations, learn nothing."""
-        formed = any(self.chains) or self.curve is not None or self.weights is not None or self.shrink_with is not None
-        crossed = self.combine is not None or self.between is not None or self.pattern is not None
-        plain = all(type(step).learnt is Step.learnt for step in self.steps)
-        return "nothing" if plain and not formed and not crossed else "anew"
+        asked = (self.curve, self.weights, self.shrink_with, self.combine, self.between, self.pattern)
+        plain = all(type(step).learnt is Step.learnt for step in self.steps) and not any(self.chains)
+        return "nothing" if plain and all(each is None for each in asked) else "anew"
 
     def learn(self, view: View) -> DriverState:
         """Where the search for estimated shapes starts, from the values in the fitted periods.
