@@ -299,6 +299,10 @@ def test_commands_judge_a_study(folder, run_cli):
     ran = run_cli("compare", folder / "study.toml", "--out", folder / "compared")
     assert ran.status == 0, ran.err
     assert "RMSE would be +" in " ".join(ran.out.split())
+    assert "From 'whole' to 'calendar' RMSE goes from" in " ".join(ran.out.split())
+    changed = pd.read_csv(folder / "compared" / "change.csv", keep_default_na=False)
+    assert changed["origin"].ne("").sum() == 8
+    assert changed["horizon"].ne("").sum() == 4
     table = pd.read_csv(folder / "compared" / "comparison.csv")
     assert {"whole", "calendar", "without fair", "harbour office", "least squares"} <= set(table["model"])
     assert (folder / "compared" / "worth.csv").exists()
@@ -425,3 +429,35 @@ def test_drivers_without_a_plan_are_expected_if_asked():
     half = pd.DataFrame({"wave": expected[:3]}, ahead.axis.index[:3])
     mixed = fit.forecast(8, plan=half, unplanned="expected")
     assert mixed.drivers["mark"].tolist() == ["plan"] * 3 + ["expected"] * 5
+
+
+def test_weights_of_series_reach_the_files(tmp_path, run_cli):
+    """Means over series with stated weights; a series without one is told."""
+    data = panel()
+    rows = [pd.DataFrame({"month": pd.period_range("2015-01", periods=72, freq="M").astype(str), "port": name,
+                          "sold": data[name].values("sold")}) for name in data]  # fmt: skip
+    pd.concat(rows).to_csv(tmp_path / "ports.csv", index=False)
+    text = """format = 1
+[sources.ports]
+file = "ports.csv"
+time = "month"
+id = "port"
+[target]
+data = "ports.sold"
+[[terms]]
+type = "trend"
+[backtest]
+horizon = 3
+weights = { p0 = 1, p1 = 0, p2 = 3 }
+"""
+    (tmp_path / "study.toml").write_text(text)
+    ran = run_cli("backtest", tmp_path / "study.toml", "--out", tmp_path / "out")
+    assert ran.status == 0, ran.err
+    table = pd.read_csv(tmp_path / "out" / "scores.csv", keep_default_na=False)
+    whole = table.query("set == 'test' and origin == '' and horizon == '' and season == '' and score == 'MAE'")
+    own = whole[whole["model"] == "main"].set_index("series")["value"].astype(float)
+    assert own["mean of series"] == pytest.approx((own["p0"] + 3.0 * own["p2"]) / 4.0)
+    (tmp_path / "study.toml").write_text(text.replace("p1 = 0, ", ""))
+    ran = run_cli("backtest", tmp_path / "study.toml", "--out", tmp_path / "out")
+    assert ran.status == 2
+    assert "there is no weight of series 'p1'" in ran.err

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 import pandas as pd
 
 from offing.calendar import Frequency
-from offing.judging import Backtest, Calibration, Comparison, Search, Worth
+from offing.judging import Backtest, Calibration, Change, Comparison, Search, Worth, scores
 from offing.judging.backtest import rows_of
 from offing.judging.origins import one_scene
 from offing.judging.run import Run
@@ -47,10 +47,11 @@ def _forecasts(found: Backtest, run: Run) -> pd.DataFrame:
     return rows
 
 
-def score_rows(found: Backtest, sums: Sequence[str] = ()) -> pd.DataFrame:
+def score_rows(found: Backtest, sums: Sequence[str] = (), weights: Mapping[str, float] | None = None) -> pd.DataFrame:
     """Rows of ``scores.csv``: all, by origin, by horizon and by season, on new periods and on those fitted.
 
     `sums` adds scores of sums over calendar units, such as ``quarter``; there is always that of the whole horizon.
+    Of several series there are those of each, of their sums where they have the same periods, and means with `weights`.
     Why a score is undefined, its note tells.
     """
     parts = all_parts(found)
@@ -60,6 +61,8 @@ def score_rows(found: Backtest, sums: Sequence[str] = ()) -> pd.DataFrame:
     frames += [_trained(found), _totals(found, None), *(_totals(found, unit) for unit in sums)]
     if one_scene([job.cuts for job in found.jobs.values()]):
         frames.append(_levels(found, names))
+    if len(found.series) > 1:
+        frames.append(_means(found, names, weights))
     rows = pd.concat(frames, ignore_index=True)
     rows["origin"] = ["" if pd.isna(each) else _iso([each], frequency)[0] for each in rows["origin"]]
     rows["series"] = [each or found.cuts().column for each in rows["series"]]
@@ -123,6 +126,24 @@ def _levels(found: Backtest, names: Sequence[str]) -> pd.DataFrame:
             own = _long(scored(parts_of_runs(runs, found), ["basis", "model", "series"], names), [])
             frames.append(own.assign(series=[level if level == TOTAL else f"{level} {name}" for name in own["series"]]))
     return pd.concat(frames, ignore_index=True)
+
+
+def _means(found: Backtest, names: Sequence[str], weights: Mapping[str, float] | None) -> pd.DataFrame:
+    """Means of the series' scores, each counting as the weights say, or all alike."""
+    wide = scores(found, weights=weights or None).set_index(["basis", "model"])
+    return _long(wide[list(names)], []).assign(series="mean of series")
+
+
+def change_rows(found: Change, backtest: Backtest) -> pd.DataFrame:
+    """Rows of ``change.csv``: one an origin, then one a horizon."""
+    frequency = backtest.cuts().table.axis.frequency
+    origins = found.by_origin.assign(origin=_iso(list(found.by_origin.index), frequency), horizon="")
+    horizons = found.by_horizon.assign(origin="", horizon=found.by_horizon.index.astype(str))
+    rows = pd.concat([origins, horizons], ignore_index=True)
+    keys = {"series": _series(backtest), "model": found.after, "scenario": _NONE, "against": found.before,
+            "score": found.score}  # fmt: skip
+    head = pd.DataFrame(keys, index=rows.index)
+    return pd.concat([head, rows[["origin", "horizon", "before", "after", "change"]]], axis=1)
 
 
 def comparison_rows(found: Comparison) -> pd.DataFrame:

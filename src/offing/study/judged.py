@@ -69,7 +69,8 @@ def study_backtest(study: Study, *, without: bool = False) -> Backtest:
     )  # fmt: skip
     own = [model.name for model in study.models] + [each.name for each in elsewhere if each.role == "candidate"]
     for way in asked.combinations:
-        found = combined(found, way=way, members=own)
+        pooling = "quantiles" if study.spec.combination is None else study.spec.combination.pooling
+        found = combined(found, way=way, members=own, pooling=pooling)
     return found
 
 

@@ -15,12 +15,24 @@ from offing.handover.judged import (
     accuracy_test_rows,
     backtest_rows,
     calibration_rows,
+    change_rows,
     comparison_rows,
     score_rows,
     search_rows,
     worth_rows,
 )
-from offing.judging import Backtest, Calibration, Comparison, MemberWeights, Search, Worth, calibration, compare
+from offing.judging import (
+    Backtest,
+    Calibration,
+    Change,
+    Comparison,
+    MemberWeights,
+    Search,
+    Worth,
+    calibration,
+    change,
+    compare,
+)
 from offing.model.words import wrapped
 from offing.study.judged import joined, study_worth
 from offing.study.outputs import file_part
@@ -59,6 +71,12 @@ class Judged:
     def worth(self) -> Worth | None:
         """What each term is worth, if asked for."""
         return study_worth(self.comparison)
+
+    @cached_property
+    def change(self) -> Change | None:
+        """The second of two models against the first, origin by origin; None where there are not just two."""
+        own = [model.name for model in self.backtest.models if not model.name.startswith("without ")]
+        return change(self.comparison, *own) if len(own) == 2 else None
 
     @cached_property
     def calibrations(self) -> list[Calibration]:
@@ -100,21 +118,24 @@ class Judged:
         notes = [wrapped(str(each)) for each in self.noticed]
         if self.step == "backtest":
             return "\n\n".join([f"{head}\n{self.backtest}", *notes])
-        parts = [str(self.comparison), *([str(self.worth)] if self.worth is not None else []), *notes]
+        more = [str(each) for each in (self.change, self.worth) if each is not None]
+        parts = [str(self.comparison), *more, *notes]
         return "\n\n".join([f"{head}\n{parts[0]}", *parts[1:]])
 
     def tables(self) -> dict[str, pd.DataFrame]:
         """Tables by file name without ending."""
+        asked = self.study.spec.backtest
         if self.search is not None:
             winner = pd.concat([coefficient_rows(fit) for fit in self.search.fits.values()], ignore_index=True)
             return {"search": search_rows(self.search), "coefficients": winner,
-                    "scores": score_rows(self.search.held, self.study.spec.backtest.sums)}  # fmt: skip
+                    "scores": score_rows(self.search.held, asked.sums, asked.weights)}  # fmt: skip
         found = {"backtest": backtest_rows(self.backtest),
-                 "scores": score_rows(self.backtest, self.study.spec.backtest.sums)}  # fmt: skip
+                 "scores": score_rows(self.backtest, asked.sums, asked.weights)}  # fmt: skip
         if self.step == "backtest":
             rows = [calibration_rows(each, self.backtest) for each in self.calibrations]
             return {**found, "calibration": pd.concat(rows, ignore_index=True)}
         found |= {"comparison": comparison_rows(self.comparison), "tests": accuracy_test_rows(self.comparison)}
+        found |= {"change": change_rows(self.change, self.backtest)} if self.change is not None else {}
         return found | ({"worth": worth_rows(self.worth, self.backtest)} if self.worth is not None else {})
 
     def findings(self) -> list[dict[str, object]]:

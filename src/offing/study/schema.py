@@ -154,6 +154,7 @@ class BacktestSpec(Part):
     planned: list[str] = []
     score: str = "RMSE"
     sums: list[Unit] = []
+    weights: dict[str, Annotated[float, Field(ge=0.0)]] = {}
     combinations: list[Literal["mean", "median", "trimmed mean", "past errors", "least squares"]] = []
     outside: list[OutsideSpec] = []
     without: bool = False
