@@ -367,7 +367,8 @@ def test_several_studies_are_compared(folder, run_cli):
         ),
         ("[1, 2, 3]", '[1, "two"]', "key 'search.choices.season.harmonics'"),
         ('"season.harmonics"', '"season.harmony"', "there is no such key. Did you mean 'harmonics'?"),
-        ('optional = ["fair"]', 'budget = "soon"', "found 'soon'"),
+        ('optional = ["fair"]', 'budget = "soon"', "key 'budget': found 'soon'"),
+        ('optional = ["fair"]', 'optional = ["fare"]', "line 33, key 'optional': there is no term 'fare'"),
         ('file = "office.csv"', 'file = "nowhere.csv"', "cannot be read"),
     ],
 )
@@ -375,7 +376,10 @@ def test_slips_in_a_study_are_told(folder, run_cli, before, after, message):
     text = (folder / "study.toml").read_text()
     assert before in text
     (folder / "study.toml").write_text(text.replace(before, after))
-    ran = run_cli("search" if "search" in message or "soon" in message else "backtest", folder / "study.toml")
+    ran = run_cli(
+        "search" if "search" in message or "soon" in message or "optional" in after else "backtest",
+        folder / "study.toml",
+    )
     assert ran.status == 2
     assert message in ran.err
     assert "Traceback" not in ran.err
@@ -461,3 +465,10 @@ weights = { p0 = 1, p1 = 0, p2 = 3 }
     ran = run_cli("backtest", tmp_path / "study.toml", "--out", tmp_path / "out")
     assert ran.status == 2
     assert "there is no weight of series 'p1'" in ran.err
+
+
+def test_a_folder_that_cannot_be_made_is_told(folder, run_cli):
+    (folder / "taken").write_text("a file")
+    ran = run_cli("search", folder / "study.toml", "--out", folder / "taken" / "results")
+    assert ran.status == 2
+    assert "the folder cannot be written to" in ran.err

@@ -161,6 +161,7 @@ def search(study: Path, budget: str | None, out: Path | None, as_json: bool) -> 
     The newest periods are held back; the winner is scored on them once, honestly.
     """
     started = time.monotonic()
+    from offing.handover import made  # noqa: PLC0415
     from offing.study import open_study  # noqa: PLC0415
     from offing.study.judged import study_search  # noqa: PLC0415
     from offing.study.judged_outputs import judged  # noqa: PLC0415
@@ -168,8 +169,7 @@ def search(study: Path, budget: str | None, out: Path | None, as_json: bool) -> 
     opened = open_study(study)
     record = None
     if out is not None:
-        out.mkdir(parents=True, exist_ok=True)
-        record = out / "search.sqlite"
+        record = made(out) / "search.sqlite"
     spent = time.monotonic() - started + (_WRITING if out is not None else _PRINTING)
     found = study_search(opened, budget, record, lambda line: click.echo(line, err=True), spent=spent)
     _tell(judged([opened], "search", found), out, as_json)

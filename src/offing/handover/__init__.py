@@ -24,7 +24,7 @@ from offing.handover.contract import (
     trend_rows,
     weight_rows,
 )
-from offing.handover.files import Bundle, csv_text, file_digest, frame_digest, json_text
+from offing.handover.files import Bundle, csv_text, file_digest, frame_digest, json_text, made
 from offing.handover.run import run_record
 
 __all__ = [
@@ -46,6 +46,7 @@ __all__ = [
     "holiday_rows",
     "index_rows",
     "json_text",
+    "made",
     "release_rows",
     "run_record",
     "running_rows",

@@ -55,15 +55,31 @@ class Bundle:
             for temporary, final in beside:
                 Path(temporary).replace(final)
         except OSError as error:
-            raise InputError(
-                f"the folder cannot be written to ({error.strerror})",
-                "Give another with --out.",
-                file=str(folder),
-            ) from error
+            raise _unwritable(folder, error) from error
         finally:
             for temporary, _ in beside:
                 Path(temporary).unlink(missing_ok=True)
         return [final for _, final in beside]
+
+
+def made(folder: Path) -> Path:
+    """A folder that is there afterwards.
+
+    Raises
+    ------
+    InputError
+        If it cannot be made.
+    """
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise _unwritable(folder, error) from error
+    return folder
+
+
+def _unwritable(folder: Path, error: OSError) -> InputError:
+    return InputError(f"the folder cannot be written to ({error.strerror})", "Give another with --out.",
+                      file=str(folder))  # fmt: skip
 
 
 def csv_text(rows: pd.DataFrame) -> str:

@@ -20,8 +20,9 @@ from offing.engine import (
     middle_weights,
     mixed_quantiles,
 )
-from offing.judging.anew import Job, fitted_anew, foreseen_by
-from offing.judging.origins import Cuts, Origins
+from offing.judging.anew import Job, foreseen_by
+from offing.judging.origins import Cuts, Origins, at_place, rows_before
+from offing.judging.routes import run_all
 from offing.judging.run import PROBABILITIES, Basis, Run
 from offing.model import Contributions, Forecast, Model
 from offing.model.model import Data, tables_of
@@ -260,7 +261,7 @@ def combine(
         plans = {key: each for key, each in (plan or {}).items() if isinstance(each, Table)}
         jobs = [Job(replace(model, name=name), tables, plans, "", cuts, "ex-ante", foreseen, edge=edge)
                 for name, (model, edge) in zip(names, members, strict=True)]  # fmt: skip
-        runs = fitted_anew(jobs)
+        runs = run_all(jobs)
         errors = np.column_stack([-run.error.ravel() for run in runs])
         moments = cuts.moments.repeat(horizon)
     forecasts = np.column_stack([each.mean for each in found.values()])
@@ -282,11 +283,8 @@ def _earlier(first: Forecast, tables: dict[str, Table], target: str, count: int)
     known = np.flatnonzero(np.isfinite(table.values(column)))
     last = table.axis.first + int(np.flatnonzero(released <= origin)[-1])
     found = [last - ahead - k for k in range(count)][::-1]
-    starts = frequency.starts(np.array(found, dtype=np.int64))
-    ends = frequency.starts(np.array(found, dtype=np.int64) + 1)
-    moments = np.minimum(starts + into, ends - 1)
-    rows = np.array([int((released[known] <= moment).sum()) for moment in moments.tolist()], dtype=np.intp)
-    rows = np.array([int(known[each - 1]) + 1 if each else 0 for each in rows.tolist()], dtype=np.intp)
+    moments = at_place(frequency, np.array(found, dtype=np.int64), into)
+    rows = np.array([rows_before(known, released, moment) for moment in moments.tolist()], dtype=np.intp)
     if found[0] - table.axis.first < first.fit.layout.k + 2 or not rows.all():
         raise InputError(f"{count} earlier origins leave too few periods before the first", "Give fewer origins.",
                          key="origins")  # fmt: skip

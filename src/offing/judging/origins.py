@@ -105,7 +105,7 @@ class Origins:
         released = table.known_at()
         last = int(known[-1]) - hidden
         moments = self._moments(table.axis, released, known, last)
-        ends = np.array([_end(known, released, moment) for moment in moments.tolist()], dtype=np.intp)
+        ends = np.array([rows_before(known, released, moment) for moment in moments.tolist()], dtype=np.intp)
         listed = isinstance(self.origins, Sequence)
         for moment, end in zip(moments.tolist(), ends.tolist(), strict=True):
             day = f"{table.axis.frequency.index(np.array([moment]))[0]:%Y-%m-%d}"
@@ -129,8 +129,8 @@ class Origins:
             ordinal = int(axis.frequency.ordinals(np.array([first]))[0])
             into = first - int(axis.frequency.starts(np.array([ordinal]))[0])
             places = np.arange(ordinal, axis.first + last + 2, self.usual_step, dtype=np.int64)
-            moments = np.minimum(axis.frequency.starts(places) + into, axis.frequency.starts(places + 1) - 1)
-            moments = np.array([each for each in moments.tolist() if _end(known, released, each) <= newest])
+            moments = at_place(axis.frequency, places, into)
+            moments = np.array([each for each in moments.tolist() if rows_before(known, released, each) <= newest])
             moments = moments[-self.origins :] if self.origins is not None else moments
         else:
             count = USUAL if self.origins is None else int(self.origins)
@@ -225,6 +225,11 @@ class Cuts:
         return np.asarray(inside & (released[np.minimum(self.rows, len(released) - 1)] <= self.moments[fold]))
 
 
+def at_place(frequency: Frequency, ordinals: NDArray[np.int64], into: int) -> NDArray[np.int64]:
+    """Instants (n,) that lie so far into their periods, or at the end of those that are shorter."""
+    return np.asarray(np.minimum(frequency.starts(ordinals) + into, frequency.starts(ordinals + 1) - 1))
+
+
 def one_scene(every: Sequence[Cuts]) -> bool:
     """Whether several series have the same periods and origins, so that they can be added up."""
     first = every[0]
@@ -244,7 +249,7 @@ def summed_cuts(every: Sequence[Cuts]) -> Cuts:
     return replace(first, table=table, first=int(known[0]) if len(known) else 0)
 
 
-def _end(known: NDArray[np.intp], released: NDArray[np.int64], moment: int) -> int:
+def rows_before(known: NDArray[np.intp], released: NDArray[np.int64], moment: int) -> int:
     """How many rows lie before a moment: up to the last one whose value is out."""
     out = known[released[known] <= moment]
     return int(out[-1]) + 1 if len(out) else 0

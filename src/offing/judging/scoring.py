@@ -156,11 +156,10 @@ def parts_of(run: Run) -> pd.DataFrame:
     return pd.DataFrame({**places, **values})[np.isfinite(run.error).ravel()]
 
 
-def score_of(run: Run, score: str, folds: Sequence[int] | None = None) -> float:
-    """One score of a run, over all or some of its origins; NaN where it is undefined."""
-    own = np.arange(len(run.mean)) if folds is None else np.asarray(folds)
-    known = np.isfinite(run.error)[own]
-    means = [float(PARTS[part](run)[own][known].mean()) for part in SCORES[score].parts]
+def score_of(run: Run, score: str) -> float:
+    """One score of a run over all its origins; NaN where it is undefined."""
+    known = np.isfinite(run.error)
+    means = [float(PARTS[part](run)[known].mean()) for part in SCORES[score].parts]
     return float(SCORES[score].finished(*(np.array(each) for each in means)))
 
 

@@ -144,15 +144,16 @@ def study_search(
     if asked is None:
         advice = 'Add [search] with optional = ["TERM"] or [search.choices].'
         raise InputError("the study does not say what to choose", advice, file=study.path.name)
-    names = [model.name for model in study.models]
-    if asked.model is not None and asked.model not in names:
-        raise InputError(f"there is no model {asked.model!r}", f"Allowed: {', '.join(names)}.", key="model")
-    model = study.models[0 if asked.model is None else names.index(asked.model)]
-    seconds = seconds_of(asked.budget if budget is None else budget)
-    return search(
-        model, study.tables, study.choices, optional=asked.optional, horizon=_horizon(study),
-        budget=None if seconds is None else max(seconds - spent, seconds / 3.0), way=asked.way, tries=asked.tries,
-        seed=asked.seed, score=asked.score, held_back=asked.held_back, origins=asked.origins,
-        every=asked.every or past.every, first_origin=past.first_origin, gap=past.gap,
-        basis=asked.basis or past.basis, planned=past.planned, plans=study.plans, record=record, tell=tell,
-    )  # fmt: skip
+    with study.placing(("search",)):
+        names = [model.name for model in study.models]
+        if asked.model is not None and asked.model not in names:
+            raise InputError(f"there is no model {asked.model!r}", f"Allowed: {', '.join(names)}.", key="model")
+        model = study.models[0 if asked.model is None else names.index(asked.model)]
+        seconds = seconds_of(asked.budget if budget is None else budget)
+        return search(
+            model, study.tables, study.choices, optional=asked.optional, horizon=_horizon(study),
+            budget=None if seconds is None else max(seconds - spent, seconds / 3.0), way=asked.way, tries=asked.tries,
+            seed=asked.seed, score=asked.score, held_back=asked.held_back, origins=asked.origins,
+            every=asked.every or past.every, first_origin=past.first_origin, gap=past.gap,
+            basis=asked.basis or past.basis, planned=past.planned, plans=study.plans, record=record, tell=tell,
+        )  # fmt: skip

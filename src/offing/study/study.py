@@ -87,7 +87,7 @@ class Study:
     @cached_property
     def fits(self) -> dict[str, Fit]:
         """The fits by their model's name; of several series by such as ``north / main``."""
-        with self._placing():
+        with self.placing():
             return {
                 f"{series} / {model.name}" if series else model.name: fit
                 for model in self.models
@@ -107,7 +107,7 @@ class Study:
         if asked is None:
             raise InputError("the study does not say what to choose from",
                              'Add [screening] with columns = ["SOURCE.COLUMN"], say.', file=self.path.name)  # fmt: skip
-        with self._placing(("screening",)):
+        with self.placing(("screening",)):
             offered = candidates(asked.columns, asked.lags, asked.transforms, together=asked.together)
             return {
                 f"{series} / {model.name}" if series else model.name: screen_series(
@@ -135,7 +135,7 @@ class Study:
                 file=self.path.name,
             )
         fits = self.fits
-        with self._placing():
+        with self.placing():
             found = {
                 name: fit.forecast(
                     asked.horizon,
@@ -151,7 +151,7 @@ class Study:
         if asked.intervals == "model":
             return found
         past = self.backtest
-        with self._placing(("forecast", "intervals")):
+        with self.placing(("forecast", "intervals")):
             return {name: recalibrate(each, past, way=asked.intervals) for name, each in found.items()}
 
     @cached_property
@@ -163,7 +163,7 @@ class Study:
         InputError
             If the study does not say how far, or as `offing.backtest` does.
         """
-        with self._placing(("backtest",)):
+        with self.placing(("backtest",)):
             return study_backtest(self)
 
     @cached_property
@@ -171,7 +171,7 @@ class Study:
         """The back-test with the first model without each of its terms, if the study asks for that."""
         if not self.spec.backtest.without:
             return self.backtest
-        with self._placing(("backtest",)):
+        with self.placing(("backtest",)):
             return study_backtest(self, without=True)
 
     @cached_property
@@ -182,7 +182,7 @@ class Study:
         dates = [each for each in asked.dates if self.origin is None or str(each) <= str(self.origin)]
         if not dates:
             return {}
-        with self._placing(("forecast", "dates")):
+        with self.placing(("forecast", "dates")):
             return {
                 model.name: running_estimate(model, self.tables, dates, edge=asked.edge, levels=asked.levels)
                 for model in self.models
@@ -194,7 +194,7 @@ class Study:
         asked, ahead = self.spec.combination, self.spec.forecast
         if asked is None:
             return None
-        with self._placing(("combination",)):
+        with self.placing(("combination",)):
             if ahead.horizon is None:
                 raise InputError("a combination needs a horizon", "State horizon in [forecast].", key="horizon")
             return combine(
@@ -220,7 +220,7 @@ class Study:
         """Sums and averages of the forecasts' years, or what else the study asks for, by the names of their fits."""
         asked = self.spec.forecast
         found = {}
-        with self._placing(("forecast",)):
+        with self.placing(("forecast",)):
             for name, each in self.forecasts.items():
                 apart = asked.way == "direct" or asked.edge == "shifted"
                 usual = [] if each.axis.frequency.unit == "year" or apart else ["year"]
@@ -233,7 +233,7 @@ class Study:
         """The forecasts brought to the totals that the study states, if any."""
         found = {}
         for i, spec in self._stated("agree"):
-            with self._placing(("totals", i)):
+            with self.placing(("totals", i)):
                 for name, each in self.forecasts.items():
                     found[name] = agree(each, spec.stated, way=spec.way or "proportional", average=spec.total is None)
         return found
@@ -243,7 +243,7 @@ class Study:
         """The stated totals split over their periods, if any."""
         found = {}
         for i, spec in self._stated("split"):
-            with self._placing(("totals", i)):
+            with self.placing(("totals", i)):
                 for name, each in self.forecasts.items():
                     found[name] = split(each, spec.stated, average=spec.total is None)
         return found
@@ -253,7 +253,7 @@ class Study:
         """How likely the forecasts pass the thresholds that the study states, by the names of their fits."""
         found: dict[str, list[Reach]] = {name: [] for name in self.forecasts}
         for i, spec in enumerate(self.spec.chances):
-            with self._placing(("chances", i)):
+            with self.placing(("chances", i)):
                 for name, each in self.forecasts.items():
                     joint = paths(each, noise=spec.noise)
                     found[name].append(joint.reaching(spec.threshold, side=spec.side, total=spec.total))
@@ -281,7 +281,7 @@ class Study:
         return run_record(prints, options)
 
     @contextmanager
-    def _placing(self, elsewhere: tuple[str | int, ...] = ()) -> Iterator[None]:
+    def placing(self, elsewhere: tuple[str | int, ...] = ()) -> Iterator[None]:
         """Let an error about a term say where in the study the term stands; others are about `elsewhere`."""
         try:
             yield
@@ -305,7 +305,7 @@ class Study:
             if options["rows"] == "periods" and options["aggregate_to"] is None:
                 options |= {key: value for key, value in said.items() if key not in source.model_fields_set}
             options["later_rows"] = "plan"
-        with self._placing(("sources", name)):
+        with self.placing(("sources", name)):
             if source.database is not None:
                 found: Table | Panel = read(**options, name=name)
             else:
