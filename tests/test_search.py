@@ -425,14 +425,14 @@ def test_drivers_without_a_plan_are_expected_if_asked():
     own = of.Model("wave", [of.Trend(), of.Season("year", harmonics=3), of.OwnLags([1])], lower_limit=0.0).fit(data)
     expected = own.forecast(8).mean
     assert ahead.drivers["value"].to_numpy() == pytest.approx(expected)
-    assert set(ahead.drivers["mark"]) == {"expected"}
+    assert set(ahead.drivers["mark"]) == {"modelled"}
     known = fit.forecast(8, plan=pd.DataFrame({"wave": expected}, ahead.axis.index))
     assert ahead.mean == pytest.approx(known.mean)
     assert (ahead.table["q0.9"] - ahead.table["q0.1"] > 1.5 * (known.table["q0.9"] - known.table["q0.1"])).all()
     assert "expected by the drivers' own models" in ahead.sentence
     half = pd.DataFrame({"wave": expected[:3]}, ahead.axis.index[:3])
     mixed = fit.forecast(8, plan=half, unplanned="expected")
-    assert mixed.drivers["mark"].tolist() == ["plan"] * 3 + ["expected"] * 5
+    assert mixed.drivers["mark"].tolist() == ["plan"] * 3 + ["modelled"] * 5
 
 
 def test_weights_of_series_reach_the_files(tmp_path, run_cli):

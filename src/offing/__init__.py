@@ -33,6 +33,7 @@ if TYPE_CHECKING:
         TermTests,
         Totals,
         TrendPath,
+        Walk,
         agree,
         cycle,
         holiday_effects,
@@ -50,6 +51,7 @@ if TYPE_CHECKING:
         term_tests,
         totals,
         trend,
+        walk,
     )
     from offing.judging import (
         Backtest,
@@ -82,6 +84,16 @@ if TYPE_CHECKING:
         worth,
     )
     from offing.model import Contributions, Effects, Elasticities, Fit, Forecast, Model, effects, elasticities
+    from offing.outlook import (
+        AsIn,
+        AsPlanned,
+        LastValue,
+        Modelled,
+        Scenario,
+        Shift,
+        Stated,
+        YearBefore,
+    )
     from offing.study import Study, open_study
     from offing.survey import Survey, inspect
     from offing.tables import Panel, Table, Treat, aggregate, read
@@ -114,6 +126,7 @@ _ROOMS = {
         "TermTests",
         "Totals",
         "TrendPath",
+        "Walk",
         "agree",
         "cycle",
         "holiday_effects",
@@ -131,6 +144,7 @@ _ROOMS = {
         "term_tests",
         "totals",
         "trend",
+        "walk",
     ),
     "judging": (
         "Backtest",
@@ -164,6 +178,16 @@ _ROOMS = {
     ),
     "model": ("Contributions", "Effects", "Elasticities", "Fit", "Forecast", "Model", "effects", "elasticities"),
     "study": ("Study", "open_study"),
+    "outlook": (
+        "AsIn",
+        "AsPlanned",
+        "LastValue",
+        "Modelled",
+        "Scenario",
+        "Shift",
+        "Stated",
+        "YearBefore",
+    ),
     "survey": ("Survey", "inspect"),
     "tables": ("Panel", "Table", "Treat", "aggregate", "read"),
     "terms": ("Category", "Driver", "Event", "Holidays", "Interaction", "OwnLags", "Season", "Trend", "WorkingTime"),
@@ -172,6 +196,8 @@ _HOME = {name: room for room, names in _ROOMS.items() for name in names}
 
 __all__ = [
     "Agreed",
+    "AsIn",
+    "AsPlanned",
     "Axis",
     "Backtest",
     "ByHorizon",
@@ -198,8 +224,10 @@ __all__ = [
     "Interaction",
     "LagCurve",
     "LagProfile",
+    "LastValue",
     "MemberWeights",
     "Model",
+    "Modelled",
     "OffingError",
     "Origins",
     "Outside",
@@ -210,13 +238,16 @@ __all__ = [
     "Residuals",
     "Response",
     "RunningEstimate",
+    "Scenario",
     "Screening",
     "Search",
     "Season",
     "SeasonIndices",
     "Shares",
+    "Shift",
     "Split",
     "Stability",
+    "Stated",
     "Study",
     "Survey",
     "Table",
@@ -227,8 +258,10 @@ __all__ = [
     "Treatment",
     "Trend",
     "TrendPath",
+    "Walk",
     "WorkingTime",
     "Worth",
+    "YearBefore",
     "__version__",
     "aggregate",
     "agree",
@@ -266,6 +299,7 @@ __all__ = [
     "term_tests",
     "totals",
     "trend",
+    "walk",
     "without_each",
     "worth",
 ]

@@ -27,6 +27,8 @@ PATTERNS = {"4-4-5": (4, 4, 5), "4-5-4": (4, 5, 4), "5-4-4": (5, 4, 4)}
 
 HOUR = 3_600_000_000
 DAY = 24 * HOUR
+#: Whole weeks of a year, so that hours and days keep their weekday.
+_YEAR: dict[str, int] = {"hour": 8736, "day": 364, "week": 52, "month": 12, "quarter": 4, "year": 1}
 _STEP = {"hour": HOUR, "day": DAY, "week": 7 * DAY}
 _MONTHS = {"month": 1, "quarter": 3, "year": 12}
 #: Periods in a mean Gregorian year of 365.25 days, to state slopes a year.
@@ -129,6 +131,11 @@ class Frequency:
                 "weeks": self.weeks, "year_ends": self.year_ends}  # fmt: skip
         usual = {"week_ends": None if self.unit == "week" else "sunday", "year_starts": "january", "year_ends": "last"}
         return {key: value for key, value in said.items() if value != usual.get(key)}
+
+    @property
+    def year_back(self) -> int:
+        """How many periods lie between one and the same one a year before; whole weeks keep weekdays apart."""
+        return _YEAR[self.unit]
 
     @property
     def periods_a_year(self) -> float:

@@ -120,11 +120,11 @@ def draw_inputs(result: Inputs) -> Picture:
         for _, value in own.iterrows():
             start, end = _stamp(value["start"]), _stamp(value["end"])
             size = 0.72 * float(value["coefficient"]) / top
-            out = value["mark"] != "expected"
+            out = value["mark"] != "modelled"
             colour = TERMS[row % len(TERMS)]
             axes.bar(start, size, end - start, bottom=base, align="edge", color=colour if out else "none",
                      edgecolor="white" if out else colour, hatch="" if out else "////", lw=0.8)  # fmt: skip
-            if not out and (own["mark"] == "expected").sum() <= _LABELLED:
+            if not out and (own["mark"] == "modelled").sum() <= _LABELLED:
                 axes.annotate(f"out {value['released']:%d %b}", (start, base), xytext=(2, -12),
                               textcoords="offset points", fontsize=8.5, color=INK)  # fmt: skip
         axes.axhline(base, color=QUIET, lw=0.8)

@@ -4,7 +4,7 @@ Sizes are written n (rows), k (columns of the design), q (targets), J (terms).
 """
 
 from offing.engine.accuracy import interval_score, naive_change, pinball, position_in, ranked_probability
-from offing.engine.attribution import Attribution, attribute
+from offing.engine.attribution import attribute, logarithmic_mean, paired
 from offing.engine.autoregression import Carried, Dynamics
 from offing.engine.choose import Menu, choose
 from offing.engine.combining import (
@@ -40,7 +40,6 @@ __all__ = [
     "SEED",
     "TRIMMED",
     "AccuracyTest",
-    "Attribution",
     "Bent",
     "Beta",
     "Carried",
@@ -91,11 +90,13 @@ __all__ = [
     "largest_step",
     "least_squares",
     "least_squares_weights",
+    "logarithmic_mean",
     "middle_weights",
     "mixed_quantiles",
     "multiplied",
     "naive_change",
     "nested_accuracy",
+    "paired",
     "partial",
     "peaks",
     "pinball",

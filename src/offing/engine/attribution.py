@@ -1,70 +1,78 @@
-"""Splitting every value into the contributions of the terms, exactly."""
+"""Splitting values, and what lies between two of them, into rows that add up, exactly."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
+from numpy.typing import NDArray
 
 from offing.engine.triangle import Array
 
+#: So many numbers are paired at a time.
+_AT_ONCE = 2_000_000
 
-@dataclass(frozen=True)
-class Attribution:
-    """Contributions on the target's scale.
 
-    Attributes
-    ----------
-    baseline
-        Level (n,) from which the contributions are measured.
-    contributions
-        One row a term (J, n).
-    correction
-        The row that settles a mean correction differing from the first period's (n,); zero on the level scale.
-    weights
-        What one unit of the working scale is worth in each period (n,); one on the level scale.
+def logarithmic_mean(high: Array, low: Array) -> Array:
+    """(e^a − e^b) / (a − b) of logarithms a and b, which is e^a where both are equal.
 
-    ``baseline + contributions.sum(axis=0) + correction`` is the mean of every period.
+    In the form e^b (exp(x) − 1)/x, x = a − b, which keeps its digits as a comes near b.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from offing.engine import logarithmic_mean
+    >>> logarithmic_mean(np.array([0.0, 1e-9]), np.zeros(2)).tolist()
+    [1.0, 1.0000000005]
     """
-
-    baseline: Array
-    contributions: Array
-    correction: Array
-    weights: Array
+    x = high - low
+    safe = np.where(x == 0.0, 1.0, x)
+    return np.asarray(np.exp(low) * np.where(x == 0.0, 1.0, np.expm1(safe) / safe))
 
 
-def attribute(level: Array, deviations: Array, variances: Array | None = None) -> Attribution:
-    """Split the mean of n periods into a baseline and one contribution a term.
+def attribute(rows: Array, *, log: bool) -> tuple[Array, Array]:
+    """Amounts (J, n) of rows that add up, the baseline first, and what one unit of the others is worth (n,).
 
-    Parameters
-    ----------
-    level
-        Working-scale baseline μ (n,).
-    deviations
-        Each term's deviation D from its reference on the working scale (J, n).
-    variances
-        None for a target on the level scale. For a log scale the noise variance s² of every period (n,):
-        the mean of a log-normal variable is exp(η + s²/2), and the baseline is exp(μ + s₁²/2) with the first
-        period's s₁².
-
-    On the log scale a period's total change M − B is shared in proportion to the deviations by the
-    logarithmic mean w = (M − B)/ln(M/B) (Ang 2005), computed as B·expm1(x)/x, x = ln(M/B), which keeps its
-    digits as M comes near B.
+    Of rows (J, n) that are amounts it is these. Where their sum is a logarithm, the baseline is the exponential of its
+    row, and the rest is shared out in proportion to the rows by the logarithmic mean (Ang 2005), so that the amounts
+    add up to the exponential of the sum.
 
     Examples
     --------
     >>> import numpy as np
     >>> from offing.engine import attribute
-    >>> parts = attribute(np.array([0.0]), np.log([[2.0], [3.0]]), np.zeros(1))
-    >>> float(parts.baseline[0] + parts.contributions.sum().round(12))
+    >>> amounts, _ = attribute(np.log([[1.0], [2.0], [3.0]]), log=True)
+    >>> float(amounts.sum().round(12))
     6.0
     """
-    if variances is None:
-        zeros = np.zeros(deviations.shape[1])
-        return Attribution(level, deviations, zeros, zeros + 1.0)
-    excess = (variances - variances[:1]) / 2.0
-    change = deviations.sum(axis=0) + excess
-    baseline = np.exp(level + variances[:1] / 2.0)
-    safe = np.where(change == 0.0, 1.0, change)
-    weights = baseline * np.where(change == 0.0, 1.0, np.expm1(safe) / safe)
-    return Attribution(baseline, weights * deviations, weights * excess, weights)
+    if not log:
+        return rows, np.ones(rows.shape[1])
+    weights = logarithmic_mean(rows.sum(axis=0), rows[0])
+    return np.vstack([np.exp(rows[:1]), rows[1:] * weights]), weights
+
+
+def paired(
+    end: Array, start: Array, owners: NDArray[np.intp], groups: int, *, log: bool, partner: NDArray[np.intp] | None
+) -> tuple[Array, Array]:
+    """What one unit of a row is worth at the end (h,), and in each group of periods at the start (groups, m).
+
+    From every period of the end, whose rows add up to `end` (h,), something is walked back to periods of the start
+    that add up to `start` (m,): to its `partner` (h,), or to all of them, each counting alike. With weights a and b
+    the amount of a row in group g is Σ a c over its periods, less Σ b c' over the start, and the amounts of all rows
+    add up to the difference of the values (Ang 2005, for every pair). `owners` (h,) tells each period's group.
+    """
+    m = len(start)
+    back = np.zeros((groups, m))
+    if partner is not None:
+        worth = logarithmic_mean(end, start[partner]) if log else np.ones(len(end))
+        np.add.at(back, (owners, partner), worth)
+        return worth, back
+    if not log:
+        back += (np.bincount(owners, minlength=groups) / m)[:, None]
+        return np.ones(len(end)), back
+    member = np.zeros((groups, len(end)))
+    member[owners, np.arange(len(end))] = 1.0 / m
+    worth, step = np.zeros(len(end)), max(_AT_ONCE // len(end), 1)
+    for i in range(0, m, step):
+        means = logarithmic_mean(end[:, None], start[None, i : i + step])
+        worth += means.sum(axis=1) / m
+        back[:, i : i + step] = member @ means
+    return worth, back

@@ -16,6 +16,8 @@ from offing.explain.stability import Stability, stability
 from offing.explain.term_tests import TermTests, term_tests
 from offing.explain.totals import Totals, totals
 from offing.explain.trend_path import TrendPath, trend
+from offing.explain.walk import Walk
+from offing.explain.walking import walk
 
 __all__ = [
     "ANEW",
@@ -37,6 +39,7 @@ __all__ = [
     "TermTests",
     "Totals",
     "TrendPath",
+    "Walk",
     "agree",
     "cycle",
     "holiday_effects",
@@ -54,4 +57,5 @@ __all__ = [
     "term_tests",
     "totals",
     "trend",
+    "walk",
 ]

@@ -14,7 +14,7 @@ from offing.base import InputError, count
 from offing.engine import quantile
 from offing.explain.spans import Group, groups_named
 from offing.model import Contributions, Forecast
-from offing.model.contributions import ADJUSTMENT
+from offing.model.account import ADJUSTMENT
 from offing.model.joint import covariance_times, slopes
 from offing.model.words import as_html, in_units, number, percents, rounded, signed, text_table, wrapped
 from offing.tables.table import Array

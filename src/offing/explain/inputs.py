@@ -29,7 +29,7 @@ class Inputs:
     start, end, origin
         When it starts and ends, and the moment of the forecast.
     table
-        One row a value: ``driver, period, start, end, released, coefficient, value, mark`` (actual, plan or expected).
+        One row a value: ``driver, period, start, end, released, coefficient, value, mark`` (actual, plan or modelled).
 
     Examples
     --------
@@ -40,7 +40,7 @@ class Inputs:
     >>> tables = {"orders": of.read(orders.rename("orders")), "bookings": of.read(bookings.rename("index"))}
     >>> model = of.Model("orders.orders", terms=[of.Driver("bookings.index", weights="flat", span=3)])
     >>> of.inputs(model.fit(tables).forecast(1)).table[["period", "mark"]].to_numpy().tolist()
-    [['2025-04', 'actual'], ['2025-05', 'expected'], ['2025-06', 'expected']]
+    [['2025-04', 'actual'], ['2025-05', 'modelled'], ['2025-06', 'modelled']]
     """
 
     period: str
@@ -54,12 +54,12 @@ class Inputs:
     def share_out(self) -> float:
         """Share of all weight, by its size, whose values are out."""
         size = self.table["coefficient"].abs()
-        return float(size[self.table["mark"] != "expected"].sum() / size.sum()) if size.sum() else 1.0
+        return float(size[self.table["mark"] != "modelled"].sum() / size.sum()) if size.sum() else 1.0
 
     @property
     def sentence(self) -> str:
         """How much of the weight is out, in words."""
-        waiting = int((self.table["mark"] == "expected").sum())
+        waiting = int((self.table["mark"] == "modelled").sum())
         later = f"{count(waiting, 'value')} still expected" if waiting else "nothing still expected"
         return (
             f"On {self.origin:%Y-%m-%d} values with {100.0 * self.share_out:.0f} % of the weight for {self.period} are "

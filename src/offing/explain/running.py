@@ -68,7 +68,7 @@ class RunningEstimate:
         rows = pd.concat([each.table.iloc[[-1]] for each in self.forecasts]).drop(columns="horizon")
         rows.index = pd.DatetimeIndex(self.dates, name="date")
         marks = [each.drivers["mark"] for each in self.forecasts]
-        return rows.assign(expected_values=[int((mark == "expected").sum()) for mark in marks])
+        return rows.assign(expected_values=[int((mark == "modelled").sum()) for mark in marks])
 
     @property
     def sentences(self) -> str:

@@ -21,9 +21,8 @@ from offing.explain import (
 from offing.judging import Combination, Screening
 from offing.judging.run import SHOWN
 from offing.model import Contributions, Fit, Forecast
+from offing.model.forecast import AS_PLANNED
 
-#: The scenario of a forecast that rests on the drivers' plan alone.
-AS_PLANNED = "as planned"
 #: The scenario of a forecast that was brought to stated totals.
 AGREED = "agreed"
 

@@ -21,15 +21,6 @@ from offing.tables.table import Array
 USUAL = 12
 
 
-#: Whole weeks of a year, so that hours and days keep their weekday.
-_YEAR: dict[str, int] = {"hour": 8736, "day": 364, "week": 52, "month": 12, "quarter": 4, "year": 1}
-
-
-def season_of(frequency: Frequency) -> int:
-    """How many periods a year has, in whole weeks where that keeps weekdays apart."""
-    return _YEAR[frequency.unit]
-
-
 @dataclass(frozen=True)
 class Origins:
     """Which origins a back-test has, and what it forecasts from each.
@@ -179,7 +170,7 @@ class Cuts:
     @cached_property
     def scale(self) -> Array:
         """Mean absolute and squared changes (f, 2) of what was known: over a season, or of periods within two."""
-        season = season_of(self.table.axis.frequency)
+        season = self.table.axis.frequency.year_back
         pasts = [self.past(fold) for fold in range(len(self.ends))]
         return np.array([naive_change(past, season if len(past) >= 2 * season else 1) for past in pasts])
 

@@ -12,7 +12,7 @@ from offing.base import InputError, count
 from offing.calendar import Frequency
 from offing.engine import quantile
 from offing.judging.anew import Job
-from offing.judging.origins import Cuts, one_scene, season_of, summed_cuts
+from offing.judging.origins import Cuts, one_scene, summed_cuts
 from offing.judging.routes import run_all
 from offing.judging.run import PROBABILITIES, Run
 from offing.model import Model
@@ -121,7 +121,7 @@ def _moving(past: Array, mean: Array, lag: int, factor: Array) -> Guess:
 
 def names_for(frequency: Frequency) -> dict[str, tuple[Reference, int]]:
     """The references of a series of some frequency, with their seasons; of days and hours also the week before."""
-    year = season_of(frequency)
+    year = frequency.year_back
     found = {name: (each, year) for name, each in REFERENCES.items()}
     if frequency.unit in _WEEK:
         found["same season (week)"] = (REFERENCES["same season"], _WEEK[frequency.unit])
@@ -196,7 +196,7 @@ def by_shares(jobs: Mapping[str, Job]) -> list[Run]:
     run = plain_run(replace(first, tables={source: cuts.table}, series="", cuts=cuts))
     if run.why:
         return [_absent(series, SHARES, job.cuts, run.why) for series, job in jobs.items()]
-    year, found = season_of(table.axis.frequency), []
+    year, found = table.axis.frequency.year_back, []
     for series, job in jobs.items():
         shares = np.array([_share(values[series][:end][-year:], summed[:end][-year:]) for end in job.cuts.ends])
         quantiles = None if run.made is None else _Part(run, shares)

@@ -42,12 +42,12 @@ def needs_draws(fit: Fit, place: int) -> bool:
 
 
 def drawn_band(
-    fit: Fit, view: View, axis: Axis, design: Design, place: int, *, function: Array, carried: Callable[[Array], Array]
+    fit: Fit, view: View, axis: Axis, design: Design, place: int, *, lean: Array, carried: Callable[[Array], Array]
 ) -> tuple[Array, Array]:
     """How far (n,) below and above its contribution 95 % of 1,000 seeded draws of the coefficients lie.
 
-    Coefficients are drawn as if they had no bounds, and cut at these. `function` (n, k) is the contribution's
-    derivative, `carried` what becomes of it in later periods.
+    Coefficients are drawn as if they had no bounds, and cut at these. `lean` (n, k) is the contribution's
+    derivative, `carried` what becomes of a value in later periods.
     """
     draws = drawn_coefficients(fit)
     if isinstance(fit.rows.blocks[place].curve, Shaped) and not fit.own:
@@ -57,7 +57,7 @@ def drawn_band(
         ])  # fmt: skip
         low, high = np.quantile(moved, _TAILS, axis=0)
         return -low, high
-    lean, away = carried(function), draws - fit.estimate.beta[:, None]
+    away = draws - fit.estimate.beta[:, None]
     parts = [np.quantile(lean[i : i + _ROWS] @ away, _TAILS, axis=1) for i in range(0, len(lean), _ROWS)]
     low, high = np.concatenate(parts, axis=1)
     return -low, high

@@ -10,40 +10,16 @@ import numpy as np
 import pandas as pd
 
 from offing.calendar import Axis
-from offing.engine import Attribution, attribute, quantile
+from offing.engine import attribute, quantile
+from offing.model.account import ADJUSTMENT, BASELINE, FACTOR, Account, Ahead, Row, account, carrier
 from offing.model.bands import drawn_band, needs_draws
 from offing.model.layout import Design
-from offing.model.parts import split_up
 from offing.model.words import as_html, in_units, rounded, text_table, wrapped
 from offing.tables import View
 from offing.tables.table import Array
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
-
-BASELINE = "baseline"
-CORRECTION = "mean correction"
-PAST = "past surprises"
-ADJUSTMENT = "adjustment"
-
-
-@dataclass(frozen=True)
-class Ahead:
-    """A run of periods on the working scale, all (n,).
-
-    `base` is what the values before the run add, `carried` what the noise before it adds to z, `levels` are η,
-    `variances` those of the noise around it, `worth` what one unit of z is worth, `factor` and `mean` belong to the
-    target's own scale; `cut` is the mean within the target's limits.
-    """
-
-    base: Array
-    levels: Array
-    variances: Array
-    worth: Array
-    factor: Array
-    mean: Array
-    cut: Array
-    carried: Array
 
 
 @dataclass(frozen=True)
@@ -145,90 +121,56 @@ def contribute(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead | 
     On the working scale D = c − r, a term's value less its reference, carried on through differences of the target in
     a forecast; `low` and `high` come from the standard error of D with the weight w held.
     """
-    scale, slots, n = fit.scale, fit.layout.slots, axis.n
-    path = _fitted_path(fit) if ahead is None else ahead
-
-    def spread_of(place: int) -> Array:
-        """Standard error (n,) of what only the periods ahead hold of a term."""
-        found = [] if ahead is None else fit.unknown_ahead(view, axis, design, place)
-        return np.sqrt(sum((np.square(carried(each)).sum(axis=1) for each in found), np.zeros(n)))
-
-    def carried(parts: Array) -> Array:
-        """What parts (n, …) of z add to v: through later periods of a forecast, in their own period of the history."""
-        if ahead is not None:
-            return scale.spread(parts, path.worth)
-        return parts * path.worth.reshape(-1, *([1] * (parts.ndim - 1)))
-
-    parts = split_up(fit, view, axis, design, later=ahead is not None)
-    names = [slots[place].term for place in parts.places]
-    labels = [fit.label_of(fit.model.terms[place]) for place in parts.places]
-    deviations = [carried(value) for value in parts.values]
+    path = fitted_path(fit) if ahead is None else ahead
+    whole = account(fit, view, axis, design, path).standing()
     reach = float(quantile(0.975, fit.estimate.dof))
+    carried = carrier(fit, path, later=ahead is not None)
+    places = {slot.term: place for place, slot in enumerate(fit.layout.slots)}
+    by = np.ones(axis.n) if fit.scale.log else 1.0 / path.factor  # rows of a level come in the target's own unit
 
-    def band(place: int, function: Array) -> tuple[Array, Array]:
-        """How far (n,) below and above a contribution its 95 % interval reaches."""
-        if needs_draws(fit, place):
-            return drawn_band(fit, view, axis, design, place, function=function, carried=carried)
-        half = reach * np.hypot(fit.estimate.standard_errors(carried(function)), spread_of(place))
+    def band(row: Row) -> tuple[Array, Array]:
+        """How far (n,) below and above a row its 95 % interval reaches."""
+        if not row.lean.any() and not row.fresh.size:
+            return np.zeros(axis.n), np.zeros(axis.n)
+        if row.name in places and needs_draws(fit, places[row.name]):
+            return drawn_band(fit, view, axis, design, places[row.name], lean=row.lean,
+                              carried=lambda value: carried(value) * by)  # fmt: skip
+        alone = np.sqrt(np.square(row.fresh).sum(axis=1))
+        half = reach * np.hypot(fit.estimate.standard_errors(row.lean), alone)
         return half, half
 
-    bands = [band(place, function) for place, function in zip(parts.places, parts.functions, strict=True)]
-    if parts.past is not None:
-        names, labels = [*names, PAST], [*labels, PAST]
-        deviations.append(carried(parts.past[0]))
-        bands.append((reach * fit.estimate.standard_errors(carried(parts.past[1])),) * 2)
-    split = tuple(np.array(each).reshape(len(names), n) for each in (deviations, *zip(*bands, strict=True)))
-    split = split if len(split) == 3 else (split[0],) * 3  # a model without terms
-    base = path.base + carried(parts.level), fit.estimate.standard_errors(carried(parts.base))
-    rows = _on_target(fit, path, base, split)
-    values, low, high = rows
-    extra = []
-    if np.ptp(path.variances) and scale.log:
-        extra.append(CORRECTION)
-    else:
-        values, low, high = (each[:-1] for each in rows)
+    rows = [row for row in whole.rows if row.name != FACTOR]
+    low, high = (np.array(each) for each in zip(*(band(row) for row in rows), strict=True))
+    values = np.array([row.values for row in rows])
+    if whole.log:
+        values[0] -= np.log(path.factor)
+    values, weight = attribute(values, log=whole.log)
+    if whole.log:
+        # The baseline's own interval is that of its logarithm.
+        edges = values[0] * np.expm1(-low[0]), values[0] * np.expm1(high[0])
+        low, high = low * weight, high * weight
+        low[0], high[0] = -edges[0], edges[1]
+        values[0] -= fit.scale.offset / path.factor
     # Where a driver is unknown nothing is told, not even the baseline: rows that do not add up would be worse.
-    known = design.known & np.isfinite(path.levels)
-    values, low, high = (np.where(known, each / path.factor, np.nan) for each in (values, low, high))
-    if (known & (path.cut != path.mean)).any():
-        extra.append(ADJUSTMENT)
-        values, low, high = (np.vstack([each, path.cut - path.mean]) for each in (values, low, high))
-        values[-1, ~known] = np.nan
+    known = np.isfinite(whole.mean)
+    names, labels = [row.name for row in rows[1:]], [row.label for row in rows[1:]]
+    extra = whole.mean - path.mean
+    if (known & (extra != 0.0)).any():
+        names, labels = [*names, ADJUSTMENT], [*labels, ADJUSTMENT]
+        values = np.vstack([values, extra])
+        low, high = (np.vstack([each, np.zeros(axis.n)]) for each in (low, high))
+    values = np.where(known, values, np.nan)
     return Contributions(
         axis=axis,
-        terms=(*names, *extra),
-        labels=(*labels, *extra),
+        terms=tuple(names),
+        labels=tuple(labels),
         values=values,
-        low=low,
-        high=high,
-        mean=np.where(known, path.cut, np.nan),
+        low=values - low,
+        high=values + high,
+        mean=whole.mean,
         target=fit.label,
         unit=fit.unit,
         baseline_means=_baseline_means(fit),
-    )
-
-
-def _on_target(
-    fit: Fit, path: Ahead, level: tuple[Array, Array], split: tuple[Array, ...]
-) -> tuple[Array, Array, Array]:
-    """Baseline, contributions and correction (J + 2, n) in units of the factored target, with their low and high.
-
-    `level` (n,) comes with its standard error, the terms' deviations (J, n) of the `split` with how far (J, n) their
-    intervals reach below and above.
-    """
-    variances = path.variances if fit.scale.log else None
-    parts: Attribution = attribute(level[0], split[0], variances)
-    reach = float(quantile(0.975, fit.estimate.dof))
-    spread, offset = reach * level[1], fit.scale.offset
-    if variances is None:
-        edges = parts.baseline - spread, parts.baseline + spread
-    else:
-        edges = parts.baseline * np.exp(-spread) - offset, parts.baseline * np.exp(spread) - offset
-    below, above = (each * parts.weights for each in split[1:])
-    return (
-        np.vstack([parts.baseline - offset, parts.contributions, parts.correction]),
-        np.vstack([edges[0], parts.contributions - below, parts.correction]),
-        np.vstack([edges[1], parts.contributions + above, parts.correction]),
     )
 
 
@@ -240,7 +182,7 @@ def _baseline_means(fit: Fit) -> str:
     return f"a baseline that moves on from the last value before with the usual change{usual}"
 
 
-def _fitted_path(fit: Fit) -> Ahead:
+def fitted_path(fit: Fit) -> Ahead:
     """What contributions to the fitted values rest on: each is a forecast from the values before its period."""
     scale, n = fit.scale, fit.axis.n
     base = scale.one_step(fit.levels, np.zeros(n))
@@ -249,3 +191,8 @@ def _fitted_path(fit: Fit) -> Ahead:
     noise = fit.noise if scale.log else np.zeros(n)
     mean = fit.mean_of(levels, fit.noise, fit.factor)
     return Ahead(base, levels, noise, worth, fit.factor, mean, fit.cut(mean), fit.carried)
+
+
+def fitted_account(fit: Fit) -> Account:
+    """The account of the fitted periods, each a forecast from the values before it."""
+    return account(fit, fit.view, fit.axis, fit.rows, fitted_path(fit))

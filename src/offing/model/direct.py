@@ -12,11 +12,12 @@ import pandas as pd
 
 from offing.base import InputError, Progress
 from offing.calendar import Axis
+from offing.model.account import Account, additive
 from offing.model.contributions import Contributions
-from offing.model.forecast import Forecast, forecast
+from offing.model.forecast import Assumptions, Forecast, forecast
 from offing.tables import MARKS, Panel, Table, View
 from offing.tables.table import Array
-from offing.tables.view import EXPECTED
+from offing.tables.view import MODELLED
 from offing.terms import Driver, OwnLags, Pulses, Term, with_known_lags
 
 if TYPE_CHECKING:
@@ -65,6 +66,11 @@ class DirectForecast(Forecast):
         )  # fmt: skip
 
     @cached_property
+    def account(self) -> Account:
+        """The means taken apart, of which only the amounts are known: each has an equation of its own."""
+        return additive(self.contributions)
+
+    @cached_property
     def contributions(self) -> Contributions:
         """What every term contributes to each forecast mean, by that period's equation."""
         each = [part.contributions for part in self.parts]
@@ -75,7 +81,7 @@ class DirectForecast(Forecast):
     def drivers(self) -> pd.DataFrame:
         """The drivers' values that the forecast rests on; where it has lags that are out, none that is expected."""
         found = super().drivers
-        return found[found["mark"] != MARKS[EXPECTED]] if not self.parts[-1].outlooks else found
+        return found[found["mark"] != MARKS[MODELLED]] if not self.parts[-1].outlooks else found
 
     @property
     def sentence(self) -> str:
@@ -93,6 +99,7 @@ def by_horizon(
     direct: bool,
     shifted: bool,
     expect: bool = False,
+    scenario: Assumptions | None = None,
 ) -> DirectForecast:
     """A forecast with an equation for each horizon; see ``Fit.forecast``.
 
@@ -103,7 +110,7 @@ def by_horizon(
     if direct and own is None:
         raise InputError("equations by horizon differ in the target's own lags, and the model has none",
                          'Leave out way, or add own lags.', key="way")  # fmt: skip
-    whole = forecast(fit, horizon, until, plan, levels, expect=expect)
+    whole = forecast(fit, horizon, until, plan, levels, expect=expect, scenario=scenario)
     if whole.axis.n > _MOST:
         raise InputError(f"{whole.axis.n} periods ahead are as many fits", f"Forecast at most {_MOST} directly.",
                          key="way")  # fmt: skip
@@ -114,13 +121,16 @@ def by_horizon(
             terms = [_later(term, view, whole.axis.part(h - 1, h), h, direct=direct, shifted=shifted)
                      for term in fit.model.terms if not isinstance(term, Pulses)]  # fmt: skip
             same = terms == list(fit.model.terms)
-            parts.append(forecast(fit if same else fit.again(terms), h, None, plan, levels, expect=expect))
+            parts.append(
+                forecast(fit if same else fit.again(terms), h, None, plan, levels, expect=expect, scenario=scenario)
+            )
             progress.update(h / whole.axis.n)
     names = {part.contributions.rows for part in parts}
     if len(names) > 1:
         raise InputError("the equations of some horizons have no level to come back to, those of others have",
                          'Use way = "recursion".', key="way")  # fmt: skip
-    return DirectForecast(whole.fit, whole.view, whole.axis, whole.rows, whole.levels, parts=tuple(parts))
+    return DirectForecast(whole.fit, whole.view, whole.axis, whole.rows, whole.levels, scenario=whole.scenario,
+                          parts=tuple(parts))  # fmt: skip
 
 
 def _later(term: Term, view: View, axis: Axis, h: int, *, direct: bool, shifted: bool) -> Term:

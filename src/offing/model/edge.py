@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
@@ -27,6 +28,8 @@ _SEASONS: dict[str, tuple[tuple[str, int], ...]] = {
 }  # fmt: skip
 #: A step by which values are moved to see what they do, in their standard deviations.
 _MOVE = 1e-3
+#: From fewer periods nothing is said of how drivers go together.
+_FEWEST = 20
 
 
 @dataclass(frozen=True)
@@ -39,13 +42,21 @@ class Outlook:
         The driver's column.
     ahead
         The forecast of its own model.
-    half
-        H (m, h) with H'H the covariance that not knowing these values adds to what is fitted.
+    root
+        G (R, m) with G'G the covariance of these values, from R sources that all drivers of a forecast share.
+    lean
+        What one more in each of the driver's periods does (m, h) to what is fitted.
     """
 
     reference: str
     ahead: Forecast
-    half: Array
+    root: Array
+    lean: Array
+
+    @property
+    def half(self) -> Array:
+        """H (R, h): summed over the drivers, H'H is the covariance that not knowing their values adds."""
+        return self.root @ self.lean
 
     @property
     def axis(self) -> Axis:
@@ -72,7 +83,7 @@ def looked_ahead(
 
     Forecasts that were `made` of the same tables serve again.
     """
-    found: list[Outlook] = []
+    found: list[tuple[str, Forecast]] = []
     for reference, ordinal in _last_needed(fit, view, axis, every=every).items():
         own = view.frequency(reference)
         first = view.sources.tables[view.sources.find(reference)[0]].axis.first
@@ -86,16 +97,20 @@ def looked_ahead(
         if len(known) and np.ptp(values[known]) == 0.0:  # what never varied is expected to stay
             view = view.expecting(reference, whole.first, np.full(whole.n, values[known[-1]]))
             continue
-        key = (view.sources.find(reference), view.origin, whole, fit.model.treatments, fit.series)
+        key = (view.sources.find(reference), view.origin, whole, fit.model.treatments, fit.series,
+               view.modelled.get(view.sources.find(reference)))  # fmt: skip
         ahead = _ahead(fit, view, reference, whole) if made is None or key not in made else made[key]
         if made is not None:
             made[key] = ahead
         view = view.expecting(reference, ahead.axis.first, ahead.mean)
-        found.append(Outlook(reference, ahead, np.zeros((0, axis.n))))
+        found.append((reference, ahead))
     if not found:
         return view, ()
     design = fit.columns(fit.walk_of_nothing(view, axis), axis)
-    return view, tuple(replace(each, half=_half(fit, view, axis, design, each)) for each in found)
+    return view, tuple(
+        Outlook(reference, ahead, root, _lean(fit, view, axis, design, (reference, ahead.axis)))
+        for (reference, ahead), root in zip(found, _roots(found), strict=True)
+    )
 
 
 def _last_needed(fit: Fit, view: View, axis: Axis, *, every: bool) -> dict[str, int]:
@@ -104,8 +119,9 @@ def _last_needed(fit: Fit, view: View, axis: Axis, *, every: bool) -> dict[str, 
     for term in fit.model.terms:
         if not isinstance(term, Driver):
             continue
-        for reference in filter(view.numeric, term.needs() if every else (term.data,)):
-            if every or view.frequency(reference) != axis.frequency:
+        for reference in filter(view.numeric, term.needs()):
+            asked = every or view.sources.find(reference) in view.modelled
+            if asked or (reference == term.data and view.frequency(reference) != axis.frequency):
                 needed = last_needed(term, view, axis) if reference == term.data else axis.first + axis.n - 1
                 last[reference] = max(needed, last.get(reference, -(2**62)))
     return last
@@ -122,7 +138,9 @@ def _ahead(fit: Fit, view: View, reference: str, whole: Axis) -> Forecast:
     values = view.known(reference, whole).values
     lower = 0.0 if np.isfinite(values).any() and np.nanmin(values) >= 0.0 else None
     treatments = [each for each in fit.model.treatments if view.sources.find(each.data) == (source, column)]
-    model = Model(f"{source}.{column}", own_model(frequency, whole.n), name=column, lower_limit=lower,
+    chosen = view.modelled.get((source, column))
+    terms = chosen if isinstance(chosen, tuple) else own_model(frequency, whole.n)
+    model = Model(f"{source}.{column}", terms, name=column, lower_limit=lower,
                   treatments=treatments)  # fmt: skip
     try:
         past = None if view.foreseen is None else frozenset[tuple[str, str]]()
@@ -133,28 +151,69 @@ def _ahead(fit: Fit, view: View, reference: str, whole: Axis) -> Forecast:
         raise
 
 
-def _half(fit: Fit, view: View, axis: Axis, design: Design, outlook: Outlook) -> Array:
-    """H (m, h) from the covariance of the expected values and what each does to what is fitted."""
-    from offing.model.joint import covariance_times  # noqa: PLC0415  it asks for a forecast
-
-    ahead, reference = outlook.ahead, outlook.reference
+def _lean(fit: Fit, view: View, axis: Axis, design: Design, driver: tuple[str, Axis]) -> Array:
+    """What one more of a driver in each of its periods (m,) does to what is fitted on `axis` (m, h)."""
+    reference, periods = driver
     # Only the terms that look at the driver add something else, its interactions among them.
     places = [place for place, term in enumerate(fit.model.terms) if reference in term.needs()]
     step = _MOVE * max(float(np.std(fit.seen(reference))), 1e-12)
-    before = _parts(fit, view, axis, design, places)
-    lean = np.zeros((ahead.axis.n, axis.n))
-    for row, ordinal in enumerate(ahead.axis.ordinals.tolist()):
-        lean[row] = (_parts(fit, view.bumped(reference, ordinal, step), axis, design, places) - before) / step
-    used = np.flatnonzero(lean.any(axis=1))
-    if not len(used):
-        return np.zeros((0, axis.n))
-    covariance = covariance_times(ahead, np.eye(ahead.axis.n)[:, used])[used]
-    sizes, vectors = np.linalg.eigh((covariance + covariance.T) / 2.0)
-    root = vectors * np.sqrt(np.maximum(sizes, 0.0))
-    return np.asarray(root.T @ running(lean[used].T, fit.own).T)
+    before = parts_of(fit, view, axis, design, places)
+    lean = np.zeros((periods.n, axis.n))
+    for row, ordinal in enumerate(periods.ordinals.tolist()):
+        lean[row] = (parts_of(fit, view.bumped(reference, ordinal, step), axis, design, places) - before) / step
+    return np.asarray(running(lean.T, fit.own).T)
 
 
-def _parts(fit: Fit, view: View, axis: Axis, design: Design, places: list[int]) -> Array:
+def _roots(found: Sequence[tuple[str, Forecast]]) -> list[Array]:
+    """Roots (R, m) of what is not known of each driver's values, with R the same sources for all of them.
+
+    Every driver has its own doubt about its coefficients. Shocks of one period, though, come to all drivers of a
+    frequency together, and are related as the residuals of their models were.
+    """
+    from offing.model.joint import shock_root  # noqa: PLC0415  it asks for a forecast
+
+    owns = [ahead.half for _, ahead in found]
+    shocks = [shock_root(ahead) for _, ahead in found]
+    frequencies = [ahead.axis.frequency for _, ahead in found]
+    roots: list[list[Array]] = [[] for _ in found]
+
+    def add(rows: Mapping[int, Array], height: int) -> None:
+        for i, (_, ahead) in enumerate(found):
+            roots[i].append(rows.get(i, np.zeros((height, ahead.axis.n))))
+
+    for i, own in enumerate(owns):
+        add({i: own}, len(own))
+    for frequency in dict.fromkeys(frequencies):
+        group = [i for i, each in enumerate(frequencies) if each == frequency]
+        mixing = _mixing([found[i][1].fit for i in group])
+        firsts = [int(found[i][1].fit.estimate.chain.times[-1]) + 1 for i in group]
+        lasts = [first + len(shocks[i]) for first, i in zip(firsts, group, strict=True)]
+        low, height = min(firsts), max(lasts) - min(firsts)
+        whole = {}
+        for at, i in enumerate(group):
+            whole[i] = np.zeros((height, found[i][1].axis.n))
+            whole[i][firsts[at] - low : lasts[at] - low] = shocks[i]
+        for source in range(len(group)):
+            add({i: mixing[at, source] * whole[i] for at, i in enumerate(group) if mixing[at, source]}, height)
+    return [np.vstack(rows) for rows in roots]
+
+
+def _mixing(fits: Sequence[Fit]) -> Array:
+    """Lower triangle C (q, q) with C C' the correlation of the residuals of several models in their common periods."""
+    if len(fits) == 1:
+        return np.ones((1, 1))
+    low = max(fit.axis.first for fit in fits)
+    high = min(fit.axis.first + fit.axis.n for fit in fits)
+    rows = [(fit.left - fit.carried)[low - fit.axis.first : high - fit.axis.first] for fit in fits]
+    both = np.array(rows)[:, np.isfinite(rows).all(axis=0)] if high > low else np.zeros((len(fits), 0))
+    if both.shape[1] < _FEWEST:
+        return np.eye(len(fits))
+    found = np.corrcoef(both)
+    # Residuals of two models may be the same to rounding, which leaves no root without a little of its own each.
+    return np.asarray(np.linalg.cholesky(found + 1e-10 * np.eye(len(fits))))
+
+
+def parts_of(fit: Fit, view: View, axis: Axis, design: Design, places: list[int]) -> Array:
     """What some terms add (h,) to what is fitted, the others being those of the `design`."""
     blocks = list(design.blocks)
     for place in places:

@@ -26,7 +26,7 @@ from offing.engine import (
 from offing.model.coefficients import coefficient_table, coefficient_text
 from offing.model.contributions import Contributions, contribute
 from offing.model.direct import by_horizon
-from offing.model.forecast import Forecast, forecast
+from offing.model.forecast import Assumptions, Forecast, forecast
 from offing.model.layout import Design, Layout, lay_out
 from offing.model.remarks import examined, remarks
 from offing.model.scale import Scale
@@ -359,6 +359,7 @@ class Fit:
         way: Literal["recursion", "direct"] = "recursion",
         edge: Literal["expected", "shifted"] = "expected",
         unplanned: Literal["refuse", "expected"] = "refuse",
+        scenario: Assumptions | None = None,
     ) -> Forecast:
         """Forecast the periods after the target's last value.
 
@@ -384,6 +385,8 @@ class Fit:
         unplanned
             Where a driver of the target's own frequency has neither a value nor a plan: ``refuse``, since a forecast
             should say what it rests on; or ``expected``, which asks a model of the driver's own, as `edge` does.
+        scenario
+            What is assumed of the drivers instead of what is planned: a `Scenario`.
 
         Raises
         ------
@@ -410,8 +413,8 @@ class Fit:
         expect = unplanned == "expected"
         if way == "direct" or edge == "shifted":
             return by_horizon(self, horizon, until, plan, levels, direct=way == "direct", shifted=edge == "shifted",
-                              expect=expect)  # fmt: skip
-        return forecast(self, horizon, until, plan, levels, expect=expect)
+                              expect=expect, scenario=scenario)  # fmt: skip
+        return forecast(self, horizon, until, plan, levels, expect=expect, scenario=scenario)
 
     def again(self, terms: Sequence[Term]) -> Fit:
         """The same data fitted with other terms, from what was known at the same origin."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 import pandas as pd
@@ -16,7 +16,8 @@ from offing.calendar.axis import instant_of
 from offing.checks import beyond_range
 from offing.engine import echoes as shock_echoes
 from offing.engine import growth_paths, quantile, running
-from offing.model.contributions import Ahead, Contributions, contribute
+from offing.model.account import Account, Ahead, account
+from offing.model.contributions import Contributions, contribute
 from offing.model.edge import Made, Outlook, looked_ahead
 from offing.model.layout import Design
 from offing.model.parts import echoes
@@ -28,8 +29,21 @@ from offing.terms import Interaction, Term, telling
 if TYPE_CHECKING:
     from offing.model.fit import Fit
 
+#: What a forecast is called that rests on the drivers' plan alone.
+AS_PLANNED = "as planned"
 #: Eleven years of hours: whoever asks for more has slipped.
 FARTHEST = 100_000
+
+
+class Assumptions(Protocol):
+    """What a forecast may assume of its drivers: a name, and a view with all that it needs on some periods."""
+
+    @property
+    def name(self) -> str:
+        """What it is called."""
+
+    def on(self, fit: Fit, view: View, axis: Axis) -> View:
+        """The view with everything assumed."""
 
 
 @dataclass(frozen=True)
@@ -50,6 +64,8 @@ class Forecast:
         Probabilities of the central intervals that `table` shows.
     outlooks
         What models of their own expect of drivers of another frequency, where their values end before.
+    scenario
+        What is assumed of the drivers, by its name.
 
     Examples
     --------
@@ -68,6 +84,7 @@ class Forecast:
     rows: Design
     levels: tuple[float, ...]
     outlooks: tuple[Outlook, ...] = ()
+    scenario: str = AS_PLANNED
 
     @cached_property
     def _linearised(self) -> tuple[Array, Array]:
@@ -125,7 +142,9 @@ class Forecast:
         for place in range(len(fit.layout.slots)):
             for fresh in fit.unknown_ahead(self.view, self.axis, self.rows, place):
                 parts.append(scale.gradient(self.start, z, running(fresh, fit.own)).T)
-        parts += [scale.gradient(self.start, z, each.half.T).T for each in self.outlooks]
+        if self.outlooks:
+            half = np.sum([each.half for each in self.outlooks], axis=0)
+            parts.append(scale.gradient(self.start, z, half.T).T)
         return np.vstack(parts)
 
     @property
@@ -179,6 +198,11 @@ class Forecast:
         probabilities = sorted({round(p, 10) for tail in tails for p in (tail, 1.0 - tail)} | {0.5})
         frame = pd.DataFrame({"horizon": np.arange(1, self.axis.n + 1), "forecast": self.mean}, index=self.axis.index)
         return frame.join(self.quantiles(probabilities))
+
+    @cached_property
+    def account(self) -> Account:
+        """The means taken apart on the working scale, from which contributions and walks come."""
+        return account(self.fit, self.view, self.axis, self.rows, self.path)
 
     @cached_property
     def contributions(self) -> Contributions:
@@ -250,8 +274,10 @@ class Forecast:
         level = max(self.levels)
         unit = self.axis.frequency.unit
         low, high = (_quantile_name(p) for p in ((1.0 - level) / 2.0, (1.0 + level) / 2.0))
-        given = "the drivers come as given and " if self.drivers["mark"].isin(["plan", "actual"]).any() else ""
-        expected = int((self.drivers["mark"] == "expected").sum())
+        given = (
+            "the drivers come as given and " if self.drivers["mark"].isin(["plan", "actual", "assumed"]).any() else ""
+        )
+        expected = int((self.drivers["mark"] == "modelled").sum())
         more = f", and that of {count(expected, 'value')} expected by the drivers' own models" if expected else ""
         return (
             f"Each {unit}'s outcome lies between {low} and {high} with {100 * level:g} % probability, if {given}the "
@@ -298,6 +324,7 @@ def forecast(
     *,
     expect: bool = False,
     made: Made | None = None,
+    scenario: Assumptions | None = None,
 ) -> Forecast:
     """See ``Fit.forecast``; with `expect` drivers without a plan have models, which may have `made` theirs before."""
     axis = fit.axis.after(_horizon(fit.axis, horizon, until))
@@ -306,13 +333,16 @@ def forecast(
     view = fit.view
     if plan is not None:
         view = replace(view, sources=Sources(view.sources.tables, _plans(fit, plan)))
+    if scenario is not None:
+        view = scenario.on(fit, view, axis)
     view, outlooks = looked_ahead(fit, view, axis, every=expect, made=made)
     for term in fit.model.terms:
         with telling(term):
             check_known(view, term, axis)
     _check_scale(fit, view, axis)
     view = fit.walked_on(view, axis)
-    ahead = Forecast(fit, view, axis, fit.columns(view, axis), tuple(levels), outlooks)
+    ahead = Forecast(fit, view, axis, fit.columns(view, axis), tuple(levels), outlooks,
+                     AS_PLANNED if scenario is None else scenario.name)  # fmt: skip
     _check_identified(fit, ahead.design, axis)
     with np.errstate(over="ignore"):
         endless = np.flatnonzero(~np.isfinite(ahead.table.to_numpy()).all(axis=1))

@@ -68,6 +68,13 @@ def outcome_paths(
         yield fit.cut((values / path.factor[:, None]).T)
 
 
+def shock_root(forecast: Forecast) -> Array:
+    """G (reach, h): what one standard deviation of shock in each period, from the last used one on, does to v."""
+    reach = _reach(forecast)
+    size = np.sqrt(forecast.fit.estimate.variance)
+    return np.asarray(size * _filtered(forecast, np.eye(reach))[reach - forecast.axis.n :].T)
+
+
 def _shocks(forecast: Forecast, reach: int, count: int, generator: np.random.Generator, noise: Noise) -> Array:
     """Shocks (reach, count) of single periods: normal, or blocks of residuals."""
     size = np.sqrt(forecast.fit.estimate.variance)

@@ -14,8 +14,8 @@ from offing.tables.table import Array, Panel, Table, Texts
 from offing.tables.treat import Patch
 
 #: Marks of values, and their names in tables.
-MISSING, ACTUAL, PLAN, ASSUMED, EXPECTED = range(5)
-MARKS = ("missing", "actual", "plan", "assumed", "expected")
+MISSING, ACTUAL, PLAN, ASSUMED, MODELLED = range(5)
+MARKS = ("missing", "actual", "plan", "assumed", "modelled")
 
 
 @dataclass(frozen=True)
@@ -125,6 +125,23 @@ class Path:
 
 
 @dataclass(frozen=True)
+class Assumed:
+    """Values of a column from the ordinal `first` on that are taken instead of its own, NaN where none is."""
+
+    first: int
+    values: Array
+    marks: NDArray[np.int8]
+
+    def over(self, known: Known, axis: Axis) -> Known:
+        """What is `known` (n,) on `axis`, with the assumed values in their place."""
+        at = np.clip(axis.ordinals - self.first, 0, len(self.values) - 1)
+        inside = (axis.ordinals >= self.first) & (axis.ordinals < self.first + len(self.values))
+        there = inside & np.isfinite(self.values[at])
+        values, marks = np.where(there, self.values[at], known.values), np.where(there, self.marks[at], known.marks)
+        return Known(values, marks.astype(np.int8))
+
+
+@dataclass(frozen=True)
 class View:
     """Sources as they were known at an origin, and what is to be explained. Nothing else reaches a term.
 
@@ -142,6 +159,8 @@ class View:
     path: Path | None = None
     bumps: Mapping[tuple[str, str], tuple[int, float]] = field(default_factory=dict)
     expected: Mapping[tuple[str, str], Path] = field(default_factory=dict)
+    assumed: Mapping[tuple[str, str], Assumed] = field(default_factory=dict)
+    modelled: Mapping[tuple[str, str], object] = field(default_factory=dict)
     foreseen: frozenset[tuple[str, str]] | None = None
 
     @property
@@ -164,8 +183,10 @@ class View:
         own, plan, path = self.sources.tables[source].axis, self.sources.plans.get(source), None
         if (source, column) in self.expected:
             path = self.expected[source, column]
+        assumed = self.assumed.get((source, column))
         ends = [own.first + own.n, *([plan.axis.first + plan.axis.n] if plan is not None else []),
-                *([path.first + len(path.values)] if path is not None else [])]  # fmt: skip
+                *([path.first + len(path.values)] if path is not None else []),
+                *([assumed.first + len(assumed.values)] if assumed is not None else [])]  # fmt: skip
         return Axis(own.frequency, own.first, max(ends) - own.first)
 
     def treated(self, patches: Sequence[Patch]) -> View:
@@ -179,6 +200,15 @@ class View:
     def expecting(self, reference: str, first: int, values: Array) -> View:
         """The same view with what a column's own model expects, from an ordinal on, where no value is known."""
         return replace(self, expected={**self.expected, self.sources.find(reference): Path(first, values)})
+
+    def assuming(self, reference: str, first: int, values: Array, marks: NDArray[np.int8] | int = ASSUMED) -> View:
+        """The same view with values of a column from an ordinal on in place of its own, where they are finite."""
+        whole = np.broadcast_to(np.asarray(marks, dtype=np.int8), values.shape)
+        return replace(self, assumed={**self.assumed, self.sources.find(reference): Assumed(first, values, whole)})
+
+    def modelling(self, reference: str, terms: object) -> View:
+        """The same view without what is planned of a column: a model of its own, of some terms, says."""
+        return replace(self, modelled={**self.modelled, self.sources.find(reference): terms})
 
     def walked(self, first: int, values: Array) -> View:
         """The same view with the target's values, on the scale that is fitted, from the ordinal `first` on."""
@@ -224,11 +254,14 @@ class View:
         if (source, column) in self.held:
             assumed = np.full(axis.n, self.held[source, column])
             return Known(assumed, np.full(axis.n, ASSUMED, dtype=np.int8))
+        if (source, column) in self.assumed:
+            plain = replace(self, assumed={}).known(reference, axis)
+            return self.assumed[source, column].over(plain, axis)
         if (source, column) in self.expected:
             known = replace(self, expected={}).known(reference, axis)
             expected = self.expected[source, column].on(axis)
             fill = (known.marks == MISSING) & np.isfinite(expected)
-            return Known(np.where(fill, expected, known.values), np.where(fill, EXPECTED, known.marks).astype(np.int8))
+            return Known(np.where(fill, expected, known.values), np.where(fill, MODELLED, known.marks).astype(np.int8))
         patch = self.patches.get((source, column))
         if patch is None:
             return self._untreated(source, column, axis)
@@ -254,6 +287,8 @@ class View:
     def _plan(self, source: str, column: str) -> Table | None:
         """The plan that says something of a column; in a view of the past one that tells when it did."""
         plan = self.sources.plans.get(source)
+        if (source, column) in self.modelled:
+            return None
         if plan is None or not _has(plan, column) or (self.foreseen is not None and plan.vintages is None):
             return None
         return plan
@@ -315,7 +350,7 @@ class View:
         table, later = self.sources.tables[source], MISSING
         if self.foreseen is not None:
             later = ACTUAL if (source, column) in self.foreseen or table.later_rows == "actual" else MISSING
-        elif table.later_rows is not None:
+        elif table.later_rows is not None and (source, column) not in self.modelled:
             later = {"plan": PLAN, "actual": ACTUAL}[table.later_rows]
         known_at = on_clock_of(self.rows.frequency, table.axis.frequency, table.known_at())
         return np.where(known_at <= self.origin, ACTUAL, later).astype(np.int8)

@@ -117,11 +117,11 @@ class Growth(Step):
 
     def lags(self, frequency: Frequency) -> tuple[int, ...]:
         """Now and a year before."""
-        return (0, year_of(frequency))
+        return (0, frequency.year_back)
 
     def apply(self, series: Series, view: View, axis: Axis) -> Array:
         """100 (x / x a year before − 1)."""
-        earlier = axis.shifted(-year_of(axis.frequency))
+        earlier = axis.shifted(-axis.frequency.year_back)
         return 100.0 * (series(axis) / positive(series(earlier), earlier, "growth") - 1.0)
 
 
@@ -346,11 +346,6 @@ def season_of(frequency: Frequency) -> int:
     if frequency.unit not in lengths:
         raise InputError("years have no season", "Use difference.", key="transform")
     return lengths[frequency.unit]
-
-
-def year_of(frequency: Frequency) -> int:
-    """Whole periods of a year; a year of days and hours is taken as whole weeks, 364 days, so that weekdays meet."""
-    return {"hour": 8736, "day": 364, "week": 52, "month": 12, "quarter": 4, "year": 1}[frequency.unit]
 
 
 def base_mean(series: Series, frequency: Frequency, base: str, key: str) -> float:

@@ -1,0 +1,179 @@
+"""From one forecast to a later one, or to what came: what is done one after the other, and what each does."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from offing.base import InputError
+from offing.calendar import Axis
+from offing.explain.walk import check_same
+from offing.model import Fit, Forecast
+from offing.model.account import CORRECTION, PAST, UNEXPLAINED, Account
+from offing.model.contributions import fitted_account
+from offing.model.moved import moved, restart
+from offing.tables import View
+from offing.tables.view import ACTUAL, MISSING
+
+REVISED = "revised data"
+DRIVERS = "drivers' actual values"
+PLANS = "changed assumptions"
+NEW = "new actual values"
+ANEW = "estimated anew"
+MODEL = "changed model"
+OTHERWISE = "drivers that turned out otherwise"
+LEFT = "unexplained"
+
+#: Accounts of the same periods in their order, each with what leads to it.
+Stages = list[tuple[str, Account]]
+
+
+def scenario_stages(before: Forecast, after: Forecast, axis: Axis) -> Stages:
+    """Two forecasts of one fit: only what is assumed of the drivers differs."""
+    return [("", _part(before, axis)), ("", _part(after, axis))]
+
+
+def revised_stages(before: Forecast, after: Forecast, axis: Axis) -> Stages:
+    """From a forecast to a later one, in the order in which things become known.
+
+    With the earlier coefficients: values of the past that were revised; actual values of the drivers; what is assumed
+    of their future; new actual values of the target. Then the same model estimated anew, and another model. Periods
+    that came meanwhile end at their outcome.
+    """
+    _check_alike(before.fit, after.fit)
+    old, new, sources = before.fit, after.fit, after.view.sources
+    if new.axis.first != old.axis.first:
+        raise InputError("the two forecasts' histories begin in different periods", "Fit both from the same one.",
+                         key="against")  # fmt: skip
+    same = replace(after.view, patches=old.view.patches)
+    # What was known before of each driver's later values stays, until it is its turn.
+    kept = _as_before(before, after)
+    stages: Stages = [("", _part(before, axis))]
+    for name, view in (
+        (REVISED, _assuming(same, kept)),
+        (DRIVERS, _assuming(same, {each: (own, np.where(marks == ACTUAL, np.nan, values), marks)
+                                   for each, (own, values, marks) in _seen_after(kept, after).items()})),
+        (PLANS, same),
+    ):  # fmt: skip
+        fit = moved(old, sources, old.axis, new.view.origin, over=view)
+        stages.append((name, _part(restart(before, fit, _onto(fit, view), before.axis), axis)))
+    fit = moved(old, sources, new.axis, new.view.origin, over=same)
+    stages.append((NEW, _joint(fit, restart(after, fit, _onto(fit, same), after.axis), axis)))
+    came = _came(fit, axis)
+    if _model_of(old) != _model_of(new):
+        again = _same_model(old, new)
+        stages.append((ANEW, _over(came, _joint(again, restart(after, again, _onto(again, same), after.axis), axis))))
+        stages.append((MODEL, _over(came, _joint(new, after, axis))))
+    else:
+        stages.append((ANEW, _over(came, _joint(new, after, axis))))
+    return stages
+
+
+def outcome_stages(before: Forecast, after: Fit, axis: Axis) -> Stages:
+    """From a forecast to what came: drivers otherwise than assumed, the model estimated anew, and what it leaves."""
+    _check_alike(before.fit, after)
+    old = before.fit
+    view = replace(after.view, patches=old.view.patches, path=None)
+    fit = moved(old, after.view.sources, old.axis, after.view.origin)
+    drivers = _part(restart(before, fit, _onto(fit, view), before.axis), axis)
+    whole = fitted_account(after).came(after.target).only(_places(after.axis, axis))
+    # What the noise before carries on and what is left are one: nobody knew them, and no term tells them.
+    noise = (PAST, CORRECTION, UNEXPLAINED)
+    rows = [replace(row, values=next((each.values for each in drivers.rows if each.name == row.name),
+                                     np.zeros_like(row.values))) if row.name in noise else row
+            for row in whole.rows]  # fmt: skip
+    rows += [row for row in drivers.rows if row.name in noise and row.name not in whole.names]
+    modelled = replace(whole, rows=tuple(rows))
+    size = np.exp(modelled.whole) if modelled.log else modelled.whole
+    return [("", _part(before, axis)), (OTHERWISE, drivers), (ANEW, replace(modelled, mean=size + whole.extra)),
+            (LEFT, whole)]  # fmt: skip
+
+
+def _check_alike(old: Fit, new: Fit) -> None:
+    check_same(old.label, old.unit, new.label, new.unit)
+    if old.axis.frequency != new.axis.frequency:
+        raise InputError(f"one forecast is by {old.axis.frequency.unit}, the other by {new.axis.frequency.unit}",
+                         "Walk between forecasts of one frequency.", key="against")  # fmt: skip
+
+
+def _places(whole: Axis, axis: Axis) -> np.ndarray:
+    return np.arange(axis.first - whole.first, axis.first - whole.first + axis.n)
+
+
+def _part(ahead: Forecast, axis: Axis) -> Account:
+    return ahead.account.only(_places(ahead.axis, axis))
+
+
+def _joint(fit: Fit, ahead: Forecast, axis: Axis) -> Account:
+    """The periods of `axis` that came, as outcomes, and those that are still forecast."""
+    end = fit.axis.first + fit.axis.n
+    ahead_part = ahead.axis.part(0, axis.first + axis.n - end) if axis.first + axis.n > end else None
+    if axis.first >= end and ahead_part is not None:
+        return _part(ahead, axis)
+    past = fitted_account(fit).came(fit.target).only(_places(fit.axis, axis.part(0, min(end - axis.first, axis.n))))
+    return past if ahead_part is None else past.followed(_part(ahead, ahead_part))
+
+
+def _came(fit: Fit, axis: Axis) -> Account | None:
+    """The periods that came, with the earlier coefficients; to estimate anew changes no outcome."""
+    end = fit.axis.first + fit.axis.n
+    if axis.first >= end:
+        return None
+    return fitted_account(fit).came(fit.target).only(_places(fit.axis, axis.part(0, min(end - axis.first, axis.n))))
+
+
+def _over(came: Account | None, whole: Account) -> Account:
+    if came is None:
+        return whole
+    n = len(came.ordinals)
+    if n == len(whole.ordinals):
+        return came
+    return replace(came.followed(whole.only(np.arange(n, len(whole.ordinals)))), estimate=whole.estimate)
+
+
+def _onto(fit: Fit, view: View) -> View:
+    """The view that looks ahead from a fit's own rows."""
+    return replace(view, rows=fit.axis, path=fit.view.path)
+
+
+def _as_before(before: Forecast, after: Forecast) -> dict[str, tuple[Axis, np.ndarray, np.ndarray]]:
+    """What the earlier forecast took of each driver in periods that were no outcome then."""
+    found: dict[str, tuple[Axis, np.ndarray, np.ndarray]] = {}
+    view = before.view
+    for term in before.fit.model.terms:
+        for reference in filter(view.numeric, term.needs()):
+            reach = view.reach(reference)
+            near = view.native(reference, before.axis)
+            own = Axis(reach.frequency, reach.first, max(reach.n, near.first + near.n - reach.first))
+            known = view.known(reference, own)
+            values = np.where((known.marks != ACTUAL) & (known.marks != MISSING), known.values, np.nan)
+            found[reference] = own, values, known.marks
+    return found
+
+
+def _seen_after(
+    kept: dict[str, tuple[Axis, np.ndarray, np.ndarray]], after: Forecast
+) -> dict[str, tuple[Axis, np.ndarray, np.ndarray]]:
+    """The same with the marks that the later forecast has."""
+    return {reference: (own, values, after.view.known(reference, own).marks)
+            for reference, (own, values, _) in kept.items()}  # fmt: skip
+
+
+def _assuming(view: View, kept: dict[str, tuple[Axis, np.ndarray, np.ndarray]]) -> View:
+    for reference, (own, values, marks) in kept.items():
+        known = view.known(reference, own)
+        filled = np.where(np.isfinite(values), values, np.nan)
+        view = view.assuming(reference, own.first, filled, np.where(marks == MISSING, known.marks, marks))
+    return view
+
+
+def _model_of(fit: Fit) -> object:
+    """What makes two models one: all but their names, and the pulses that treatments set."""
+    return replace(fit.model, name="")
+
+
+def _same_model(old: Fit, new: Fit) -> Fit:
+    view = new.view
+    return old.model.fit_series(dict(view.sources.tables), new.series, as_of=view.origin, plans=view.sources.plans,
+                                foreseen=view.foreseen)  # fmt: skip

@@ -1,0 +1,315 @@
+"""`walk`: from anything that a forecast may be held against."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from itertools import pairwise
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from offing.base import InputError, count
+from offing.calendar import Axis
+from offing.calendar.axis import instant_of
+from offing.explain.between import between
+from offing.explain.revision import Stages, outcome_stages, revised_stages, scenario_stages
+from offing.explain.spans import coarser, group_named, owners
+from offing.explain.walk import Walk, steps_of, together
+from offing.model import Fit, Forecast
+from offing.model.account import BASELINE, Account, Row
+from offing.model.contributions import fitted_account
+from offing.model.moved import rerun
+from offing.outlook import Scenario
+
+LAST_YEAR, MEAN = "last-year", "mean"
+
+
+class Sized(Protocol):
+    """What can be walked to beside fits and forecasts: a combination, or a forecast that was changed by hand."""
+
+    @property
+    def axis(self) -> Axis:
+        """Its periods."""
+
+    @property
+    def account(self) -> Account:
+        """Its means taken apart."""
+
+
+Side = Forecast | Fit | Sized
+
+
+def walk(
+    end: Side | Mapping[str, Side],
+    against: object = None,
+    *,
+    by: str | None = None,
+    span: object = None,
+    groups: Mapping[str, Sequence[str]] | None = None,
+) -> Walk:
+    """The step-by-step account from something to a forecast; or to a fit's outcomes.
+
+    Parameters
+    ----------
+    end
+        A forecast, plain, combined, or changed by hand; a fit, for its outcomes; or several series of them by name,
+        whose walks are summed.
+    against
+        From what: nothing for the baseline, so that the steps are contributions; ``last-year`` for the same periods a
+        year before; ``mean`` for the mean of the history; a stated period, such as ``2025-07`` or a pair of dates; a
+        driver's value, as ``{"fare": 18.0}``; another forecast. An earlier forecast is walked to a later one in the
+        order in which things became known, and to a fit of what came by drivers that turned out otherwise, the model,
+        and what no term explains.
+    by
+        Sums by ``month``, ``quarter``, ``year`` or each ``period``; by default one sum over all.
+    span
+        Only these periods of the end: ``2026``, ``2026-Q3``, ``2026-07``, or a pair of dates.
+    groups
+        Terms that are one step, by the name of the step: ``{"price": ["fare", "promotion"]}``.
+
+    Returns
+    -------
+    Walk
+        Steps add up to the change exactly. Within a phase no order enters: on the log scale what lies between two
+        values is shared out by their logarithmic mean (Ang 2005), pair by pair. Against a mean or a stated period
+        every period is held against each of these in turn. So steps in amounts need not add up over a third value on
+        the way, though the changes do.
+
+    Raises
+    ------
+    InputError
+        For different targets, units or frequencies, an unknown term or driver, or periods that are not there.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> months = pd.period_range("2022-01", periods=36, freq="M")
+    >>> fare = 20.0 + np.tile([0.0, 1.0, 3.0], 12) + np.arange(36) / 12
+    >>> sold = pd.DataFrame({"sold": 900.0 - 10.0 * fare + np.tile([1.0, -1.0], 18), "fare": fare}, months)
+    >>> fit = of.Model("sold", terms=[of.Driver("fare")]).fit(sold)
+    >>> plan = pd.DataFrame({"fare": 25.0}, pd.period_range("2025-01", periods=3, freq="M"))
+    >>> print(of.walk(fit.forecast(3, plan=plan), "last-year").told()[0])
+    'Fare' takes away 50.2, 2.48 points of growth (95 % between −51.4 and −48.9).
+    """
+    if isinstance(end, Mapping):
+        if not end:
+            raise InputError("there is no series", "Give forecasts by the names of their series.", key="end")
+        walks = {}
+        for name, each in end.items():
+            other = against[name] if isinstance(against, Mapping) and name in against else against
+            walks[name] = walk(each, other, by=by, span=span, groups=groups)
+        target = _target_of(next(iter(end.values())))
+        return together(walks, f"{target.column}, all series")
+    inner = _target_of(end)
+    axis = _asked(end, against, span)
+    every, start_words, end_words, partner = _accounts(end, against, axis)
+    known = _known(groups or {}, every)
+    every = [(phase, each.grouped(known(each))) for phase, each in every]
+    ok = _complete(every, partner)
+    if not ok.any():
+        raise InputError("no period can be held against what is asked for, for want of known values",
+                         "Ask for other periods.", key="against")  # fmt: skip
+    notes: tuple[str, ...] = ()
+    if not ok.all():
+        notes = (f"Left out: {count(int((~ok).sum()), axis.frequency.unit)} without known values there.",)
+        every = [(phase, each.only(np.flatnonzero(ok)) if i or len(each.ordinals) == len(ok) else each)
+                 for i, (phase, each) in enumerate(every)]  # fmt: skip
+    if partner is not None:
+        every[0] = every[0][0], every[0][1] if len(every[0][1].ordinals) == ok.sum() else every[0][1].only(partner[ok])
+
+    def made(owner: NDArray[np.intp], labels: tuple[str, ...], total: Walk | None) -> Walk:
+        steps, found = [], []
+        for i, ((_, before), (phase, after)) in enumerate(pairwise(every)):
+            own = np.arange(int(ok.sum())) if partner is not None or i else None
+            found.append(between(before, after, owner[ok], len(labels), own))
+            steps += steps_of(found[-1], phase)
+        half = found[0].total_half if len(found) == 1 else np.full(len(labels), np.nan)
+        phases = tuple(dict.fromkeys(phase for phase, _ in every[1:] if phase))
+        return Walk(inner.label, inner.unit, labels, start_words, end_words, found[0].start, found[-1].end,
+                    tuple(steps), half, phases, notes, total)  # fmt: skip
+
+    total = made(*_spans(axis, None), None)
+    return total if by is None else made(*_spans(axis, by), total)
+
+
+def _target_of(side: Side) -> Fit:
+    if isinstance(side, Fit):
+        return side
+    if isinstance(side, Forecast):
+        return side.fit
+    forecast = getattr(side, "forecast", None)
+    if isinstance(forecast, Forecast):
+        return forecast.fit
+    members = getattr(side, "members", None)
+    if members:
+        return _target_of(next(iter(members.values())))
+    raise InputError(f"found a {type(side).__name__}", "Give a forecast, or a fit.", key="end")
+
+
+def _asked(end: Side, against: object, span: object) -> Axis:
+    """The periods of the end that are walked to."""
+    if isinstance(end, Fit):
+        whole = end.axis
+        if isinstance(against, Forecast):
+            low, high = max(against.axis.first, whole.first), min(_stop(against.axis), _stop(whole))
+            if high <= low:
+                raise InputError("nothing that was forecast has come yet", "Fit newer data.", key="against")
+            whole = Axis(whole.frequency, low, high - low)
+        elif span is None:
+            whole = whole.part(max(whole.n - whole.frequency.year_back, 0), whole.n)
+    else:
+        whole = end.axis
+        if isinstance(against, Forecast) and against is not end:
+            low, high = against.axis.first, min(_stop(against.axis), _stop(whole))
+            if high <= low or low > whole.first:
+                raise InputError(
+                    f"the forecasts do not follow each other: one is of {against.axis.spell()}, the other of "
+                    f"{whole.spell()}", "Give the earlier one as what it is held against.", key="against",
+                )  # fmt: skip
+            whole = Axis(whole.frequency, low, high - low)
+    return whole if span is None else _within(whole, span)
+
+
+def _stop(axis: Axis) -> int:
+    return axis.first + axis.n
+
+
+def _within(whole: Axis, span: object) -> Axis:
+    """The periods of a stated span that are among others."""
+    own = named_span(span, whole)
+    low, high = max(own.first, whole.first), min(_stop(own), _stop(whole))
+    if high <= low:
+        raise InputError(f"no period of {whole.spell()} lies in {_said(span)}", "Give a span among them.", key="span")
+    return Axis(whole.frequency, low, high - low)
+
+
+def named_span(span: object, near: Axis) -> Axis:
+    """The periods of a year, quarter or month by its name, of one period by its date, or from one date to another.
+
+    Raises
+    ------
+    InputError
+        If it is none of these.
+    """
+    if isinstance(span, str):
+        try:
+            return group_named(span, near).axis
+        except InputError:
+            dates: tuple[Any, Any] = (span, span)
+    elif isinstance(span, Sequence) and len(span) == 2:
+        dates = span[0], span[1]
+    else:
+        dates = (span, span)
+    try:
+        low, high = (int(near.frequency.ordinals(instant_of(each, near.frequency))[0]) for each in dates)
+    except (ValueError, TypeError) as error:
+        raise InputError(f"found {span!r}, which is no span", "Write 2026, 2026-Q3, 2026-07, a date, or two dates.",
+                         key="span") from error  # fmt: skip
+    if high < low:
+        raise InputError(f"{dates[1]} lies before {dates[0]}", "Give the earlier date first.", key="span")
+    return Axis(near.frequency, low, high - low + 1)
+
+
+def _said(span: object) -> str:
+    several = isinstance(span, Sequence) and not isinstance(span, str)
+    return " to ".join(str(each) for each in span) if several else str(span)  # type: ignore[attr-defined]
+
+
+def _spans(axis: Axis, by: str | None) -> tuple[NDArray[np.intp], tuple[str, ...]]:
+    """The group of each period, and the groups' names."""
+    if by is None:
+        return np.zeros(axis.n, dtype=np.intp), (axis.labels()[0] if axis.n == 1 else axis.spell(),)
+    if by in ("period", axis.frequency.unit):
+        return np.arange(axis.n), tuple(axis.labels())
+    groups = coarser(axis.frequency, by)
+    own = owners(axis, groups)
+    unlike, at = np.unique(own, return_inverse=True)
+    return at.astype(np.intp), tuple(Axis(groups, int(each), 1).labels()[0] for each in unlike)
+
+
+def _known(groups: Mapping[str, Sequence[str]], every: Stages) -> Callable[[Account], dict[str, Sequence[str]]]:
+    """The groups among the rows of one account, of terms that any of the accounts has."""
+    names = {name for _, each in every for name in each.names}
+    for group, members in groups.items():
+        unknown = isinstance(members, str) or not all(each in names for each in members)
+        if unknown or len(set(members)) < len(members):
+            every[-1][1].grouped({group: members})  # which says what is wrong
+    every[-1][1].grouped({group: [each for each in members if each in every[-1][1].names]
+                          for group, members in groups.items()})  # fmt: skip
+    return lambda one: {group: [each for each in members if each in one.names] for group, members in groups.items()}
+
+
+def _complete(every: Stages, partner: NDArray[np.intp] | None) -> NDArray[np.bool_]:
+    """Which periods of the end are known throughout."""
+    ok = np.ones(len(every[-1][1].ordinals), dtype=bool)
+    for _, each in every[1:]:
+        ok &= np.isfinite(each.whole) & np.isfinite(each.mean)
+    if partner is not None:
+        start = every[0][1]
+        seen = np.isfinite(start.whole) & np.isfinite(start.mean)
+        ok &= (partner >= 0) & seen[np.clip(partner, 0, len(seen) - 1)]
+    return np.asarray(ok)
+
+
+def _accounts(end: Side, against: object, axis: Axis) -> tuple[Stages, str, str, NDArray[np.intp] | None]:
+    """Accounts from the start to the end, what both are called, and each period's partner at the start."""
+    here = np.arange(axis.n)
+    to = "outcome" if isinstance(end, Fit) else "forecast"
+    if isinstance(against, Forecast):
+        if isinstance(end, Fit):
+            return outcome_stages(against, end, axis), "the forecast", "outcome", here
+        if not isinstance(end, Forecast):
+            raise InputError(f"found a {type(end).__name__} against a forecast", "Walk between two plain forecasts.",
+                             key="against")  # fmt: skip
+        if against.fit is end.fit:
+            named = end.scenario if end.scenario != against.scenario else "forecast"
+            return scenario_stages(against, end, axis), f"'{against.scenario}'", f"forecast '{named}'", here
+        then = f"the forecast of {against.origin:%Y-%m-%d}"
+        return revised_stages(against, end, axis), then, f"forecast of {end.origin:%Y-%m-%d}", here
+    whole = fitted_account(end).came(end.target) if isinstance(end, Fit) else end.account
+    origin = end.axis.first
+    last = whole.only(axis.ordinals - origin)
+    if against is None:
+        standing = whole.standing().only(axis.ordinals - origin)
+        return [("", _baseline(standing)), ("", standing)], BASELINE, to, here
+    if isinstance(against, Mapping):
+        if not isinstance(end, Forecast):
+            raise InputError("a driver's value is held against a forecast", "Give a plain forecast.", key="against")
+        held = rerun(end, Scenario("held", against).on(end.fit, end.view, end.axis))
+        said = " and ".join(f"'{name}' at {value:g}" for name, value in against.items())
+        return [("", held.account.only(axis.ordinals - origin)), ("", last)], said, to, here
+    fit = _target_of(end)
+    past = fitted_account(fit).came(fit.target)
+    if against == MEAN:
+        seen = np.flatnonzero(fit.used & np.isfinite(past.whole))
+        return [("", past.only(seen)), ("", last)], "the history's mean", to, None
+    full = past if isinstance(end, Fit) else _after(past, whole)
+    if against == LAST_YEAR:
+        partner = axis.ordinals - axis.frequency.year_back - fit.axis.first
+        return [("", full), ("", last)], "the year before", to, partner
+    asked = named_span(against, fit.axis)
+    inside = np.flatnonzero((full.ordinals >= asked.first) & (full.ordinals < _stop(asked)))
+    inside = inside[np.isfinite(full.whole[inside])]
+    if not len(inside):
+        raise InputError(f"no known period lies in {_said(against)}", "Give a span of the history or the forecast.",
+                         key="against")  # fmt: skip
+    return [("", full.only(inside)), ("", last)], f"{_said(against)}, the mean of its {axis.frequency.unit}s", to, None
+
+
+def _after(past: Account, later: Account) -> Account:
+    """History and forecast; on different scales both as amounts."""
+    if past.log != later.log:
+        past, later = past.plain(), later.plain()
+    if past.rows[0].lean.shape[1] != later.rows[0].lean.shape[1]:
+        rows = tuple(Row(row.name, row.label, row.values, np.zeros((len(row.values), 0)), row.fresh[:, :0])
+                     for row in past.rows)  # fmt: skip
+        past = Account(past.ordinals, rows, past.log, past.mean, None)
+    return past.followed(later)
+
+
+def _baseline(last: Account) -> Account:
+    """The same periods with nothing but their baseline."""
+    first = last.rows[0]
+    size = np.exp(first.values) if last.log else first.values
+    return Account(last.ordinals, (first,), last.log, size + last.extra, last.estimate)

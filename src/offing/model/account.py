@@ -1,0 +1,252 @@
+"""Every period's mean as rows that add up on the working scale, and how each row leans on the coefficients."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from offing.base import InputError, nearest
+from offing.calendar import Axis
+from offing.engine import Estimate, attribute
+from offing.model.layout import Design
+from offing.model.parts import split_up
+from offing.tables import View
+from offing.tables.table import Array
+
+if TYPE_CHECKING:
+    from offing.model.contributions import Contributions
+    from offing.model.fit import Fit
+
+BASELINE = "baseline"
+CORRECTION = "mean correction"
+PAST = "past surprises"
+ADJUSTMENT = "adjustment"
+UNEXPLAINED = "unexplained"
+FACTOR = "the target's factor"
+
+
+@dataclass(frozen=True)
+class Ahead:
+    """A run of periods on the working scale, all (n,).
+
+    `base` is what the values before the run add, `carried` what the noise before it adds to z, `levels` are η,
+    `variances` those of the noise around it, `worth` what one unit of z is worth, `factor` and `mean` belong to the
+    target's own scale; `cut` is the mean within the target's limits.
+    """
+
+    base: Array
+    levels: Array
+    variances: Array
+    worth: Array
+    factor: Array
+    mean: Array
+    cut: Array
+    carried: Array
+
+
+@dataclass(frozen=True)
+class Row:
+    """One row (n,) of an account, with its derivative (n, k), and what only later periods have of it (n, m)."""
+
+    name: str
+    label: str
+    values: Array
+    lean: Array
+    fresh: Array
+
+
+@dataclass(frozen=True)
+class Account:
+    """Means of some periods, taken apart.
+
+    Attributes
+    ----------
+    axis
+        The periods as far as they follow each other; `ordinals` (n,) are those that are told.
+    rows
+        Baseline and terms. On the log scale their sum is the logarithm of the mean times its factor, else the mean.
+    log
+        Whether rows are logarithms.
+    mean
+        What the target is expected to be (n,), or was.
+    estimate
+        What the coefficients are known by; None where nothing is said of their doubt.
+    """
+
+    ordinals: NDArray[np.int64]
+    rows: tuple[Row, ...]
+    log: bool
+    mean: Array
+    estimate: Estimate | None
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The rows' names, the baseline first."""
+        return tuple(row.name for row in self.rows)
+
+    def row(self, name: str) -> Row | None:
+        """The row of a name, if there is one."""
+        return next((row for row in self.rows if row.name == name), None)
+
+    @property
+    def whole(self) -> Array:
+        """The rows' sum (n,)."""
+        return np.asarray(np.sum([row.values for row in self.rows], axis=0))
+
+    @property
+    def extra(self) -> Array:
+        """What the mean differs (n,) from what the rows say: limits of the target, and its offset."""
+        gap = self.mean - (np.exp(self.whole) if self.log else self.whole)
+        size = np.nanmax(np.abs(self.mean), initial=0.0)
+        return np.where(np.abs(gap) > 1e-11 * size, gap, 0.0)
+
+    def only(self, places: NDArray[np.intp]) -> Account:
+        """Some of the periods."""
+        rows = [replace(row, values=row.values[places], lean=row.lean[places], fresh=row.fresh[places])
+                for row in self.rows]  # fmt: skip
+        return replace(self, ordinals=self.ordinals[places], rows=tuple(rows), mean=self.mean[places])
+
+    def came(self, outcome: Array) -> Account:
+        """The same periods with what came (n,), NaN where it is not known: what no row explains is one by itself."""
+        size = self.whole
+        room = outcome - self.extra
+        seen = np.log(np.where(room > 0.0, room, np.nan)) if self.log else room
+        first = self.rows[0]
+        left = Row(UNEXPLAINED, UNEXPLAINED, seen - size, np.zeros_like(first.lean), np.zeros((len(size), 0)))
+        return replace(self, rows=(*self.rows, left), mean=outcome)
+
+    def followed(self, later: Account) -> Account:
+        """The same periods and those of a later account."""
+        names = list(dict.fromkeys((*self.names, *later.names)))
+        rows = [_joined(name, self, later) for name in names]
+        return Account(np.concatenate([self.ordinals, later.ordinals]), tuple(rows), self.log,
+                       np.concatenate([self.mean, later.mean]), self.estimate)  # fmt: skip
+
+    def grouped(self, groups: Mapping[str, Sequence[str]]) -> Account:
+        """The rows of each group as one, under the group's name.
+
+        Raises
+        ------
+        InputError
+            If a term is unknown, in two groups, or a group's name is that of another row.
+        """
+        owner: dict[str, str] = {}
+        for group, members in groups.items():
+            if isinstance(members, str):
+                raise InputError(f"found {members!r} for the group {group!r}", "Give a list of terms.", key="groups")
+            for member in members:
+                if member not in self.names:
+                    raise InputError(f"there is no term {member!r} for the group {group!r}",
+                                     nearest(str(member), self.names[1:]), key="groups")  # fmt: skip
+                if member in owner:
+                    raise InputError(f"{member!r} is in two groups, {owner[member]!r} and {group!r}", key="groups")
+                owner[member] = group
+            if group in self.names and group not in members:
+                raise InputError(f"a term is called {group!r} as well", "Rename the group.", key="groups")
+        found: dict[str, Row] = {}
+        for row in self.rows:
+            name = owner.get(row.name, row.name)
+            kept = found.get(name)
+            label = name if row.name in owner else row.label
+            found[name] = replace(row, name=name, label=label) if kept is None else _summed(kept, row)
+        return replace(self, rows=tuple(found.values()))
+
+    def plain(self) -> Account:
+        """The same in amounts of the target, by which accounts on different scales can be compared."""
+        if not self.log:
+            return self
+        amounts, weight = attribute(np.array([row.values for row in self.rows]), log=True)
+        worth = [amounts[0], *[weight] * (len(self.rows) - 1)]
+        rows = [replace(row, values=own, lean=row.lean * each[:, None], fresh=row.fresh * each[:, None])
+                for row, own, each in zip(self.rows, amounts, worth, strict=True)]  # fmt: skip
+        return replace(self, rows=tuple(rows), log=False)
+
+    def standing(self) -> Account:
+        """The account as contributions are measured: the baseline as the mean of the first period's noise has it."""
+        noise = self.row(CORRECTION)
+        if noise is None:
+            return self
+        first = noise.values[:1]
+        rows = [replace(self.rows[0], values=self.rows[0].values + first), *self.rows[1:]]
+        rows = [replace(row, values=row.values - first) if row.name == CORRECTION else row for row in rows]
+        return replace(self, rows=tuple(row for row in rows if row.name != CORRECTION or row.values.any()))
+
+
+def account(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead) -> Account:
+    """The account of the periods of `axis` with its `design`: of fitted ones, or of those `ahead` of the fit.
+
+    Terms are D = c − r, a value less its reference, carried on through differences of the target in a forecast.
+    """
+    scale, slots, later = fit.scale, fit.layout.slots, axis.first > fit.axis.first
+    carried = carrier(fit, ahead, later=later)
+    parts = split_up(fit, view, axis, design, later=later)
+    none = np.zeros((axis.n, 0))
+
+    def fresh(place: int) -> Array:
+        found = fit.unknown_ahead(view, axis, design, place) if later else []
+        return np.hstack([carried(each) for each in found]) if found else none
+
+    rows = [Row(BASELINE, BASELINE, ahead.base + carried(parts.level), carried(parts.base), none)]
+    for place, value, function in zip(parts.places, parts.values, parts.functions, strict=True):
+        label = fit.label_of(fit.model.terms[place])
+        rows.append(Row(slots[place].term, label, carried(value), carried(function), fresh(place)))
+    if parts.past is not None:
+        rows.append(Row(PAST, PAST, carried(parts.past[0]), carried(parts.past[1]), none))
+    nothing = np.zeros_like(rows[0].lean)
+    if scale.log:
+        # The mean of a log-normal variable lies above the middle (Aitchison & Brown 1957).
+        rows.append(Row(CORRECTION, CORRECTION, ahead.variances / 2.0, nothing, none))
+        if (ahead.factor != 1.0).any():
+            rows.append(Row(FACTOR, FACTOR, -np.log(ahead.factor), nothing, none))
+    elif (ahead.factor != 1.0).any():
+        by = 1.0 / ahead.factor
+        rows = [replace(row, values=row.values * by, lean=row.lean * by[:, None], fresh=row.fresh * by[:, None])
+                for row in rows]  # fmt: skip
+    known = design.known & np.isfinite(ahead.levels)
+    return Account(axis.ordinals, tuple(rows), scale.log, np.where(known, ahead.cut, np.nan), fit.estimate)
+
+
+def additive(contributions: Contributions) -> Account:
+    """The account of contributions of which only the amounts are known, those of a combination say."""
+    n = contributions.axis.n
+    labels = (BASELINE, *contributions.labels)
+    none = np.zeros((n, 0))
+    rows = [Row(name, label, values, none, none)
+            for name, label, values in zip(contributions.rows, labels, contributions.values, strict=True)]  # fmt: skip
+    return Account(contributions.axis.ordinals, tuple(rows), False, contributions.mean, None)
+
+
+class carrier:  # noqa: N801  it is a function with two settings
+    """What parts (n, …) of z add to v: through later periods of a forecast, in their own period of the history."""
+
+    def __init__(self, fit: Fit, ahead: Ahead, *, later: bool) -> None:
+        self._scale, self._worth, self._later = fit.scale, ahead.worth, later
+
+    def __call__(self, parts: Array) -> Array:
+        """What becomes of parts (n, …)."""
+        if self._later:
+            return self._scale.spread(parts, self._worth)
+        return np.asarray(parts * self._worth.reshape(-1, *([1] * (parts.ndim - 1))))
+
+
+def _joined(name: str, first: Account, later: Account) -> Row:
+    found = [next((row for row in each.rows if row.name == name), None) for each in (first, later)]
+    label = next(row.label for row in found if row is not None)
+    values, leans, extra = [], [], []
+    for row, each in zip(found, (first, later), strict=True):
+        n, k = len(each.ordinals), each.rows[0].lean.shape[1]
+        values.append(np.zeros(n) if row is None else row.values)
+        leans.append(np.zeros((n, k)) if row is None else row.lean)
+        extra.append(np.zeros((n, 0)) if row is None else row.fresh)
+    width = max(each.shape[1] for each in extra)
+    extra = [np.pad(each, ((0, 0), (0, width - each.shape[1]))) for each in extra]
+    return Row(name, label, np.concatenate(values), np.vstack(leans), np.vstack(extra))
+
+
+def _summed(one: Row, more: Row) -> Row:
+    fresh = np.hstack([one.fresh, more.fresh])
+    return replace(one, values=one.values + more.values, lean=one.lean + more.lean, fresh=fresh)

@@ -1,0 +1,45 @@
+"""A fit's coefficients on other data: what it would say of values that it never saw."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from offing.calendar import Axis
+from offing.model.fit import Fit
+from offing.model.forecast import Forecast
+from offing.tables import Sources, View
+
+
+def moved(fit: Fit, sources: Sources, axis: Axis, origin: int, *, over: View | None = None) -> Fit:
+    """The fit with the same coefficients, shapes and dynamics on the periods `axis` of other data.
+
+    The first period must be the same, since trends count from there. What a view `over` assumes of columns holds here.
+    """
+    view = sources.cut(origin, axis, fit.model.goal, fit.view.foreseen).treated(list(fit.view.patches.values()))
+    if over is not None:
+        view = replace(view, assumed=over.assumed, modelled=over.modelled)
+    target = view.known(fit.model.target, axis).values
+    factor = fit.scale.factor(view, fit.model.target, axis)
+    levels = fit.scale.levels(target, factor, axis)
+    working = fit.scale.working(levels, axis)
+    view = view.walked(axis.first, working)
+    design = fit.columns(view, axis)
+    used = np.isfinite(working) & design.known
+    chain = replace(fit.estimate.chain, times=axis.ordinals[used], worth=None)
+    return replace(fit, view=view, target=target, factor=factor, levels=levels, working=working, used=used,
+                   rows=design, estimate=replace(fit.estimate, chain=chain))  # fmt: skip
+
+
+def rerun(ahead: Forecast, view: View) -> Forecast:
+    """The forecast of the same fit with other values of the drivers."""
+    view = ahead.fit.walked_on(view, ahead.axis)
+    kept = tuple(each for each in ahead.outlooks if view.sources.find(each.reference) not in view.assumed)
+    return replace(ahead, view=view, rows=ahead.fit.columns(view, ahead.axis), outlooks=kept)
+
+
+def restart(ahead: Forecast, fit: Fit, view: View, axis: Axis) -> Forecast:
+    """The forecast of another fit, from a view with all that it needs on `axis`."""
+    view = fit.walked_on(view, axis)
+    return replace(ahead, fit=fit, view=view, axis=axis, rows=fit.columns(view, axis), outlooks=())

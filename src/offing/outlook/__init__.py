@@ -1,0 +1,20 @@
+"""The drivers' future: planned, assumed, modelled, and scenarios of them."""
+
+from offing.outlook.future import driver_column, driver_names
+from offing.outlook.rules import AsIn, AsPlanned, LastValue, Modelled, Rule, Shift, Stated, YearBefore
+from offing.outlook.scenario import Scenario, linked
+
+__all__ = [
+    "AsIn",
+    "AsPlanned",
+    "LastValue",
+    "Modelled",
+    "Rule",
+    "Scenario",
+    "Shift",
+    "Stated",
+    "YearBefore",
+    "driver_column",
+    "driver_names",
+    "linked",
+]

@@ -1,0 +1,361 @@
+"""How a driver goes on: one rule a way."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, fields, replace
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+
+from offing.base import InputError, nearest
+from offing.calendar import Axis
+from offing.model.words import number, signed
+from offing.outlook.future import Future
+from offing.outlook.own import chosen_terms
+from offing.tables import View
+from offing.tables.table import Array
+
+
+@dataclass(frozen=True)
+class Told:
+    """A view with what a rule assumes of a driver, and what that is in words."""
+
+    view: View
+    words: str
+
+
+class Rule(ABC):
+    """How a driver goes on. `way` is what a study calls it."""
+
+    way: ClassVar[str]
+
+    @abstractmethod
+    def on(self, future: Future) -> Told:
+        """The future's view with the rule applied."""
+
+
+@dataclass(frozen=True)
+class AsPlanned(Rule):
+    """As the plan says, whatever another scenario assumes.
+
+    Examples
+    --------
+    >>> import offing as of
+    >>> of.Scenario("back to plan", {"fare": of.AsPlanned()}).name
+    'back to plan'
+    """
+
+    way = "planned"
+
+    def on(self, future: Future) -> Told:
+        """What was assumed before is taken back."""
+        key = future.view.sources.find(future.reference)
+        assumed = {k: v for k, v in future.view.assumed.items() if k != key}
+        modelled = {k: v for k, v in future.view.modelled.items() if k != key}
+        return Told(replace(future.view, assumed=assumed, modelled=modelled), "as planned")
+
+
+@dataclass(frozen=True)
+class LastValue(Rule):
+    """The last outcome goes on, growing by `growth` percent a year if that is stated.
+
+    Examples
+    --------
+    >>> import offing as of
+    >>> of.LastValue(growth=2.0).growth
+    2.0
+    """
+
+    growth: float = 0.0
+    way = "last value"
+
+    def __post_init__(self) -> None:
+        _check_number(self.growth, "growth")
+
+    def on(self, future: Future) -> Told:
+        """The same value throughout, or on its way up."""
+        past = future.actual(future.past)
+        seen = np.flatnonzero(np.isfinite(past))
+        if not len(seen):
+            raise InputError(f"'{future.name}' has no outcome yet", "State a path.", key=future.name)
+        last = float(past[seen[-1]])
+        years = (future.axis.ordinals - future.past.first - int(seen[-1])) / future.axis.frequency.periods_a_year
+        more = f", {signed(self.growth)} % a year from there" if self.growth else ""
+        words = f"at its last value, {_sized(last, future)}{more}"
+        return _assumed(future, last * (1.0 + self.growth / 100.0) ** years, words)
+
+
+@dataclass(frozen=True)
+class YearBefore(Rule):
+    """Each period as the same one of the last year that is known, times `growth` percent a year.
+
+    Examples
+    --------
+    >>> import offing as of
+    >>> of.YearBefore(growth=3.0).way
+    'year before'
+    """
+
+    growth: float = 0.0
+    way = "year before"
+
+    def __post_init__(self) -> None:
+        _check_number(self.growth, "growth")
+
+    def on(self, future: Future) -> Told:
+        """Years are counted in whole weeks where that keeps weekdays apart."""
+        back = future.axis.frequency.year_back
+        values, years = np.full(future.axis.n, np.nan), np.zeros(future.axis.n)
+        for k in range(1, -(-future.axis.n // back) + 1):
+            earlier = future.actual(future.axis.shifted(-k * back))
+            fresh = np.isnan(values) & np.isfinite(earlier)
+            values[fresh], years[fresh] = earlier[fresh], k
+        _check_whole(values, future, "a year before")
+        more = f", {signed(self.growth)} % a year" if self.growth else ""
+        return _assumed(
+            future, values * (1.0 + self.growth / 100.0) ** years, f"as in the same season a year before{more}"
+        )
+
+
+@dataclass(frozen=True)
+class Stated(Rule):
+    """A stated value, a value for each period in turn, or values by date; others stay as they are.
+
+    Examples
+    --------
+    >>> import offing as of
+    >>> of.Stated({"2026-08-03": 21.0}).values
+    {'2026-08-03': 21.0}
+    """
+
+    values: float | Sequence[float] | Mapping[str, float]
+    since: object = None
+    until: object = None
+    way = "stated"
+
+    def __post_init__(self) -> None:
+        if isinstance(self.values, Mapping):
+            numbers: list[Any] = list(self.values.values())
+        else:
+            listed = isinstance(self.values, (Sequence, np.ndarray)) and not isinstance(self.values, str)
+            numbers = list(self.values) if listed else [self.values]  # type: ignore[arg-type]
+        if not numbers:
+            raise InputError(f"found {self.values!r}", "Give a number, a list, or numbers by date.", key="values")
+        for each in numbers:
+            _check_number(each, "values")
+
+    def on(self, future: Future) -> Told:
+        """Dates must lie in the forecast."""
+        inside = future.between(self.since, self.until)
+        values = np.full(future.axis.n, np.nan)
+        if isinstance(self.values, Mapping):
+            for date, each in self.values.items():
+                values[future.between(date, date)] = each
+            return _assumed(future, values, f"stated for {len(self.values)} dates")
+        if isinstance(self.values, (int, float)):
+            values[inside] = self.values
+            return _assumed(future, values, f"{_sized(float(self.values), future)}{_when(self)}")
+        if len(self.values) != inside.sum():
+            raise InputError(f"found {len(self.values)} values for '{future.name}', but {int(inside.sum())} periods",
+                             "Give one for each, or numbers by date.", key="values")  # fmt: skip
+        values[inside] = np.asarray(self.values, dtype=np.float64)
+        return _assumed(future, values, f"a stated path{_when(self)}")
+
+
+@dataclass(frozen=True)
+class Shift(Rule):
+    """So many percent, or so much, more than what is planned or assumed so far.
+
+    Examples
+    --------
+    >>> import offing as of
+    >>> of.Shift(percent=5.0, since="2026-08-01").percent
+    5.0
+    """
+
+    percent: float | None = None
+    amount: float | None = None
+    since: object = None
+    until: object = None
+    way = "shift"
+
+    def __post_init__(self) -> None:
+        if (self.percent is None) == (self.amount is None):
+            raise InputError("a change is a percentage or an amount", "Give percent or amount.", key="percent")
+        _check_number(
+            self.percent if self.amount is None else self.amount, "percent" if self.amount is None else "amount"
+        )
+
+    def on(self, future: Future) -> Told:
+        """There must be something to change."""
+        inside, values = future.between(self.since, self.until), future.values
+        gone = np.flatnonzero(inside & np.isnan(values))
+        if len(gone):
+            at = int(gone[0])
+            raise InputError(f"nothing is planned of '{future.name}' there, so there is nothing to change",
+                             "Give a plan, or state how it goes on in a scenario that this one builds on.",
+                             period=future.axis.part(at, at + 1).labels()[0], key=future.name)  # fmt: skip
+        moved = values * (1.0 + self.percent / 100.0) if self.percent is not None else values + (self.amount or 0.0)
+        size = (
+            f"{signed(self.percent)} %" if self.percent is not None else f"{signed(self.amount or 0.0)} {future.unit}"
+        )
+        # What is not changed is not touched, so that no change is none to the last bit.
+        return _assumed(future, np.where(inside & (moved != values), moved, np.nan), f"{size.strip()}{_when(self)}")
+
+
+@dataclass(frozen=True)
+class AsIn(Rule):
+    """As in an earlier year: one by its number, or the ``worst`` or ``best`` one seen, by what it does to the forecast.
+
+    Drivers that are named `together` with it follow the same year, so that a cold winter is cold, windy and dark as it
+    was.
+
+    Examples
+    --------
+    >>> import offing as of
+    >>> of.AsIn("worst", together=["wind"]).together
+    ('wind',)
+    """
+
+    year: int | Literal["worst", "best"]
+    together: Sequence[str] = ()
+    way = "as in"
+
+    def __post_init__(self) -> None:
+        if isinstance(self.year, bool) or (
+            not isinstance(self.year, (int, np.integer)) and self.year not in ("worst", "best")
+        ):
+            raise InputError(f"found {self.year!r}", 'Give a year, "worst" or "best".', key="year")
+        if isinstance(self.together, str):
+            raise InputError(f"found {self.together!r}", "Give a list of drivers.", key="together")
+        object.__setattr__(self, "together", tuple(self.together))
+
+    def on(self, future: Future) -> Told:
+        """The same periods of that year, in whole weeks where that keeps weekdays apart."""
+        every = [future, *(future.beside(name) for name in self.together)]
+        found = {}
+        for k in range(1, 200):
+            paths = [(each.reference, each.axis, each.actual(each.axis.shifted(-k * each.axis.frequency.year_back)))
+                     for each in every]  # fmt: skip
+            if any(each.axis.first - k * each.axis.frequency.year_back < each.past.first for each in every):
+                break
+            if all(np.isfinite(values).all() for *_, values in paths):
+                found[k] = paths
+        if not found:
+            raise InputError(f"no earlier year of '{future.name}' holds all these periods", "State a path.",
+                             key=future.name)  # fmt: skip
+        back = self._chosen(future, found)
+        view = future.view
+        for reference, axis, values in found[back]:
+            view = view.assuming(reference, axis.first, values)
+        named = future.axis.shifted(-back * future.axis.frequency.year_back).spell()
+        which = f", the {self.year} of {len(found)} years seen" if isinstance(self.year, str) else ""
+        also = f", with {' and '.join(repr(name) for name in self.together)}" if self.together else ""
+        return Told(view, f"as in {named}{which}{also}")
+
+    def _chosen(self, future: Future, found: Mapping[int, list[tuple[str, Axis, Array]]]) -> int:
+        if isinstance(self.year, str):
+            effects = {k: future.effect(paths) for k, paths in found.items()}
+            pick = min if self.year == "worst" else max
+            return pick(effects, key=lambda k: effects[k])
+        here = _year_of(future.axis)
+        back = here - int(self.year)
+        if back not in found:
+            years = ", ".join(str(here - k) for k in sorted(found, reverse=True))
+            raise InputError(f"'{future.name}' has no whole run of these periods in {self.year}",
+                             f"There is one in: {years}.", key="year")  # fmt: skip
+        return back
+
+
+@dataclass(frozen=True)
+class Modelled(Rule):
+    """As a model of the driver's own expects: trend, season and own lags, as far as a back-test finds them worth it.
+
+    Its doubt enters the forecast's intervals; drivers of one frequency that are modelled together keep how their
+    residuals go together.
+
+    Examples
+    --------
+    >>> import offing as of
+    >>> of.Scenario("unknown weather", {"wind": of.Modelled(), "sun": of.Modelled()}).drivers["sun"].way
+    'modelled'
+    """
+
+    way = "modelled"
+
+    def on(self, future: Future) -> Told:
+        """What is planned is not looked at."""
+        key = future.view.sources.find(future.reference)
+        clear = replace(future.view, assumed={k: v for k, v in future.view.assumed.items() if k != key})
+        chosen = chosen_terms(future)
+        return Told(clear.modelling(future.reference, chosen.terms), f"as a model of its own expects ({chosen.words})")
+
+
+#: Rules by what a study calls them.
+WAYS: dict[str, type[Rule]] = {
+    each.way: each for each in (AsPlanned, LastValue, YearBefore, Stated, Shift, AsIn, Modelled)
+}
+
+
+def rule_of(stated: object) -> Rule:
+    """The rule that a study states: a way's name, a number, a list of numbers, or a table with `way` and its fields.
+
+    Raises
+    ------
+    InputError
+        Naming what is allowed.
+    """
+    if isinstance(stated, Rule):
+        return stated
+    if isinstance(stated, str):
+        return rule_of({"way": stated})
+    if not isinstance(stated, Mapping):
+        return Stated(stated)  # type: ignore[arg-type]
+    told = dict(stated)
+    way = told.pop("way", "shift" if {"percent", "amount"} & told.keys() else None)
+    if way not in WAYS:
+        raise InputError("no way is stated" if way is None else f"there is no way {way!r}",
+                         f"Give way: {nearest(str(way or ''), WAYS)}", key="way")  # fmt: skip
+    allowed = [each.name for each in fields(WAYS[way])]  # type: ignore[arg-type]
+    for key in told:
+        if key not in allowed:
+            raise InputError(f"{way!r} has no {key!r}", nearest(str(key), allowed), key=str(key))
+    try:
+        return WAYS[way](**told)
+    except TypeError as error:
+        lacking = ", ".join(name for name in allowed if name not in told)
+        raise InputError(f"{way!r} needs more than is given", f"Give {lacking}.", key="way") from error
+
+
+def _assumed(future: Future, values: Array, words: str) -> Told:
+    return Told(future.view.assuming(future.reference, future.axis.first, values), words)
+
+
+def _check_number(value: object, key: str) -> None:
+    if isinstance(value, bool) or not isinstance(value, (int, float, np.number)) or not np.isfinite(value):
+        raise InputError(f"found {value!r}", "Give a number.", key=key)
+
+
+def _check_whole(values: Array, future: Future, where: str) -> None:
+    gone = np.flatnonzero(np.isnan(values))
+    if len(gone):
+        at = int(gone[0])
+        raise InputError(f"'{future.name}' has no outcome {where} for it", "State a path.", key=future.name,
+                         period=future.axis.part(at, at + 1).labels()[0])  # fmt: skip
+
+
+def _sized(value: float, future: Future) -> str:
+    return f"{number(value, 4)} {future.unit}".rstrip()
+
+
+def _when(rule: Stated | Shift) -> str:
+    return "".join(
+        f" {word} {date}" for word, date in (("from", rule.since), ("until", rule.until)) if date is not None
+    )
+
+
+def _year_of(axis: Axis) -> int:
+    middle = axis.starts[:1] + (axis.ends[:1] - axis.starts[:1]) // 2
+    return int(axis.frequency.index(middle)[0].year)
