@@ -115,6 +115,40 @@ def _study_command(step: str, text: str) -> None:
         click.echo(text)
 
 
+@offing.command("explain")
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option(
+    "--against",
+    help="Tell why the forecast differs from this: last-year, mean, a period such as 2025-07, a scenario, the day or "
+    "the study file of an earlier forecast; or outcome, with --as-of.",
+)
+@click.option("--brief", is_flag=True, help="With --against: points instead of sentences.")
+@click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the results' files.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
+@click.option("--as-of", help="A date: only what was known then counts.")
+@click.option("--full", is_flag=True, help="Add standard errors, t, p, tests and shares of the terms.")
+def explain(  # noqa: PLR0917  click gives every option by its name
+    study: Path, against: str | None, brief: bool, out: Path | None, as_json: bool, as_of: str | None, full: bool
+) -> None:
+    """Say why: split every forecast of STUDY, a TOML file, into what each term contributes.
+
+    With --against it writes a page of plain sentences on what changed, the most important first.
+    """
+    from offing.study import open_study  # noqa: PLC0415
+    from offing.study.outputs import bundle, in_json, in_words, told  # noqa: PLC0415
+
+    opened = open_study(study, as_of=as_of)
+    if against is not None:
+        click.echo(told(opened, against, brief=brief, out=out, as_json=as_json))
+        return
+    text = in_json(opened, "explain") if as_json else in_words(opened, "explain", full=full)
+    if out is not None:
+        files = bundle(opened, "explain").write(out)
+        if not as_json:
+            text += f"\n\nWritten to {out}: {', '.join(file.name for file in files)}"
+    click.echo(text)
+
+
 def _judging_command(step: str, text: str, several: bool = False) -> None:
     """Add a command that judges models on the past."""
 
@@ -178,7 +212,6 @@ def search(study: Path, budget: str | None, out: Path | None, as_json: bool) -> 
 _study_command("fit", "Fit the models of STUDY, a TOML file: what each driver does, and the coefficients.")
 _study_command("screen", "Choose among the many drivers that [screening] of STUDY, a TOML file, offers.")
 _study_command("forecast", "Forecast the target of STUDY, a TOML file, with intervals.")
-_study_command("explain", "Split every forecast of STUDY, a TOML file, into what each term contributes.")
 _judging_command("backtest", "Forecast from past origins, as STUDY, a TOML file, would have done there.")
 _judging_command(
     "compare", "Compare the models of STUDY, a TOML file, or those of several, on past origins.", several=True

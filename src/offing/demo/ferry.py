@@ -91,6 +91,20 @@ def ferry(seed: int = 1, weeks: int = 208, planned: int = 26) -> World:
     return World(history, drivers.iloc[weeks:], days, truth, log_mean, NOISE)
 
 
+def month_before(world: World) -> tuple[pd.DataFrame, pd.DataFrame]:
+    """History and plan as they were four weeks earlier: two values were revised later, and the plan was another."""
+    history = world.history.iloc[:-4].copy()
+    sold, storm = history["sold"].to_numpy().copy(), history["storm hours"].to_numpy().copy()
+    sold[-1] -= 310  # a boat's cash box came in late
+    storm[-6] += 4.0
+    history = history.assign(**{"sold": sold, "storm hours": storm})
+    plan = pd.concat([world.history.iloc[-4:].drop(columns="sold"), world.plan])
+    calm = plan["storm hours"].to_numpy().copy()
+    calm[:4] = calm[:4].mean().round(1)  # nobody knew which weeks would be stormy
+    fare = plan["fare"].to_numpy() - np.where(np.arange(len(plan)) >= 8, 0.4, 0.0)
+    return history, plan.assign(**{"fare": np.round(fare, 2), "storm hours": calm})
+
+
 def _noise(shocks: Array) -> Array:
     """Noise of which a share comes back in the next week, from independent shocks (n,)."""
     share = TRUTH["noise", "noise: carried to the next period"]

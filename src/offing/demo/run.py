@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from offing.demo.compared import compare, inset, shown
-from offing.demo.ferry import ferry
+from offing.demo.ferry import ferry, month_before
 from offing.demo.messy import messy_tables
 from offing.handover import Bundle, csv_text
 from offing.model import effects
@@ -39,6 +39,12 @@ def run_demo(folder: Path, say: Say) -> Study:
     made.add("truth.csv", csv_text(world.truth))
     made.add("study.toml", study_text)
     made.write(folder)
+    before = Bundle()
+    for name, frame in zip(("tickets.csv", "plan.csv"), month_before(world), strict=True):
+        before.add(name, csv_text(frame.reset_index()))
+    before.add("island_days.csv", csv_text(world.days))
+    before.add("study.toml", _forecast_only(study_text))
+    before.write(folder / "last-month")
     raw = Bundle(messy_tables(world))
     raw.write(folder / "raw")
     say(f"1. Made up {len(world.history)} weeks of ferry tickets of the Tern Islands, and wrote to {folder}:")
@@ -47,6 +53,7 @@ def run_demo(folder: Path, say: Say) -> Study:
     say("     island_days.csv  the islands' holidays; Lantern Night moves")
     say("     study.toml       what to read, which terms, how far to forecast")
     say("     truth.csv        the effects that the data were made with")
+    say("     last-month       tickets, plan and study as they were four weeks before")
     say("     raw              the same as messy tables: sales by the line, decimal commas, days instead of weeks\n")
 
     study = open_study(folder / "study.toml")
@@ -79,6 +86,12 @@ def run_demo(folder: Path, say: Say) -> Study:
     _tell_messy(folder, say)
     _tell_next(folder, effects(fit).effects[0].driver, say)
     return study
+
+
+def _forecast_only(text: str) -> str:
+    """The study as far as its forecast needs it: scenarios and walks, goals and overrides are this month's."""
+    first, last = text.index("price = true"), text.index("[backtest]")
+    return text[:first] + text[last:]
 
 
 def _tell_files(study: Study, folder: Path, say: Say) -> None:

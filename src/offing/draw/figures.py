@@ -36,6 +36,8 @@ from offing.draw.survey import (
 )
 from offing.draw.totals import draw_agreed, draw_reach, draw_split, draw_totals
 from offing.draw.trend import draw_trend
+from offing.draw.walks import draw_walk
+from offing.draw.what_if import draw_scenarios, draw_sensitivity, draw_year_of_days
 from offing.explain import (
     Agreed,
     CycleShape,
@@ -47,11 +49,15 @@ from offing.explain import (
     Residuals,
     Response,
     RunningEstimate,
+    Scenarios,
     SeasonIndices,
+    Sensitivity,
     Split,
     Stability,
     Totals,
     TrendPath,
+    Walk,
+    YearOfDays,
 )
 from offing.judging import (
     Backtest,
@@ -79,7 +85,8 @@ def figure(result: object) -> Picture:
         `Totals` (years), a `Response`, `LagProfile` or `LagCurve` of a driver, the `Inputs` of a period, a
         `RunningEstimate`, a `Combination`, `Residuals` from one side, `Stability`, a
         `Screening`, a `Backtest` (forecasts of all origins over the history) or its ``by_horizon()``, ``timeline`` or
-        ``member_weights()``, a `Comparison`, a `Calibration`, a `Search`, a `Reach`, a `Split`, an `Agreed` forecast,
+        ``member_weights()``, a `Comparison`, a `Calibration`, a `Search`, a `Reach`, a `Split`, an `Agreed` forecast, a
+        `Walk` (a waterfall, or a stack a span), `Scenarios`, a `Sensitivity`, a `YearOfDays`,
         or a view of a `Survey`: its ``history``, ``years``, ``seasons``, ``scatter``, ``echoes`` or ``coverage``. A
         survey itself is drawn as its history.
 
@@ -140,6 +147,10 @@ _draw.register(Totals, draw_totals)
 _draw.register(Split, draw_split)
 _draw.register(Reach, draw_reach)
 _draw.register(Agreed, draw_agreed)
+_draw.register(Walk, draw_walk)
+_draw.register(Scenarios, draw_scenarios)
+_draw.register(Sensitivity, draw_sensitivity)
+_draw.register(YearOfDays, draw_year_of_days)
 _draw.register(History, draw_history)
 _draw.register(Years, draw_years)
 _draw.register(Seasons, draw_seasons)

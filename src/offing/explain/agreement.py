@@ -14,7 +14,8 @@ from offing.base import InputError, count
 from offing.engine import quantile
 from offing.explain.spans import Group, groups_named
 from offing.model import Contributions, Forecast
-from offing.model.account import ADJUSTMENT
+from offing.model.account import Account
+from offing.model.contributions import adjusted
 from offing.model.joint import covariance_times, slopes
 from offing.model.words import as_html, in_units, number, percents, rounded, signed, text_table, wrapped
 from offing.tables.table import Array
@@ -94,18 +95,12 @@ class Agreed:
     @cached_property
     def contributions(self) -> Contributions:
         """The forecast's contributions with what was changed in their row ``adjustment``."""
-        given = self.forecast.contributions
-        if ADJUSTMENT in given.terms:
-            at = 1 + given.terms.index(ADJUSTMENT)
-            parts = [each.copy() for each in (given.values, given.low, given.high)]
-            for each in parts:
-                each[at] += self.change
-            return replace(given, values=parts[0], low=parts[1], high=parts[2], mean=self.mean)
-        values, low, high = (np.vstack([each, self.change]) for each in (given.values, given.low, given.high))
-        return replace(
-            given, terms=(*given.terms, ADJUSTMENT), labels=(*given.labels, ADJUSTMENT), values=values, low=low,
-            high=high, mean=self.mean,
-        )  # fmt: skip
+        return adjusted(self.forecast.contributions, self.mean)
+
+    @cached_property
+    def account(self) -> Account:
+        """The means taken apart, for `offing.walk`."""
+        return replace(self.forecast.account, mean=self.mean)
 
     @property
     def sentence(self) -> str:

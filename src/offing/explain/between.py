@@ -49,6 +49,9 @@ def between(
     """
     if start.log != end.log:
         start, end = start.plain(), end.plain()
+    if end.alike(start) and len(start.rows) > 1:
+        # With the same coefficients a reference that moves is no step: a term is what it is worth, wherever from.
+        start, end = start.absolute(), end.absolute()
     if partner is not None:
         start, partner = start.only(partner), np.arange(len(partner))
     worth, back = paired(end.whole, start.whole, owners, groups, log=end.log, partner=partner)
@@ -56,7 +59,7 @@ def between(
     member = np.zeros((groups, len(owners)))
     member[owners, np.arange(len(owners))] = 1.0
     sides = (end, member * worth), (start, -back)
-    known = end.estimate is not None and start.estimate is not None and end.estimate.root is start.estimate.root
+    known = end.alike(start)
     names = list(dict.fromkeys((*end.names, *start.names)))
     labels, amounts, half = [], [], []
     for name in names:

@@ -127,9 +127,7 @@ def _over(came: Account | None, whole: Account) -> Account:
     if came is None:
         return whole
     n = len(came.ordinals)
-    if n == len(whole.ordinals):
-        return came
-    return replace(came.followed(whole.only(np.arange(n, len(whole.ordinals)))), estimate=whole.estimate)
+    return came if n == len(whole.ordinals) else came.followed(whole.only(np.arange(n, len(whole.ordinals))))
 
 
 def _onto(fit: Fit, view: View) -> View:

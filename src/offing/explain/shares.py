@@ -32,6 +32,8 @@ class Shares:
         Standard error (J,) from sampling orders; 0 where all were counted.
     r_squared
         What they add up to.
+    alone
+        What each explains that no other does (J,): how much R² falls without it.
 
     Examples
     --------
@@ -49,11 +51,12 @@ class Shares:
     share: Array
     error: Array
     r_squared: float
+    alone: Array
 
     @cached_property
     def table(self) -> pd.DataFrame:
-        """One row a term: ``term, share, error``."""
-        return pd.DataFrame({"term": list(self.terms), "share": self.share, "error": self.error})
+        """One row a term: ``term, share, error, alone``."""
+        return pd.DataFrame({"term": list(self.terms), "share": self.share, "error": self.error, "alone": self.alone})
 
     def __str__(self) -> str:
         names = [*self.terms, "together"]
@@ -99,8 +102,10 @@ def shares(fit: Fit) -> Shares:
     count = len(columns)
     everything = frozenset(range(count))
     names = tuple(slot.term for slot in fit.layout.slots)
+    r_squared = explained(everything) if count else 0.0
+    alone = np.array([r_squared - explained(everything - {i}) for i in range(count)])
     if count <= _EXACT:
-        return Shares(names, _averaged(explained, count), np.zeros(count), explained(everything) if count else 0.0)
+        return Shares(names, _averaged(explained, count), np.zeros(count), r_squared, alone)
     generator = np.random.default_rng(_SEED)
     gains = np.zeros((_ORDERS, count))
     for row in gains:
@@ -109,7 +114,8 @@ def shares(fit: Fit) -> Shares:
             more = so_far | {i}
             row[i] = explained(more) - explained(so_far)
             so_far = more
-    return Shares(names, gains.mean(axis=0), gains.std(axis=0, ddof=1) / np.sqrt(_ORDERS), explained(everything))
+    error = gains.std(axis=0, ddof=1) / np.sqrt(_ORDERS)
+    return Shares(names, gains.mean(axis=0), error, r_squared, alone)
 
 
 def _averaged(explained: object, count: int) -> Array:

@@ -9,9 +9,9 @@ from functools import cached_property
 import numpy as np
 import pandas as pd
 
-from offing.base import InputError
+from offing.base import InputError, count
 from offing.explain.between import Pieces
-from offing.model.account import BASELINE, CORRECTION, PAST, UNEXPLAINED
+from offing.model.account import ADJUSTMENT, BASELINE, CORRECTION, PAST, UNEXPLAINED
 from offing.model.words import as_html, number, percent, rounded, signed, text_table, wrapped
 from offing.tables.table import Array
 
@@ -21,7 +21,14 @@ _WORDS = {
     CORRECTION: "the mean of noise",
     PAST: "what the periods before carry on",
     UNEXPLAINED: "what no term explains",
+    ADJUSTMENT: "what was changed by hand, or by limits,",
 }
+
+
+#: Rows that no term makes and of which no interval is known.
+TECHNICAL = (CORRECTION, UNEXPLAINED, ADJUSTMENT)
+#: Steps of less than this share of the start are told together.
+_SMALL = 0.001
 
 
 @dataclass(frozen=True)
@@ -174,20 +181,29 @@ class Walk:
 
     def told(self) -> list[str]:
         """A sentence a step, the largest first; phase by phase where there are any."""
-        walk, lines, phase = self.whole, [], ""
-        for step in walk.moved:
-            if step.phase and step.phase != phase:
-                phase = step.phase
-                part = sum(float(each.amount[0]) for each in walk.steps if each.phase == phase)
-                lines.append(f"{phase[:1].upper()}{phase[1:]}: {signed(part)}{f' {self.unit}' if self.unit else ''}.")
-            lines.append(("  " if phase else "") + self._told(step))
+        walk, lines = self.whole, []
+        unit = f" {self.unit}" if self.unit else ""
+        for phase in walk.phases or ("",):
+            steps = [step for step in walk.moved if step.phase == phase]
+            if phase and steps:
+                part = sum(float(each.amount[0]) for each in steps)
+                lines.append(f"{phase[:1].upper()}{phase[1:]}: {signed(part)}{unit}.")
+            # A step beside which the whole is nothing to speak of is told with its like.
+            large = [step for step in steps if abs(step.amount[0]) >= _SMALL * abs(walk.start[0])]
+            lines += [("  " if phase else "") + self.said(step) for step in large]
+            rest = [step for step in steps if step not in large]
+            if rest:
+                sums, verb = sum(float(step.amount[0]) for step in rest), "adds" if len(rest) == 1 else "add"
+                small = count(len(rest), "more small step" if large else "small step")
+                lines.append(("  " if phase else "") + f"{small} {verb} up to {signed(sums)}{unit}.")
         return lines or ["Nothing differs."]
 
-    def _told(self, step: Step) -> str:
+    def said(self, step: Step) -> str:
+        """One step as a sentence, with its number, unit, direction and interval."""
         walk = self.whole
         amount, half, start = float(step.amount[0]), float(step.half[0]), float(walk.start[0])
         unit = f" {self.unit}" if self.unit else ""
-        who = _WORDS.get(step.name, f"'{step.label}'")
+        who = step_name(step)
         verb = "adds" if amount > 0.0 else "takes away"
         points = f", {number(abs(100.0 * amount / start))} points of growth" if start > 0.0 else ""
         told = f" ({between_words(amount, half)})" if between_words(amount, half) else ""
@@ -220,6 +236,11 @@ class Walk:
 
     def _repr_html_(self) -> str:
         return as_html(self.sentences, self.table)
+
+
+def step_name(step: Step) -> str:
+    """What a step is called in a sentence."""
+    return _WORDS.get(step.name, f"'{step.label}'")
 
 
 def between_words(value: float, half: float) -> str:

@@ -31,34 +31,34 @@ _TREATMENT = ["source", "column", "period", "before", "after", "reason"]
 
 def coefficient_rows(fit: Fit) -> pd.DataFrame:
     """Rows of ``coefficients.csv``."""
-    return _keyed(fit.coefficients, fit, "")
+    return keyed(fit.coefficients, fit, "")
 
 
 def screening_rows(found: Screening) -> pd.DataFrame:
     """Rows of ``screening.csv``: one a size."""
     rows = found.table.assign(proposed=found.table["size"] == found.size)
-    return _keyed(rows, found.base, "")
+    return keyed(rows, found.base, "")
 
 
 def stability_rows(found: Screening) -> pd.DataFrame:
     """Rows of ``stability.csv``: one a candidate."""
-    return _keyed(found.stability, found.base, "")
+    return keyed(found.stability, found.base, "")
 
 
 def weight_rows(found: LagCurve, fit: Fit) -> pd.DataFrame:
     """Rows of ``weights.csv``: one a lag of a driver."""
     rows = found.table.copy()
     rows.insert(0, "term", found.driver)
-    return _keyed(rows, fit, "")
+    return keyed(rows, fit, "")
 
 
 def running_rows(found: RunningEstimate) -> pd.DataFrame:
     """Rows of ``running.csv``: one a date."""
     fit = found.forecasts[-1].fit
-    rows = found.table.reset_index(names="origin").assign(period=_iso(found.forecasts[-1].axis.index[-1:], fit)[0])
-    rows["origin"] = _iso(rows["origin"], fit)
+    rows = found.table.reset_index(names="origin").assign(period=iso(found.forecasts[-1].axis.index[-1:], fit)[0])
+    rows["origin"] = iso(rows["origin"], fit)
     head = ["origin", "period"]
-    return _keyed(rows[[*head, *(name for name in rows.columns if name not in head)]], fit, AS_PLANNED)
+    return keyed(rows[[*head, *(name for name in rows.columns if name not in head)]], fit, AS_PLANNED)
 
 
 def release_rows(found: RunningEstimate) -> pd.DataFrame:
@@ -66,8 +66,8 @@ def release_rows(found: RunningEstimate) -> pd.DataFrame:
     fit = found.forecasts[-1].fit
     rows = found.steps.copy()
     for column in ("from", "to", "released"):
-        rows[column] = ["" if pd.isna(each) else _iso([each], fit)[0] for each in rows[column]]
-    return _keyed(rows, fit, AS_PLANNED)
+        rows[column] = ["" if pd.isna(each) else iso([each], fit)[0] for each in rows[column]]
+    return keyed(rows, fit, AS_PLANNED)
 
 
 def combined_rows(found: Combination) -> pd.DataFrame:
@@ -75,11 +75,11 @@ def combined_rows(found: Combination) -> pd.DataFrame:
     fit = next(iter(found.members.values())).fit
     weights = {**dict(zip(found.members, found.pointwise.T, strict=True)), "combined": 1.0}
     parts = [
-        pd.DataFrame({"period": _iso(found.axis.index, fit), "member": name, "weight": weights[name],
+        pd.DataFrame({"period": iso(found.axis.index, fit), "member": name, "weight": weights[name],
                       "forecast": found.table[name].to_numpy()})
         for name in found.table.columns
     ]  # fmt: skip
-    rows = _keyed(pd.concat(parts, ignore_index=True), fit, AS_PLANNED)
+    rows = keyed(pd.concat(parts, ignore_index=True), fit, AS_PLANNED)
     return rows.assign(model="all")
 
 
@@ -88,8 +88,8 @@ def combined_forecast_rows(found: Combination) -> pd.DataFrame:
     first = next(iter(found.members.values()))
     table = pd.DataFrame({"horizon": first.table["horizon"], "forecast": found.mean}).join(found.at(SHOWN))
     rows = _stamped(table, first.fit)
-    rows.insert(0, "origin", _iso([first.origin], first.fit)[0])
-    return _keyed(rows, first.fit, AS_PLANNED).assign(model="all")
+    rows.insert(0, "origin", iso([first.origin], first.fit)[0])
+    return keyed(rows, first.fit, AS_PLANNED).assign(model="all")
 
 
 def combined_contribution_rows(found: Combination) -> pd.DataFrame:
@@ -100,7 +100,7 @@ def combined_contribution_rows(found: Combination) -> pd.DataFrame:
 
 def fitted_rows(fit: Fit) -> pd.DataFrame:
     """Rows of ``fitted.csv``."""
-    return _keyed(_stamped(fit.fitted, fit), fit, "")
+    return keyed(_stamped(fit.fitted, fit), fit, "")
 
 
 def forecast_rows(forecast: Forecast) -> pd.DataFrame:
@@ -109,8 +109,8 @@ def forecast_rows(forecast: Forecast) -> pd.DataFrame:
     # Quantiles that the user asked for beside those of the contract come after them.
     table = table.join(forecast.table[[name for name in forecast.table.columns if name not in table.columns]])
     rows = _stamped(table, forecast.fit)
-    rows.insert(0, "origin", _iso([forecast.origin], forecast.fit)[0])
-    return _keyed(rows, forecast.fit, AS_PLANNED)
+    rows.insert(0, "origin", iso([forecast.origin], forecast.fit)[0])
+    return keyed(rows, forecast.fit, forecast.scenario)
 
 
 def agreed_rows(agreed: Agreed) -> pd.DataFrame:
@@ -118,25 +118,25 @@ def agreed_rows(agreed: Agreed) -> pd.DataFrame:
     forecast = agreed.forecast
     table = pd.DataFrame({"horizon": forecast.table["horizon"], "forecast": agreed.mean}).join(agreed.quantiles())
     rows = _stamped(table, forecast.fit)
-    rows.insert(0, "origin", _iso([forecast.origin], forecast.fit)[0])
-    return _keyed(rows, forecast.fit, AGREED)
+    rows.insert(0, "origin", iso([forecast.origin], forecast.fit)[0])
+    return keyed(rows, forecast.fit, AGREED)
 
 
 def chance_rows(found: Reach) -> pd.DataFrame:
     """Rows of ``chances.csv``: one a period, or one of the total."""
     fit = found.paths.forecast.fit
-    periods = _iso(found.paths.axis.index, fit)
+    periods = iso(found.paths.axis.index, fit)
     rows = pd.DataFrame({
         "threshold": found.threshold, "side": found.side, "of": "total" if found.total else "period",
         "period": periods[:1] if found.total else periods, "chance": found.by_period.to_numpy(),
         "first": found.first.to_numpy(),
     })  # fmt: skip
-    return _keyed(rows, fit, AS_PLANNED)
+    return keyed(rows, fit, AS_PLANNED)
 
 
 def split_rows(found: Split, fit: Fit) -> pd.DataFrame:
     """Rows of ``split.csv``: one a period of each total."""
-    return _keyed(_stamped(found.table, fit), fit, "")
+    return keyed(_stamped(found.table, fit), fit, "")
 
 
 def total_rows(found: Totals, fit: Fit) -> pd.DataFrame:
@@ -145,28 +145,28 @@ def total_rows(found: Totals, fit: Fit) -> pd.DataFrame:
     rows.insert(0, "measure", "average" if found.average else "sum")
     rows.insert(1, "by", found.axis.frequency.unit)
     rows.insert(2, "period", found.axis.labels())
-    return _keyed(rows, fit, AS_PLANNED)
+    return keyed(rows, fit, AS_PLANNED)
 
 
 def trend_rows(found: TrendPath, fit: Fit) -> pd.DataFrame:
     """Rows of ``trend.csv``: one a period."""
     rows = _stamped(found.path.rename(columns={"trend": "value"}), fit)
     rows.insert(0, "term", found.term)
-    return _keyed(rows, fit, AS_PLANNED)
+    return keyed(rows, fit, AS_PLANNED)
 
 
 def bend_rows(found: TrendPath, fit: Fit) -> pd.DataFrame:
     """Rows of ``bends.csv``: one a slope change."""
     rows = found.table.copy()
     rows.insert(0, "term", found.term)
-    return _keyed(rows, fit, "")
+    return keyed(rows, fit, "")
 
 
 def holiday_rows(found: HolidayEffects, fit: Fit) -> pd.DataFrame:
     """Rows of ``holidays.csv``: one a holiday and day around it."""
     rows = found.table.copy()
     rows.insert(0, "term", found.term)
-    return _keyed(rows, fit, "")
+    return keyed(rows, fit, "")
 
 
 def contribution_rows(
@@ -174,21 +174,21 @@ def contribution_rows(
 ) -> pd.DataFrame:
     """Rows of ``contributions.csv``; periods whose drivers are unknown have none."""
     rows = contributions.table.dropna(subset="contribution")
-    rows = rows.assign(period=_iso(rows["period"], fit))
-    return _keyed(rows, fit, scenario if of_forecast else "")
+    rows = rows.assign(period=iso(rows["period"], fit))
+    return keyed(rows, fit, scenario if of_forecast else "")
 
 
 def index_rows(found: SeasonIndices, fit: Fit) -> pd.DataFrame:
     """Rows of ``indices.csv``: one a position of the season."""
     rows = found.table.copy()
     rows.insert(0, "term", found.term)
-    return _keyed(rows, fit, "")
+    return keyed(rows, fit, "")
 
 
 def treatment_rows(fit: Fit) -> pd.DataFrame:
     """Rows of ``treatments.csv``."""
     rows = pd.DataFrame([_treated(entry) for entry in fit.treatments], columns=_TREATMENT)
-    return _keyed(rows, fit, "")
+    return keyed(rows, fit, "")
 
 
 def _treated(entry: Treatment) -> list[str]:
@@ -198,11 +198,11 @@ def _treated(entry: Treatment) -> list[str]:
 def _stamped(table: pd.DataFrame, fit: Fit) -> pd.DataFrame:
     """The index of period starts as a first column ``period`` of ISO 8601 text."""
     rows = table.reset_index(drop=True)
-    rows.insert(0, "period", _iso(table.index, fit))
+    rows.insert(0, "period", iso(table.index, fit))
     return rows
 
 
-def _iso(stamps: Iterable[pd.Timestamp], fit: Fit) -> list[str]:
+def iso(stamps: Iterable[pd.Timestamp], fit: Fit) -> list[str]:
     """Starts of periods: dates where the clock says nothing more, else with the time and the zone's offset."""
     frequency = fit.axis.frequency
     if frequency.unit == "hour" or frequency.zone is not None:
@@ -210,6 +210,7 @@ def _iso(stamps: Iterable[pd.Timestamp], fit: Fit) -> list[str]:
     return [stamp.date().isoformat() for stamp in stamps]
 
 
-def _keyed(rows: pd.DataFrame, fit: Fit, scenario: str) -> pd.DataFrame:
+def keyed(rows: pd.DataFrame, fit: Fit, scenario: str) -> pd.DataFrame:
+    """The rows behind the key columns that all files begin with."""
     keys = {"series": fit.series_name, "model": fit.model.name, "scenario": scenario}
     return pd.concat([pd.DataFrame(keys, index=rows.index), rows], axis=1)

@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 from offing.calendar import Frequency
+from offing.explain import Importance
 from offing.judging import Backtest, Calibration, Change, Comparison, Search, Worth, scores
 from offing.judging.backtest import rows_of
 from offing.judging.origins import one_scene
@@ -180,6 +181,15 @@ def worth_rows(found: Worth, backtest: Backtest) -> pd.DataFrame:
     for place, (name, value) in enumerate((("series", _series(backtest)), ("model", found.model), ("scenario", _NONE))):
         rows.insert(place, name, value)
     rows.insert(4, "score", found.score)
+    return rows
+
+
+def importance_rows(found: Importance, backtest: Backtest) -> pd.DataFrame:
+    """Rows of ``importance.csv``: one a term."""
+    rows = found.table.copy()
+    keys = (("series", _series(backtest)), ("model", backtest.models[0].name), ("scenario", _NONE))
+    for place, (name, value) in enumerate(keys):
+        rows.insert(place, name, value)
     return rows
 
 

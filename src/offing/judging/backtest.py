@@ -168,17 +168,25 @@ class Backtest:
         return {str(basis): float(found[basis].to_numpy()[0]) for basis in found.columns}
 
     @property
+    def price_sentence(self) -> str:
+        """What not knowing the drivers costs, in words; an empty text where only one basis is known."""
+        if self.price is None:
+            return ""
+        errors = self._errors
+        free = " Not knowing them costs nothing here." if self.price <= 0.0 else ""
+        return (
+            f"The price of not knowing the drivers: RMSE {number(errors['ex-ante'])} ex-ante, with what was known "
+            f"or expected of them, against {number(errors['ex-post'])} ex-post, with their actual values "
+            f"({percent(self.price)}).{free}"
+        )
+
+    @property
     def sentences(self) -> str:
         """Whether the model beats plain references, what not knowing the drivers costs, and what its intervals hold."""
         lines = [self.compared.verdict]
         model, errors = self.models[0], self._errors
         if self.price is not None:
-            free = " Not knowing them costs nothing here." if self.price <= 0.0 else ""
-            lines.append(
-                f"The price of not knowing the drivers: RMSE {number(errors['ex-ante'])} ex-ante, with what was known "
-                f"or expected of them, against {number(errors['ex-post'])} ex-post, with their actual values "
-                f"({percent(self.price)}).{free}"
-            )
+            lines.append(self.price_sentence)
         train = [run.train[:, 1].mean() for run in self.own
                  if run.name == model.name and run.train is not None and run.basis == self.bases[-1]]  # fmt: skip
         if train:

@@ -25,6 +25,7 @@ from offing.judging.origins import Cuts, Origins, at_place, rows_before
 from offing.judging.routes import run_all
 from offing.judging.run import PROBABILITIES, Basis, Run
 from offing.model import Contributions, Forecast, Model
+from offing.model.account import Account, additive
 from offing.model.model import Data, tables_of
 from offing.model.words import as_html, number, rounded, text_table, wrapped
 from offing.tables import Panel, Sources, Table, split_series
@@ -137,6 +138,11 @@ class Combination:
         terms = tuple(rows[1:])
         return replace(each[0], terms=terms, labels=tuple(labels[name] for name in terms), mean=self.mean,
                        values=parts["values"], low=parts["low"], high=parts["high"])  # fmt: skip
+
+    @cached_property
+    def account(self) -> Account:
+        """The combined means taken apart, in amounts, for `offing.walk`."""
+        return additive(self.contributions)
 
     @property
     def sentence(self) -> str:

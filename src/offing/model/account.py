@@ -50,13 +50,17 @@ class Ahead:
 
 @dataclass(frozen=True)
 class Row:
-    """One row (n,) of an account, with its derivative (n, k), and what only later periods have of it (n, m)."""
+    """One row (n,) of an account, with its derivative (n, k), and what only later periods have of it (n, m).
+
+    `at` is the reference (n,) that is part of the baseline and not of the row, with its derivative.
+    """
 
     name: str
     label: str
     values: Array
     lean: Array
     fresh: Array
+    at: tuple[Array, Array] | None = None
 
 
 @dataclass(frozen=True)
@@ -106,9 +110,19 @@ class Account:
 
     def only(self, places: NDArray[np.intp]) -> Account:
         """Some of the periods."""
-        rows = [replace(row, values=row.values[places], lean=row.lean[places], fresh=row.fresh[places])
-                for row in self.rows]  # fmt: skip
-        return replace(self, ordinals=self.ordinals[places], rows=tuple(rows), mean=self.mean[places])
+        rows = tuple(_taken(row, places) for row in self.rows)
+        return replace(self, ordinals=self.ordinals[places], rows=rows, mean=self.mean[places])
+
+    def absolute(self) -> Account:
+        """The same with every reference in its own row instead of the baseline, so that none needs to be the same."""
+        held = [row.at for row in self.rows if row.at is not None]
+        base, rest = self.rows[0], []
+        for value, lean in held:
+            base = replace(base, values=base.values - value, lean=base.lean - lean)
+        for row in self.rows[1:]:
+            whole = row if row.at is None else replace(row, values=row.values + row.at[0], lean=row.lean + row.at[1])
+            rest.append(replace(whole, at=None))
+        return replace(self, rows=(base, *rest))
 
     def came(self, outcome: Array) -> Account:
         """The same periods with what came (n,), NaN where it is not known: what no row explains is one by itself."""
@@ -121,10 +135,25 @@ class Account:
 
     def followed(self, later: Account) -> Account:
         """The same periods and those of a later account."""
-        names = list(dict.fromkeys((*self.names, *later.names)))
-        rows = [_joined(name, self, later) for name in names]
-        return Account(np.concatenate([self.ordinals, later.ordinals]), tuple(rows), self.log,
-                       np.concatenate([self.mean, later.mean]), self.estimate)  # fmt: skip
+        first, second = self, later
+        if first.log != second.log:
+            first, second = first.plain(), second.plain()
+        if not first.alike(second):
+            first, second = first.bare(), second.bare()
+        names = list(dict.fromkeys((*first.names, *second.names)))
+        rows = [_joined(name, first, second) for name in names]
+        return Account(np.concatenate([first.ordinals, second.ordinals]), tuple(rows), first.log,
+                       np.concatenate([first.mean, second.mean]), first.estimate)  # fmt: skip
+
+    def alike(self, other: Account) -> bool:
+        """Whether both rest on the same coefficients, so that their doubt is one."""
+        both = self.estimate, other.estimate
+        return both[0] is not None and both[1] is not None and both[0].root is both[1].root
+
+    def bare(self) -> Account:
+        """The same without anything said of the coefficients."""
+        rows = [replace(row, lean=row.lean[:, :0], fresh=row.fresh[:, :0], at=None) for row in self.rows]
+        return replace(self, rows=tuple(rows), estimate=None)
 
     def grouped(self, groups: Mapping[str, Sequence[str]]) -> Account:
         """The rows of each group as one, under the group's name.
@@ -161,7 +190,7 @@ class Account:
             return self
         amounts, weight = attribute(np.array([row.values for row in self.rows]), log=True)
         worth = [amounts[0], *[weight] * (len(self.rows) - 1)]
-        rows = [replace(row, values=own, lean=row.lean * each[:, None], fresh=row.fresh * each[:, None])
+        rows = [replace(_scaled(row, each), values=own, at=None)
                 for row, own, each in zip(self.rows, amounts, worth, strict=True)]  # fmt: skip
         return replace(self, rows=tuple(rows), log=False)
 
@@ -191,9 +220,10 @@ def account(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead) -> A
         return np.hstack([carried(each) for each in found]) if found else none
 
     rows = [Row(BASELINE, BASELINE, ahead.base + carried(parts.level), carried(parts.base), none)]
-    for place, value, function in zip(parts.places, parts.values, parts.functions, strict=True):
+    for place, value, function, at in zip(parts.places, parts.values, parts.functions, parts.ats, strict=True):
         label = fit.label_of(fit.model.terms[place])
-        rows.append(Row(slots[place].term, label, carried(value), carried(function), fresh(place)))
+        rows.append(Row(slots[place].term, label, carried(value), carried(function), fresh(place),
+                        (carried(at[0]), carried(at[1]))))  # fmt: skip
     if parts.past is not None:
         rows.append(Row(PAST, PAST, carried(parts.past[0]), carried(parts.past[1]), none))
     nothing = np.zeros_like(rows[0].lean)
@@ -203,9 +233,7 @@ def account(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead) -> A
         if (ahead.factor != 1.0).any():
             rows.append(Row(FACTOR, FACTOR, -np.log(ahead.factor), nothing, none))
     elif (ahead.factor != 1.0).any():
-        by = 1.0 / ahead.factor
-        rows = [replace(row, values=row.values * by, lean=row.lean * by[:, None], fresh=row.fresh * by[:, None])
-                for row in rows]  # fmt: skip
+        rows = [_scaled(row, 1.0 / ahead.factor) for row in rows]
     known = design.known & np.isfinite(ahead.levels)
     return Account(axis.ordinals, tuple(rows), scale.log, np.where(known, ahead.cut, np.nan), fit.estimate)
 
@@ -233,6 +261,16 @@ class carrier:  # noqa: N801  it is a function with two settings
         return np.asarray(parts * self._worth.reshape(-1, *([1] * (parts.ndim - 1))))
 
 
+def _taken(row: Row, places: NDArray[np.intp]) -> Row:
+    at = None if row.at is None else (row.at[0][places], row.at[1][places])
+    return replace(row, values=row.values[places], lean=row.lean[places], fresh=row.fresh[places], at=at)
+
+
+def _scaled(row: Row, by: Array) -> Row:
+    at = None if row.at is None else (row.at[0] * by, row.at[1] * by[:, None])
+    return replace(row, values=row.values * by, lean=row.lean * by[:, None], fresh=row.fresh * by[:, None], at=at)
+
+
 def _joined(name: str, first: Account, later: Account) -> Row:
     found = [next((row for row in each.rows if row.name == name), None) for each in (first, later)]
     label = next(row.label for row in found if row is not None)
@@ -244,9 +282,18 @@ def _joined(name: str, first: Account, later: Account) -> Row:
         extra.append(np.zeros((n, 0)) if row is None else row.fresh)
     width = max(each.shape[1] for each in extra)
     extra = [np.pad(each, ((0, 0), (0, width - each.shape[1]))) for each in extra]
-    return Row(name, label, np.concatenate(values), np.vstack(leans), np.vstack(extra))
+    held = [None if row is None else row.at for row in found]
+    at = None
+    if any(each is not None for each in held):
+        none = [(np.zeros(len(value)), np.zeros(lean.shape)) for value, lean in zip(values, leans, strict=True)]
+        both = [each or zero for each, zero in zip(held, none, strict=True)]
+        at = np.concatenate([both[0][0], both[1][0]]), np.vstack([both[0][1], both[1][1]])
+    return Row(name, label, np.concatenate(values), np.vstack(leans), np.vstack(extra), at)
 
 
 def _summed(one: Row, more: Row) -> Row:
     fresh = np.hstack([one.fresh, more.fresh])
-    return replace(one, values=one.values + more.values, lean=one.lean + more.lean, fresh=fresh)
+    at = one.at or more.at
+    if one.at is not None and more.at is not None:
+        at = one.at[0] + more.at[0], one.at[1] + more.at[1]
+    return replace(one, values=one.values + more.values, lean=one.lean + more.lean, fresh=fresh, at=at)

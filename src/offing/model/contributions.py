@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -196,3 +196,17 @@ def fitted_path(fit: Fit) -> Ahead:
 def fitted_account(fit: Fit) -> Account:
     """The account of the fitted periods, each a forecast from the values before it."""
     return account(fit, fit.view, fit.axis, fit.rows, fitted_path(fit))
+
+
+def adjusted(contributions: Contributions, mean: Array) -> Contributions:
+    """Contributions to changed means (n,), with what was changed in their row ``adjustment``."""
+    change = mean - contributions.mean
+    names = contributions.rows
+    values, low, high = contributions.values, contributions.low, contributions.high
+    if ADJUSTMENT in names:
+        more = np.zeros_like(values)
+        more[names.index(ADJUSTMENT)] = change
+        return replace(contributions, values=values + more, low=low + more, high=high + more, mean=mean)
+    values, low, high = (np.vstack([each, change]) for each in (values, low, high))
+    terms, labels = (*contributions.terms, ADJUSTMENT), (*contributions.labels, ADJUSTMENT)
+    return replace(contributions, terms=terms, labels=labels, mean=mean, values=values, low=low, high=high)

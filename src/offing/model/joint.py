@@ -56,12 +56,16 @@ def outcome_paths(
         whole = growth_paths(forecast.start, z, forecast.design, estimate) / path.factor
         yield from (fit.cut(whole[i : i + _BATCH]) for i in range(0, len(whole), _BATCH))
         return
-    generator = np.random.default_rng(seed)
+    # Coefficients, noise and the drivers' own doubt have a stream each, so that forecasts of one fit that differ in
+    # their drivers are drawn as pairs: what they share is the same in both.
+    streams = [np.random.default_rng(each) for each in np.random.SeedSequence(seed).spawn(3)]
     count, reach = _BATCH // 2 if mirrored else _BATCH, _reach(forecast)
+    own = len(estimate.half(np.zeros((1, fit.layout.k))))
     for _ in range(batches):
-        swell = np.sqrt(estimate.dof / generator.chisquare(estimate.dof, count))
-        known = forecast.half.T @ generator.standard_normal((len(forecast.half), count))
-        shocks = _shocks(forecast, reach, count, generator, noise)
+        swell = np.sqrt(estimate.dof / streams[0].chisquare(estimate.dof, count))
+        known = forecast.half[:own].T @ streams[0].standard_normal((own, count))
+        known += forecast.half[own:].T @ streams[2].standard_normal((len(forecast.half) - own, count))
+        shocks = _shocks(forecast, reach, count, streams[1], noise)
         moved = (known + _filtered(forecast, shocks)[-h:]) * swell
         levels = path.levels[:, None] + (np.concatenate([moved, -moved], axis=1) if mirrored else moved)
         values = np.exp(levels) - fit.scale.offset if fit.scale.log else levels

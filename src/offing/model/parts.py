@@ -25,7 +25,8 @@ class Parts:
     """What the terms at `places` add to the fitted scale: `values` (n,) less their references, with derivatives (n, k).
 
     `level` (n,) is what they are measured from, `base` (n, k) its derivative; `past` what is carried on of what no
-    term explained, with its derivative, where anything is.
+    term explained, with its derivative, where anything is. `ats` are the parts of the level that are the terms'
+    references, with their derivatives.
     """
 
     places: tuple[int, ...]
@@ -34,6 +35,7 @@ class Parts:
     level: Array
     base: Array
     past: tuple[Array, Array] | None
+    ats: tuple[tuple[Array, Array], ...]
 
 
 def split_up(fit: Fit, view: View, axis: Axis, design: Design, *, later: bool) -> Parts:
@@ -47,11 +49,12 @@ def split_up(fit: Fit, view: View, axis: Axis, design: Design, *, later: bool) -
     level, base = np.zeros(axis.n), np.zeros((axis.n, fit.layout.k))
     if fit.layout.constant:
         level, base[:, 0] = level + fit.estimate.beta[0], 1.0
-    found = []
+    found, ats = [], []
     shared: dict[int, list[tuple[Array, Array]]] = {}
     for place in places:
         value, function, reference, at_reference = measured(fit, view, axis, design, place)
         level, base = level + reference, base + at_reference
+        ats.append((np.broadcast_to(reference, axis.n), np.broadcast_to(at_reference, base.shape)))
         term = fit.model.terms[place]
         if isinstance(term, Interaction) and term.shared:
             for at, part in _shares(fit, view, axis, place):
@@ -62,10 +65,11 @@ def split_up(fit: Fit, view: View, axis: Axis, design: Design, *, later: bool) -
         found[places.index(at)] = own[0] + sum(each[0] for each in more), own[1] + sum(each[1] for each in more)
     kept = [i for i, place in enumerate(places) if not getattr(fit.model.terms[place], "shared", False)]
     places, found = tuple(places[i] for i in kept), [found[i] for i in kept]
+    held = tuple(ats[i] for i in kept)
     if not fit.own:
         past = None if fit.dynamics is None else (_noise_ahead(fit, axis, later=later), -echoes(fit, axis))
-        return Parts(places, *_apart(found), level, base, past)
-    return _recursed(fit, view, axis, design, Parts(places, *_apart(found), level, base, None), later=later)
+        return Parts(places, *_apart(found), level, base, past, held)
+    return _recursed(fit, view, axis, design, Parts(places, *_apart(found), level, base, None, held), later=later)
 
 
 def _shares(fit: Fit, view: View, axis: Axis, place: int) -> list[tuple[int, tuple[Array, Array]]]:
@@ -122,7 +126,8 @@ def _recursed(fit: Fit, view: View, axis: Axis, design: Design, alone: Parts, *,
         base[:, own] += np.column_stack([on.past(axis.shifted(-k - 1)) for k in back])
         parts = [through(*each) for each in zip(alone.values, alone.functions, strict=True)]
         past = None if fit.dynamics is None else through(*noise)
-        return Parts(alone.places, *_apart(parts), level, running(base, phi), past)
+        ats = tuple(through(*each) for each in alone.ats)
+        return Parts(alone.places, *_apart(parts), level, running(base, phi), past, ats)
     parts = []
     for i, place in enumerate(alone.places):
         value, function = alone.values[i], alone.functions[i]
@@ -133,17 +138,23 @@ def _recursed(fit: Fit, view: View, axis: Axis, design: Design, alone: Parts, *,
         unknown = np.isnan(value[-axis.n :])
         parts.append((np.where(unknown, np.nan, moved[-axis.n :]), lean[-axis.n :]))
     left = 1.0 - sum(phi)
-    # A level that moves, where a reference does, moves through the lags as well.
-    moved, lean = through(alone.level - alone.level[0], alone.base - alone.base[0])
-    level, base = alone.level[0] / left + moved, alone.base[0] / left + lean
-    base[:, own] += alone.level[0] / left**2
+
+    def settled(value: Array, function: Array) -> tuple[Array, Array]:
+        """What a level (n,) comes to in the long run; where a reference moves, it moves through the lags as well."""
+        moved, lean = through(value - value[0], function - function[0])
+        lean = function[0] / left + lean
+        lean[:, own] += value[0] / left**2
+        return value[0] / left + moved, lean
+
+    level, base = settled(alone.level, alone.base)
+    ats = tuple(settled(*each) for each in alone.ats)
     rows = design.linearised(fit.estimate.beta)
     whole, slope = rows[1] + noise[0], rows[0] + noise[1]
     if later:
         slope = running(slope, phi)
-    past = whole - level - sum((each[0] for each in parts), np.zeros(axis.n))
+    left_over = whole - level - sum((each[0] for each in parts), np.zeros(axis.n))
     return Parts(alone.places, *_apart(parts), level, base,
-                 (past, slope - base - sum((each[1] for each in parts), np.zeros_like(base))))  # fmt: skip
+                 (left_over, slope - base - sum((each[1] for each in parts), np.zeros_like(base))), ats)  # fmt: skip
 
 
 def measured(

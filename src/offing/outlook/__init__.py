@@ -1,8 +1,9 @@
 """The drivers' future: planned, assumed, modelled, and scenarios of them."""
 
 from offing.outlook.future import driver_column, driver_names
-from offing.outlook.rules import AsIn, AsPlanned, LastValue, Modelled, Rule, Shift, Stated, YearBefore
+from offing.outlook.rules import AsIn, AsPlanned, LastValue, Modelled, Rule, Shift, Stated, YearBefore, rule_of
 from offing.outlook.scenario import Scenario, linked
+from offing.outlook.simulated import simulated_drivers
 
 __all__ = [
     "AsIn",
@@ -17,4 +18,6 @@ __all__ = [
     "driver_column",
     "driver_names",
     "linked",
+    "rule_of",
+    "simulated_drivers",
 ]

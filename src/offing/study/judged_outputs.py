@@ -10,6 +10,7 @@ from functools import cached_property
 import pandas as pd
 
 from offing.base import Finding
+from offing.explain import Importance, importance
 from offing.handover import Bundle, coefficient_rows, csv_text, json_text
 from offing.handover.judged import (
     accuracy_test_rows,
@@ -17,6 +18,7 @@ from offing.handover.judged import (
     calibration_rows,
     change_rows,
     comparison_rows,
+    importance_rows,
     score_rows,
     search_rows,
     worth_rows,
@@ -73,6 +75,13 @@ class Judged:
         return study_worth(self.comparison)
 
     @cached_property
+    def importance(self) -> Importance | None:
+        """What each term of the first model explains, beside what it is worth; of one series."""
+        if self.worth is None or len(self.backtest.series) > 1:
+            return None
+        return importance(next(iter(self.study.fits.values())), self.worth)
+
+    @cached_property
     def change(self) -> Change | None:
         """The second of two models against the first, origin by origin; None where there are not just two."""
         own = [model.name for model in self.backtest.models if not model.name.startswith("without ")]
@@ -118,7 +127,7 @@ class Judged:
         notes = [wrapped(str(each)) for each in self.noticed]
         if self.step == "backtest":
             return "\n\n".join([f"{head}\n{self.backtest}", *notes])
-        more = [str(each) for each in (self.change, self.worth) if each is not None]
+        more = [str(each) for each in (self.change, self.worth, self.importance) if each is not None]
         parts = [str(self.comparison), *more, *notes]
         return "\n\n".join([f"{head}\n{parts[0]}", *parts[1:]])
 
@@ -136,7 +145,8 @@ class Judged:
             return {**found, "calibration": pd.concat(rows, ignore_index=True)}
         found |= {"comparison": comparison_rows(self.comparison), "tests": accuracy_test_rows(self.comparison)}
         found |= {"change": change_rows(self.change, self.backtest)} if self.change is not None else {}
-        return found | ({"worth": worth_rows(self.worth, self.backtest)} if self.worth is not None else {})
+        found |= {"worth": worth_rows(self.worth, self.backtest)} if self.worth is not None else {}
+        return found | ({"importance": importance_rows(self.importance, self.backtest)} if self.importance else {})
 
     def findings(self) -> list[dict[str, object]]:
         """What was noticed."""

@@ -5,8 +5,7 @@ from __future__ import annotations
 import json
 import re
 import tomllib
-from collections.abc import Iterable, Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Iterable, Mapping
 from dataclasses import fields, replace
 from datetime import date
 from pathlib import Path
@@ -17,6 +16,7 @@ from pydantic import TypeAdapter, ValidationError
 from offing.base import InputError, nearest
 from offing.model import Model
 from offing.study import schema
+from offing.study.checked import check_asked, checked_scenarios, telling_of
 from offing.study.faults import Place
 from offing.study.study import Study
 from offing.tables import Treat
@@ -71,7 +71,9 @@ def study_from(text: str, path: Path) -> Study:
     _check_drivers(spec, terms, place)
     treatments = [_built(Treat, entry, ("treatments", i), place) for i, entry in enumerate(spec.treatments)]
     models = _models(spec, terms, treatments, place)
-    return Study(path, text, spec, tuple(terms), models, choices=_choices(spec, terms, path.parent, place))
+    check_asked(spec, terms, place)
+    scenarios, choices = checked_scenarios(spec, terms, place), _choices(spec, terms, path.parent, place)
+    return Study(path, text, spec, tuple(terms), models, scenarios=scenarios, choices=choices)
 
 
 def _text(path: Path) -> str:
@@ -102,6 +104,10 @@ def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
         ("forecast",): schema.ForecastSpec,
         ("totals", "*"): schema.TotalSpec,
         ("chances", "*"): schema.ChanceSpec,
+        ("scenarios", "*"): schema.ScenarioSpec,
+        ("walks", "*"): schema.WalkSpec,
+        ("goals", "*"): schema.GoalSpec,
+        ("overrides", "*"): schema.OverrideSpec,
         ("screening",): schema.ScreeningSpec,
         ("combination",): schema.CombinationSpec,
         ("backtest",): schema.BacktestSpec,
@@ -182,19 +188,10 @@ def _choices(spec: schema.StudySpec, terms: list[Term], folder: Path, place: Pla
         entry = spec.terms[names.index(name)]
         own = []
         for value in values:
-            with _at(place, at):
+            with telling_of(place, at):
                 own.append(getattr(_term({**entry, field: value}, names.index(name), folder, place), field))
         found[key] = own
     return found
-
-
-@contextmanager
-def _at(place: Place, at: tuple[Any, ...]) -> Iterator[None]:
-    """Let an error about a term say that it is about a choice."""
-    try:
-        yield
-    except InputError as error:
-        raise place.error(at, error.found, str(error.advice)) from error
 
 
 def _check_drivers(spec: schema.StudySpec, terms: list[Term], place: Place) -> None:

@@ -9,6 +9,7 @@ import dataclasses
 import re
 import zlib
 from collections.abc import Callable, Mapping
+from pathlib import Path
 from typing import Any
 
 import pandas as pd
@@ -42,9 +43,11 @@ from offing.handover import (
     trend_rows,
     weight_rows,
 )
+from offing.handover.explained import walk_rows
 from offing.judging import Screening
 from offing.model import Fit, Forecast, effects, elasticities
 from offing.model.words import wrapped
+from offing.study.explained_outputs import more_pictures, more_tables, more_words, stories
 from offing.study.study import Study
 from offing.terms import Driver
 
@@ -99,6 +102,8 @@ def tables(study: Study, step: str) -> dict[str, pd.DataFrame]:
             found["contributions"].append(combined_contribution_rows(study.combination))
         found["totals"] = [total_rows(each, study.fits[name]) for name, made in study.totals.items() for each in made]
         found["chances"] = [chance_rows(each) for made in study.chances.values() for each in made]
+        for file, added in more_tables(study, step).items():
+            found[file] = [*found.get(file, []), *added]
         found["split"] = [split_rows(each, study.fits[name]) for name, each in study.splits.items()]
     if step == "explain":
         found["weights"] = [weight_rows(lag_weights(fit, driver), fit) for fit in fits for driver in _weighted(fit)]
@@ -130,6 +135,29 @@ def bundle(study: Study, step: str) -> Bundle:
     return files
 
 
+def told(study: Study, against: str, *, brief: bool, out: Path | None, as_json: bool = False) -> str:
+    """The stories of a study held against something; with a folder, they and their walks are written there too."""
+    pages = stories(study, against, brief=brief)
+    text = "\n\n".join([str(page) if len(pages) == 1 else f"{name}\n\n{page}" for name, page in pages.items()])
+    rows = pd.concat([walk_rows(page.walk, study.fits[name]) for name, page in pages.items()], ignore_index=True)
+    if as_json:
+        told = {name: [dataclasses.asdict(each) for each in page.chapters] for name, page in pages.items()}
+        text = json_text({"story": told, "walk": rows.to_dict("records")}).rstrip("\n")
+    if out is None:
+        return text
+    from offing.draw import figure  # noqa: PLC0415  Matplotlib takes half a second, and only files need it
+    from offing.draw.style import png  # noqa: PLC0415
+
+    files = Bundle()
+    files.add("story.json" if as_json else "story.txt", text + "\n")
+    files.add("walk.csv", csv_text(rows))
+    for name, page in pages.items():
+        if page.walk.moved:
+            files.add("walk.png" if len(pages) == 1 else f"walk-{file_part(name)}.png", png(figure(page.walk)))
+    written = files.write(out)
+    return text if as_json else f"{text}\n\nWritten to {out}: {', '.join(file.name for file in written)}"
+
+
 def in_json(study: Study, step: str) -> str:
     """The step's tables, findings and record as one JSON text."""
     rows = {name: table.to_dict("records") for name, table in tables(study, step).items()}
@@ -147,7 +175,7 @@ def _words(study: Study, name: str, fit: Fit, step: str) -> str:
     changed += [wrapped(each.sentence) for each in study.chances[name]]
     changed += [str(study.running[fit.model.name])] if fit.model.name in study.running else []
     if step == "forecast":
-        return "\n\n".join([str(forecast), "\n".join(summed), *changed])
+        return "\n\n".join([str(forecast), "\n".join(summed), *changed, *more_words(study, name, step)])
     told = effects(fit)
     lines = [told.heading, *(f"  {line}" for line in told.lines)]
     answers = [wrapped(each) for each in elasticities(fit).sentences.splitlines()] if fit.scale.plain else []
@@ -159,7 +187,8 @@ def _words(study: Study, name: str, fit: Fit, step: str) -> str:
         if kind != "indices"  # the cycle says the same
         for each in found.values()
     ]
-    return "\n".join([*(lines if told.effects else []), *answers, *summed, "", str(forecast.contributions)])
+    text = "\n".join([*(lines if told.effects else []), *answers, *summed, "", str(forecast.contributions)])
+    return "\n\n".join([text, *more_words(study, name, step)])
 
 
 def _findings(study: Study, step: str) -> list[dict[str, object]]:
@@ -201,6 +230,7 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
         if step != "fit":
             results["forecast"] = study.forecasts[name]
             results |= {"running": study.running[fit.model.name]} if fit.model.name in study.running else {}
+            results |= more_pictures(study, name, step)
             results |= {f"chances-{i + 1}": each for i, each in enumerate(study.chances[name])}
         if step == "explain":
             if fit.model.terms:

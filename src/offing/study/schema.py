@@ -122,6 +122,7 @@ class ForecastSpec(Part):
     dates: list[str | date] = []
     sums: list[Unit] | None = None
     averages: list[Unit] = []
+    price: bool = False
 
 
 class CombinationSpec(Part):
@@ -213,6 +214,45 @@ class ChanceSpec(Part):
     noise: Literal["normal", "resampled"] = "normal"
 
 
+class ScenarioSpec(Part):
+    """A table ``[scenarios.NAME]``: rules for drivers, by their names, on top of those of a base."""
+
+    base: Text | None = None
+    drivers: dict[str, Any] = {}
+    note: str = ""
+
+
+class WalkSpec(Part):
+    """An entry ``[[walks]]``: from what to the forecast, or to that of a scenario."""
+
+    against: Text | list[str | date] | dict[str, float] | None = None
+    scenario: Text | None = None
+    by: Unit | Literal["period"] | None = None
+    span: Text | list[str | date] | None = None
+
+
+class OverrideSpec(Part):
+    """An entry ``[[overrides]]``: an adjustment by hand."""
+
+    span: Text | list[str | date]
+    percent: float | None = None
+    amount: float | None = None
+    total: float | None = None
+    reason: str = ""
+    author: str = ""
+    made: str | date | None = None
+
+
+class GoalSpec(Part):
+    """An entry ``[[goals]]``: a total that a driver is to reach."""
+
+    driver: Text
+    total: float
+    how: Literal["constant", "percent", "amount"] = "constant"
+    limits: Annotated[list[float], Field(min_length=2, max_length=2)] | None = None
+    span: Text | list[str | date] | None = None
+
+
 class StudySpec(Part):
     """The whole file. Terms are checked one by one, by the kind that each names."""
 
@@ -227,6 +267,12 @@ class StudySpec(Part):
     forecast: ForecastSpec = ForecastSpec()
     totals: list[TotalSpec] = []
     chances: list[ChanceSpec] = []
+    scenarios: dict[str, ScenarioSpec] = {}
+    groups: dict[str, list[str]] = {}
+    walks: list[WalkSpec] = []
+    changes: dict[str, Any] | None = None
+    goals: list[GoalSpec] = []
+    overrides: list[OverrideSpec] = []
     screening: ScreeningSpec | None = None
     combination: CombinationSpec | None = None
     backtest: BacktestSpec = BacktestSpec()

@@ -11,18 +11,45 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from offing.base import InputError
-from offing.explain import Agreed, Reach, RunningEstimate, Split, Totals, agree, paths, running_estimate, split, totals
+from offing.explain import (
+    Agreed,
+    Overridden,
+    Reach,
+    RunningEstimate,
+    Scenarios,
+    Sensitivity,
+    Sought,
+    Split,
+    Totals,
+    Walk,
+    agree,
+    paths,
+    running_estimate,
+    split,
+    totals,
+)
 from offing.handover import file_digest, frame_digest, run_record
 from offing.judging import Backtest, Combination, Screening, candidates, combine, recalibrate
 from offing.judging.screening import screen_series
 from offing.model import Fit, Forecast, Model
+from offing.outlook import Scenario
 from offing.study.answers import answers
+from offing.study.asked import (
+    study_goals,
+    study_override_scores,
+    study_overrides,
+    study_scenarios,
+    study_sensitivities,
+    study_walks,
+)
 from offing.study.faults import Place
 from offing.study.judged import study_backtest
 from offing.tables import Panel, Table, read, split_series
 from offing.terms import Term
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from offing.study.schema import StudySpec, TotalSpec
 
 
@@ -44,6 +71,8 @@ class Study:
         A date that counts instead of the study's own.
     choices
         What ``[search.choices]`` offers, by term and field.
+    scenarios
+        Its scenarios by name.
 
     Examples
     --------
@@ -63,6 +92,7 @@ class Study:
     models: tuple[Model, ...]
     as_of: str | date | None = None
     choices: Mapping[str, Sequence[Any]] = field(default_factory=dict)
+    scenarios: Mapping[str, Scenario] = field(default_factory=dict)
 
     @property
     def origin(self) -> str | date | None:
@@ -136,23 +166,49 @@ class Study:
             )
         fits = self.fits
         with self.placing():
-            found = {
-                name: fit.forecast(
-                    asked.horizon,
-                    until=asked.until,
-                    plan=self.plans,
-                    levels=asked.levels,
-                    way=asked.way,
-                    edge=asked.edge,
-                    unplanned=asked.unplanned,
-                )
-                for name, fit in fits.items()
-            }
+            found = {name: fit.forecast(**self.how) for name, fit in fits.items()}
         if asked.intervals == "model":
             return found
         past = self.backtest
         with self.placing(("forecast", "intervals")):
             return {name: recalibrate(each, past, way=asked.intervals) for name, each in found.items()}
+
+    @property
+    def how(self) -> dict[str, Any]:
+        """What ``Fit.forecast`` is asked."""
+        asked = self.spec.forecast
+        return {"horizon": asked.horizon, "until": asked.until, "plan": self.plans, "levels": asked.levels,
+                "way": asked.way, "edge": asked.edge, "unplanned": asked.unplanned}  # fmt: skip
+
+    @cached_property
+    def what_if(self) -> dict[str, Scenarios]:
+        """The scenarios side by side, by the names of the fits; empty where the study has none."""
+        return study_scenarios(self)
+
+    @cached_property
+    def walks(self) -> dict[str, list[Walk]]:
+        """The walks that ``[[walks]]`` asks for, by the names of their fits."""
+        return study_walks(self)
+
+    @cached_property
+    def sensitivities(self) -> dict[str, Sensitivity]:
+        """What moving each driver does, by the names of the fits that have drivers and one equation."""
+        return study_sensitivities(self)
+
+    @cached_property
+    def goals(self) -> dict[str, list[Sought]]:
+        """What reaches the totals of ``[[goals]]``, by the names of their fits."""
+        return study_goals(self)
+
+    @cached_property
+    def overridden(self) -> dict[str, Overridden]:
+        """The forecasts with the overrides of periods that are still ahead, if there are any."""
+        return study_overrides(self)
+
+    @cached_property
+    def override_scores(self) -> dict[str, pd.DataFrame]:
+        """How overrides did whose outcome is known, and which tell when they were made."""
+        return study_override_scores(self)
 
     @cached_property
     def backtest(self) -> Backtest:
@@ -165,6 +221,11 @@ class Study:
         """
         with self.placing(("backtest",)):
             return study_backtest(self)
+
+    @cached_property
+    def price(self) -> str:
+        """What not knowing the drivers costs, as the back-test has it; an empty text unless the study asks for it."""
+        return self.backtest.price_sentence if self.spec.forecast.price else ""
 
     @cached_property
     def apart(self) -> Backtest:

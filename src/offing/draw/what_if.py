@@ -1,0 +1,138 @@
+"""What if: scenarios over the history, changes of drivers by what they do, and a year of days."""
+
+from __future__ import annotations
+
+import numpy as np
+from matplotlib.colors import LinearSegmentedColormap
+from matplotlib.patches import Patch
+
+from offing.draw.style import (
+    FAINT,
+    FAN,
+    INK,
+    PAPER,
+    QUIET,
+    TERMS,
+    WARM,
+    Picture,
+    canvas,
+    legend,
+    short,
+    thousands,
+    times_of,
+)  # fmt: skip
+from offing.explain import Scenarios, Sensitivity, YearOfDays
+from offing.model.words import in_units, number, signed
+
+#: So much history stands before the scenarios, in lengths of the forecast.
+_BEFORE = 3
+#: Line styles tell scenarios apart in grey print.
+_DASHES: tuple[tuple[float, ...], ...] = ((), (5, 2), (1.5, 1.5), (7, 2, 1.5, 2), (3, 1), (9, 3))
+#: From what takes away most over nothing to what adds most, readable in grey by its lightness on either side.
+_SIGNED = LinearSegmentedColormap.from_list("signed", [TERMS[5], "#a9b8cf", PAPER, FAN[1], WARM])
+
+
+def draw_scenarios(result: Scenarios) -> Picture:
+    """A line a scenario, labelled at its end, over the fan of the first."""
+    fit, axis = result.fit, result.axis
+    first = result.totals.iloc[0]
+    rows = result.totals.iloc[1:]
+    unit = f" {fit.unit}" if fit.unit else ""
+    told = [f"'{name}' {signed(float(row['difference']), 3)}{unit}" for name, row in rows.iterrows()]
+    title = f"{fit.label}, {axis.spell()}: {number(float(first['total']), 4)}{unit} '{result.base}'; {', '.join(told)}"
+    caption = [f"The fan spans 50, 80 and 95 % of outcomes '{result.base}'; each line is a scenario's mean."]
+    picture, axes = canvas(title, " ".join(caption), right=0.83)
+    shown = min(_BEFORE * axis.n, fit.axis.n)
+    past = fit.axis.part(fit.axis.n - shown, fit.axis.n)
+    axes.plot(times_of(past), fit.target[-shown:], color=INK, lw=1.4, label="history")
+    times = times_of(axis)
+    base = result.forecasts[result.base]
+    for colour, level in zip(FAN, (0.95, 0.8, 0.5), strict=True):
+        band = base.quantiles([(1.0 - level) / 2.0, (1.0 + level) / 2.0]).to_numpy()
+        axes.fill_between(times, band[:, 0], band[:, 1], color=colour, lw=0)
+    ends = []
+    for i, (name, each) in enumerate(result.forecasts.items()):
+        colour = WARM if i == 0 else TERMS[(i - 1) % len(TERMS)]
+        axes.plot(
+            times, each.mean, color=colour, lw=2.2 if i == 0 else 1.8, dashes=_DASHES[i % len(_DASHES)] or (None, None)
+        )
+        ends.append((float(each.mean[-1]), name, colour))
+    low, high = axes.get_ylim()
+    room, last = 0.045 * (high - low), -np.inf
+    for value, name, colour in sorted(ends):
+        last = max(value, last + room)
+        axes.annotate(short(name, 20), (times[-1], value), xytext=(1.012, (last - low) / (high - low)),
+                      textcoords="axes fraction", color=colour, va="center", fontsize=10,
+                      arrowprops={"arrowstyle": "-", "color": colour, "lw": 0.7})  # fmt: skip
+    axes.set_ylim(low, high)
+    axes.set_ylabel(in_units(fit.label, fit.unit))
+    axes.set_xlabel(f"{axis.frequency.unit} (start)")
+    axes.margins(x=0.005)
+    thousands(axes.yaxis)
+    return picture
+
+
+def draw_sensitivity(result: Sensitivity) -> Picture:
+    """A bar a driver, the largest effect on top, with its interval."""
+    title = result.sentences.splitlines()[0].split(" (95 %")[0]
+    more = " ".join(result.sentences.splitlines()[len(result.drivers) :])
+    picture, axes = canvas(
+        title, "The model is run again with each driver changed over the whole forecast, the others as they are. Lines "
+        f"are 95 % intervals from the coefficients. {more}".strip(), left=0.2, above=0.02,
+    )  # fmt: skip
+    places = np.arange(len(result.drivers))[::-1]
+    surely = (result.low > 0.0) | (result.high < 0.0)
+    for place, value, sure in zip(places, result.total, surely, strict=True):
+        colour = TERMS[0] if value > 0.0 else TERMS[1]
+        axes.barh(place, value, 0.6, color=colour if sure else PAPER, edgecolor=colour, lw=1.2,
+                  hatch="" if value > 0.0 or not sure else "//")  # fmt: skip
+    axes.hlines(places, result.low, result.high, color=INK, lw=1.3)
+    axes.axvline(0.0, color=INK, lw=1.0)
+    right = max(float(result.high.max()), 0.0)
+    left = min(float(result.low.min()), 0.0)
+    room = max(right - left, 1e-12)
+    for place, high, value in zip(places, result.high, result.total, strict=True):
+        edge = max(float(high), 0.0)
+        axes.annotate(signed(float(value)), (edge, place), xytext=(6, 0), textcoords="offset points", va="center")
+    names = [f"{short(label, 26)}\n{change}" for label, change in zip(result.labels, result.changes, strict=True)]
+    axes.set_yticks(places, names, fontsize=10)
+    axes.set_xlim(left - 0.04 * room, right + 0.12 * room)
+    axes.set_ylim(-0.6, len(places) - 0.4)
+    axes.yaxis.grid(visible=False)
+    axes.xaxis.grid(visible=True, color=FAINT, lw=0.8)
+    axes.set_xlabel(f"effect on the total of {in_units(result.target, result.unit)}")
+    thousands(axes.xaxis)
+    keys = [Patch(facecolor=TERMS[0], label="raises"),
+            Patch(facecolor=TERMS[1], hatch="//", edgecolor=PAPER, label="lowers"),
+            Patch(facecolor=PAPER, edgecolor=QUIET, label="may be nothing")]  # fmt: skip
+    legend(axes, handles=keys, loc="lower right", bbox_to_anchor=(1.0, 1.0))
+    return picture
+
+
+def draw_year_of_days(result: YearOfDays) -> Picture:
+    """A row a month and a cell a day, its colour by what is added or taken away."""
+    picture, axes = canvas(
+        result.sentence.rstrip("."),
+        "A cell a day: warm where it adds to the baseline, cool where it takes away; empty where nothing is known. "
+        "Small marks are Sundays.", left=0.085, right=0.9, above=0.02,
+    )  # fmt: skip
+    days = result.table.index
+    cells = np.full((12, 31), np.nan)
+    cells[days.month - 1, days.day - 1] = result.values  # type: ignore[attr-defined]
+    most = max(float(np.nanmax(np.abs(cells))), 1e-12)
+    drawn = axes.imshow(cells, cmap=_SIGNED, vmin=-most, vmax=most, aspect="auto")
+    sunday = days.dayofweek == 6  # type: ignore[attr-defined]
+    axes.plot(days.day[sunday] - 1, days.month[sunday] - 0.62, ".", color=INK, ms=2.6)  # type: ignore[attr-defined]
+    axes.set_xticks(np.arange(31), [str(i) for i in range(1, 32)], fontsize=9)
+    names = [f"{result.table.index[0].year}-{month:02d}" for month in range(1, 13)]
+    axes.set_yticks(np.arange(12), names)
+    axes.set_xticks(np.arange(-0.5, 31), minor=True)
+    axes.set_yticks(np.arange(-0.5, 12), minor=True)
+    axes.yaxis.grid(visible=False)
+    axes.grid(which="minor", color=PAPER, lw=1.5)
+    axes.tick_params(which="minor", length=0)
+    axes.set_xlabel("day of the month")
+    bar = picture.colorbar(drawn, ax=axes, fraction=0.03, pad=0.02)
+    bar.set_label(f"contribution to {in_units(result.target, result.unit)}, a day")
+    thousands(bar.ax.yaxis)
+    return picture

@@ -1,0 +1,161 @@
+"""How important each term is: what it explains of the past, what it is worth ahead, and why the two differ."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import pandas as pd
+
+from offing.base import InputError
+from offing.explain.shares import shares
+from offing.judging import Worth
+from offing.model import Fit
+from offing.model.words import as_html, percent, text_table, wrapped
+from offing.tables.table import Array
+
+#: Less than this share of the variation is little; a worth with a larger p may be chance.
+_LITTLE, _CHANCE = 0.02, 0.1
+#: A term that explains less than this part of its share by itself has others to stand in for it.
+_SHARED = 0.5
+
+
+@dataclass(frozen=True)
+class Importance:
+    """Terms by what they explain and what they are worth. Made by `offing.importance`.
+
+    Attributes
+    ----------
+    terms, labels
+        Names of the terms (J,), what explains most first, and what people call them.
+    share, error, alone
+        Share of the variation that each explains, averaged over all orders, its error from sampling orders, and the
+        part that no other term explains (J,).
+    worth, p
+        By which share errors out of sample grow without it, and the p of that (J,); NaN where no back-test tells.
+    score
+        Of which errors.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> days = pd.date_range("2024-01-01", periods=70, freq="D")
+    >>> load = pd.Series(50.0 + 5.0 * (days.day_of_week >= 5) + np.tile([1.0, -1.0], 35), days, name="load")
+    >>> found = of.importance(of.Model("load", terms=[of.Trend(), of.Season("week")]).fit(load))
+    >>> found.table[["term", "share"]].round(3).to_numpy().tolist()
+    [['season in week', 0.834], ['trend', 0.002]]
+    """
+
+    terms: tuple[str, ...]
+    labels: tuple[str, ...]
+    share: Array
+    error: Array
+    alone: Array
+    worth: Array
+    p: Array
+    score: str
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """One row a term: ``term, share, error, alone, worth, p, why``."""
+        return pd.DataFrame({"term": list(self.terms), "share": self.share, "error": self.error, "alone": self.alone,
+                             "worth": self.worth, "p": self.p, "why": list(self.why)})  # fmt: skip
+
+    @property
+    def why(self) -> tuple[str, ...]:
+        """Why the two measures of each term (J,) differ, or that they agree; empty where only one is known."""
+        return tuple(self._why(i) for i in range(len(self.terms)))
+
+    def _why(self, i: int) -> str:
+        if not np.isfinite(self.worth[i]):
+            return ""
+        helps = self.worth[i] > 0.0 and self.p[i] <= _CHANCE
+        much, own = self.share[i] >= _LITTLE, self.alone[i] >= _SHARED * self.share[i]
+        if helps:
+            return "both agree" if much else "rarely at work, but nothing else tells what it does"
+        if not much:
+            return "both agree: little"
+        if not own:
+            return "other terms explain most of it as well, and stand in for it"
+        if self.worth[i] > 0.0:
+            return "it helps, but too few origins tell so for sure"
+        return "it explains the past by itself, but is not known ahead or does not last"
+
+    @property
+    def sentences(self) -> str:
+        """What each term explains and is worth."""
+        lines = []
+        for i, label in enumerate(self.labels):
+            sampled = f" ± {100.0 * self.error[i]:.1f}" if self.error[i] else ""
+            alone = f"{100.0 * self.alone[i]:.1f} % alone"
+            told = f"'{label}' explains {100.0 * self.share[i]:.1f}{sampled} % of the variation, {alone}"
+            if np.isfinite(self.worth[i]):
+                sure = "" if self.p[i] <= _CHANCE else ", which may be chance"
+                told += (
+                    f"; without it {self.score} ahead would be {percent(float(self.worth[i]))}{sure}: {self._why(i)}"
+                )
+            lines.append(f"{told}.")
+        return "\n".join(lines)
+
+    def __str__(self) -> str:
+        known = np.isfinite(self.worth).any()
+        columns = [list(self.labels), [f"{100.0 * each:.1f} %" for each in self.share],
+                   [f"{100.0 * each:.1f} %" for each in self.alone]]  # fmt: skip
+        heads = ["term", "explains", "alone"]
+        if known:
+            columns += [[percent(float(each)) if np.isfinite(each) else "" for each in self.worth],
+                        [f"{each:.2f}" if np.isfinite(each) else "" for each in self.p], list(self.why)]  # fmt: skip
+            heads += ["without it", "p", "why they differ"]
+        return f"{wrapped(self.sentences)}\n\n{text_table(heads, columns)}"
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentences, self.table)
+
+
+def importance(fit: Fit, worth: Worth | None = None) -> Importance:
+    """What each term explains of the past, and beside it what it is worth out of sample.
+
+    Parameters
+    ----------
+    fit
+        Whose terms; their shares are those of `offing.shares`.
+    worth
+        What a back-test without each term says, from `offing.worth`.
+
+    Raises
+    ------
+    InputError
+        If the back-test is one of another model's terms.
+
+    Notes
+    -----
+    A share is in sample: it says what a term explains beside all others, whether or not its driver is known ahead.
+    Worth says by how much forecasts are worse without it. Where they differ, other terms stand in for it, or its driver
+    is not known in time, or its effect does not last; `why` says which.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> days = pd.date_range("2024-01-01", periods=70, freq="D")
+    >>> load = pd.Series(50.0 + 5.0 * (days.day_of_week >= 5) + np.tile([1.0, -1.0], 35), days, name="load")
+    >>> model = of.Model("load", terms=[of.Season("week")])
+    >>> judged = of.compare(of.backtest(of.without_each(model), load, horizon=7, origins=5))
+    >>> print(of.importance(model.fit(load), of.worth(judged)).why[0])
+    both agree
+    """
+    found = shares(fit)
+    names = list(found.terms)
+    ahead, p = np.full(len(names), np.nan), np.full(len(names), np.nan)
+    if worth is not None:
+        for term, value, chance in zip(worth.table["term"], worth.table["change"], worth.table["p"], strict=True):
+            if term not in names:
+                raise InputError(f"the back-test is of a term {term!r}, which the fit lacks",
+                                 "Back-test the same model.", key="worth")  # fmt: skip
+            ahead[names.index(term)], p[names.index(term)] = value, chance
+    order = np.argsort(-found.share, kind="stable")
+    labels = {str(term.name): fit.label_of(term) for term in fit.model.terms}
+    return Importance(
+        tuple(names[i] for i in order), tuple(labels[names[i]] for i in order), found.share[order], found.error[order],
+        found.alone[order], ahead[order], p[order], worth.score if worth is not None else "",
+    )  # fmt: skip

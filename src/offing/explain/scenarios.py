@@ -1,0 +1,221 @@
+"""What if: several scenarios of one fit side by side, and how sure their differences are."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import pandas as pd
+
+from offing.base import Finding, InputError, nearest
+from offing.calendar import Axis
+from offing.explain.chances import Paths, paths
+from offing.explain.walk import Walk
+from offing.explain.walking import walk
+from offing.model import Fit, Forecast
+from offing.model.forecast import AS_PLANNED
+from offing.model.words import as_html, number, percent, rounded, signed, text_table, wrapped
+from offing.outlook import Scenario
+from offing.tables import Panel, Table
+from offing.tables.table import Array
+
+
+@dataclass(frozen=True)
+class Scenarios:
+    """Forecasts of one fit under several scenarios. Made by `offing.scenarios`.
+
+    Attributes
+    ----------
+    forecasts
+        The forecasts by the names of their scenarios, the one ``as planned`` first, unless the drivers have no plan.
+    assumed
+        What each scenario assumes, driver by driver, in words.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> days = pd.date_range("2024-01-01", periods=6, freq="D")
+    >>> data = pd.DataFrame({"sold": [3.0, 5.0, 4.0, 6.0, 5.0, 7.2], "rain": [1, 0, 1, 0, 1, 0]}, days)
+    >>> fit = of.Model("sold", terms=[of.Driver("rain")]).fit(data)
+    >>> found = of.scenarios(fit, [of.Scenario("dry", {"rain": 0}), of.Scenario("wet", {"rain": 1})], 2)
+    >>> found.names, found.totals["total"].round(2).tolist()
+    (('dry', 'wet'), [12.13, 8.0])
+    """
+
+    forecasts: Mapping[str, Forecast]
+    assumed: Mapping[str, tuple[str, ...]]
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The scenarios."""
+        return tuple(self.forecasts)
+
+    @property
+    def base(self) -> str:
+        """The first of them, against which the others are held."""
+        return self.names[0]
+
+    @property
+    def axis(self) -> Axis:
+        """The forecast periods."""
+        return self.forecasts[self.base].axis
+
+    @property
+    def fit(self) -> Fit:
+        """The fit that all rest on."""
+        return self.forecasts[self.base].fit
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """One row a period, one column a scenario: the forecast means."""
+        return pd.DataFrame({name: each.mean for name, each in self.forecasts.items()}, index=self.axis.index)
+
+    @cached_property
+    def _paths(self) -> dict[str, Paths]:
+        return {name: paths(each) for name, each in self.forecasts.items()}
+
+    @cached_property
+    def totals(self) -> pd.DataFrame:
+        """One row a scenario: its ``total``, and the ``difference`` from the base with a 95 % interval, ``percent``."""
+        rows = []
+        for name, each in self.forecasts.items():
+            total = float(each.mean.sum())
+            difference, low, high = self._difference(name, self.base, np.ones((self.axis.n, 1)))
+            base = float(self.forecasts[self.base].mean.sum())
+            share = 100.0 * difference[0] / base if base > 0.0 else np.nan
+            rows.append((total, difference[0], low[0], high[0], share))
+        columns = ["total", "difference", "low", "high", "percent"]
+        return pd.DataFrame(rows, index=pd.Index(self.names, name="scenario"), columns=columns)
+
+    def differences(self, name: str, base: str | None = None) -> pd.DataFrame:
+        """Period by period what one scenario is more than another: ``difference, low, high``.
+
+        The intervals are quantiles of pairs of seeded joint paths, in which noise, coefficients and whatever else both
+        share are the same, so that it cancels. Two scenarios that are equal differ by exactly nothing.
+
+        Raises
+        ------
+        InputError
+            If there is no scenario of the name.
+        """
+        found = self._difference(name, base or self.base, np.eye(self.axis.n))
+        return pd.DataFrame(dict(zip(("difference", "low", "high"), found, strict=True)), index=self.axis.index)
+
+    def _difference(self, name: str, base: str, rows: Array) -> tuple[Array, Array, Array]:
+        one, other = self.of(name), self.of(base)
+        gap = self._paths[name].values - self._paths[base].values
+        low, high = np.quantile(gap @ rows, [0.025, 0.975], axis=0)
+        return (one.mean - other.mean) @ rows, np.asarray(low), np.asarray(high)
+
+    def of(self, name: str) -> Forecast:
+        """The forecast under a scenario.
+
+        Raises
+        ------
+        InputError
+            If there is none of the name.
+        """
+        if name not in self.forecasts:
+            raise InputError(f"there is no scenario {name!r}", nearest(str(name), self.names), key="scenario")
+        return self.forecasts[name]
+
+    def walk(self, end: str, start: str | None = None, **how: object) -> Walk:
+        """The step-by-step account from one scenario to another, by default from the first. See `offing.walk`."""
+        return walk(self.of(end), self.of(start or self.base), **how)  # type: ignore[arg-type]
+
+    @property
+    def findings(self) -> dict[str, tuple[Finding, ...]]:
+        """What was noticed of each scenario's future beside the fit: values that history has never seen, say."""
+        return {name: tuple(each.findings[len(self.fit.findings) :]) for name, each in self.forecasts.items()}
+
+    @property
+    def sentences(self) -> str:
+        """Every scenario's total against the base's, what it assumes, and what was never seen."""
+        unit = f" {self.fit.unit}" if self.fit.unit else ""
+        base, lines = self.totals.iloc[0], []
+        head = f"{self.fit.label}, {self.axis.spell()}: {number(float(base['total']), 4)}{unit} '{self.base}'."
+        for name, row in self.totals.iloc[1:].iterrows():
+            share = percent(float(row["percent"]) / 100.0) if np.isfinite(row["percent"]) else ""
+            sure = "" if row["low"] > 0.0 or row["high"] < 0.0 or row["difference"] == 0.0 else "; it may be nothing"
+            inside = [share] if share else []
+            inside += [f"95 % between {signed(row['low'])} and {signed(row['high'])}"] if row["difference"] else []
+            lines.append(f"'{name}': {signed(float(row['difference']), 4)}{unit} ({', '.join(inside)}){sure}. "
+                         f"{self._assumes(str(name))}")  # fmt: skip
+        lines = [f"{head} {self._assumes(self.base)}".strip(), *lines]
+        for name, found in self.findings.items():
+            lines += [f"In '{name}': {each}" for each in found if each.check == "beyond range"]
+        return "\n".join(lines)
+
+    def _assumes(self, name: str) -> str:
+        told = self.assumed.get(name, ())
+        return f"It assumes {'; '.join(told)}." if told else ""
+
+    def __str__(self) -> str:
+        h, width = self.axis.n, len(self.names)
+        cells = rounded(self.table.to_numpy().T.ravel())
+        columns = [self.axis.labels(), *(cells[j * h : (j + 1) * h] for j in range(width))]
+        return f"{wrapped(self.sentences)}\n\n{text_table([self.axis.frequency.unit, *self.names], columns)}"
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentences, self.table)
+
+
+def scenarios(
+    fit: Fit,
+    every: Sequence[Scenario] | Mapping[str, Scenario],
+    horizon: int | None = None,
+    *,
+    until: object = None,
+    plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None = None,
+    **how: object,
+) -> Scenarios:
+    """Forecast under several scenarios at once, and as planned where the drivers have a plan.
+
+    Parameters
+    ----------
+    fit
+        What all rest on.
+    every
+        The scenarios.
+    horizon, until, plan
+        As for ``Fit.forecast``, which takes further words as well.
+
+    Raises
+    ------
+    InputError
+        As ``Fit.forecast`` does, naming the scenario; for two of one name, or none.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> days = pd.date_range("2024-01-01", periods=6, freq="D")
+    >>> data = pd.DataFrame({"sold": [3.0, 5.0, 4.0, 6.0, 5.0, 7.2], "rain": [1, 0, 1, 0, 1, 0]}, days)
+    >>> fit = of.Model("sold", terms=[of.Driver("rain")]).fit(data)
+    >>> plan = pd.DataFrame({"rain": [0, 1]}, pd.date_range("2024-01-07", periods=2, freq="D"))
+    >>> found = of.scenarios(fit, [of.Scenario("dry", {"rain": 0})], 2, plan=plan)
+    >>> found.differences("dry")["difference"].round(2).tolist()
+    [0.0, 2.07]
+    """
+    listed = list(every.values()) if isinstance(every, Mapping) else list(every)
+    names = [each.name for each in listed]
+    for name in names:
+        if names.count(name) > 1:
+            raise InputError(f"two scenarios are called {name!r}", "Rename one of them.", key="scenarios")
+    if not listed:
+        raise InputError("there is no scenario", "Give one or more.", key="scenarios")
+    forecasts: dict[str, Forecast] = {}
+    if plan is not None or not any(term.needs() for term in fit.model.terms):
+        forecasts[AS_PLANNED] = fit.forecast(horizon, until=until, plan=plan, **how)  # type: ignore[arg-type]
+    assumed = {}
+    for each in listed:
+        try:
+            ahead = fit.forecast(horizon, until=until, plan=plan, scenario=each, **how)  # type: ignore[arg-type]
+        except InputError as error:
+            error.found = f"scenario '{each.name}': {error.found}"
+            raise
+        forecasts[each.name] = ahead
+        bare = next((one.view for name, one in forecasts.items() if name == AS_PLANNED), fit.view)
+        assumed[each.name] = tuple(each.told(fit, bare, ahead.axis))
+    return Scenarios(forecasts, assumed)

@@ -1,0 +1,209 @@
+"""How much the forecast moves with each driver, by moving it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from itertools import combinations
+
+import numpy as np
+import pandas as pd
+
+from offing.base import InputError, nearest
+from offing.calendar import Axis
+from offing.explain.walking import walk
+from offing.model import Forecast
+from offing.model.direct import DirectForecast
+from offing.model.moved import rerun
+from offing.model.words import as_html, number, percent, rounded, signed, text_table, wrapped
+from offing.outlook import Rule, Scenario, Shift, driver_names
+from offing.tables.table import Array
+
+#: What is changed where nothing is said, in percent.
+_USUAL = 10.0
+#: Pairs of more drivers than this are not tried.
+_PAIRED = 8
+#: From this share of the smaller of two effects on, what they do together is worth telling.
+_TELLING = 0.02
+
+
+@dataclass(frozen=True)
+class Sensitivity:
+    """What a change of each driver does to a forecast. Made by `offing.sensitivity`.
+
+    Attributes
+    ----------
+    drivers, labels, changes
+        The drivers (J,), the largest effect first, what people call them, and how each is changed, in words.
+    total, low, high
+        What that adds to the total of all periods (J,), with a 95 % interval from the coefficients.
+    by_period
+        The same period by period (J, h).
+    before
+        The total as it is.
+    pairs
+        What two changes do together beyond the sum of both (J, J), where it was tried.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> months = pd.period_range("2022-01", periods=36, freq="M")
+    >>> fare = 20.0 + np.tile([0.0, 1.0, 3.0], 12)
+    >>> sold = pd.DataFrame({"sold": 900.0 - 10.0 * fare + np.tile([1.0, -1.0], 18), "fare": fare}, months)
+    >>> fit = of.Model("sold", terms=[of.Driver("fare")]).fit(sold)
+    >>> plan = pd.DataFrame({"fare": 25.0}, pd.period_range("2025-01", periods=3, freq="M"))
+    >>> of.sensitivity(fit.forecast(3, plan=plan)).table[["driver", "change", "total"]].round(1).to_numpy().tolist()
+    [['fare', '+10 %', -75.0]]
+    """
+
+    drivers: tuple[str, ...]
+    labels: tuple[str, ...]
+    changes: tuple[str, ...]
+    total: Array
+    low: Array
+    high: Array
+    axis: Axis
+    by_period: Array
+    before: float
+    pairs: Array
+    target: str
+    unit: str
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """One row a driver, ranked: ``driver, change, total, low, high, percent``."""
+        share = 100.0 * self.total / self.before if self.before > 0.0 else np.full(len(self.total), np.nan)
+        return pd.DataFrame({"driver": list(self.drivers), "change": list(self.changes), "total": self.total,
+                             "low": self.low, "high": self.high, "percent": share})  # fmt: skip
+
+    @cached_property
+    def periods(self) -> pd.DataFrame:
+        """One row a period, one column a driver."""
+        return pd.DataFrame(self.by_period.T, index=self.axis.index, columns=list(self.drivers))
+
+    @cached_property
+    def interactions(self) -> pd.DataFrame:
+        """Pairs of changes that do together more or less than the sum of both: ``first, second, sum, together, more``.
+
+        Only where that is 2 % of the smaller one or more.
+        """
+        rows = []
+        for i, j in combinations(range(len(self.drivers)), 2):
+            more, smaller = self.pairs[i, j], min(abs(self.total[i]), abs(self.total[j]))
+            if np.isfinite(more) and smaller > 0.0 and abs(more) >= _TELLING * smaller:
+                both = self.total[i] + self.total[j]
+                rows.append((self.drivers[i], self.drivers[j], both, both + more, more))
+        return pd.DataFrame(rows, columns=["first", "second", "sum", "together", "more"])
+
+    @property
+    def sentences(self) -> str:
+        """Each change and its effect, the largest first; and which go together."""
+        unit = f" {self.unit}" if self.unit else ""
+        lines = []
+        for i, label in enumerate(self.labels):
+            share = f", {percent(float(self.total[i]) / self.before)}" if self.before > 0.0 else ""
+            sure = "; it may be nothing" if self.low[i] < 0.0 < self.high[i] else ""
+            lines.append(
+                f"'{label}' {self.changes[i]} throughout moves {self.target} of {self.axis.spell()} by "
+                f"{signed(float(self.total[i]))}{unit}{share} (95 % between {signed(float(self.low[i]))} and "
+                f"{signed(float(self.high[i]))}){sure}."
+            )
+        named = dict(zip(self.drivers, self.labels, strict=True))
+        for first, second, _, together, more in self.interactions.itertuples(index=False, name=None):
+            beyond = f"{number(abs(more))} {'more' if more > 0.0 else 'less'} than the sum of both"
+            lines.append(f"'{named[first]}' and '{named[second]}' together do {signed(together)}{unit}, {beyond}.")
+        return "\n".join(lines) or "No driver is there to be changed."
+
+    def __str__(self) -> str:
+        numbers = [rounded(each) for each in (self.total, self.low, self.high)]
+        shares = [percent(float(each) / self.before) if self.before > 0.0 else "" for each in self.total]
+        columns = [list(self.labels), list(self.changes), *numbers, shares]
+        return (
+            f"{wrapped(self.sentences)}\n\n{text_table(['driver', 'change', 'total', 'from', 'to', 'share'], columns)}"
+        )
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentences, self.table)
+
+
+def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | None = None) -> Sensitivity:
+    """Move each driver over the forecast, run the model again, and tell what became of it.
+
+    Parameters
+    ----------
+    forecast
+        A forecast by recursion. What is known of its drivers' past stays.
+    changes
+        A change for each driver of interest: percents as numbers, or a rule such as ``Shift(amount=2.0)``. By default
+        all drivers are 10 % higher; those that fall below zero by one standard deviation of what was seen.
+
+    Raises
+    ------
+    InputError
+        If there is no such driver, or equations by horizon leave nothing to run.
+
+    Notes
+    -----
+    A change of two drivers at once is tried for all pairs of up to eight: on the log scale effects multiply, and
+    interactions and shared shapes may do more.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> months = pd.period_range("2022-01", periods=36, freq="M")
+    >>> fare = 20.0 + np.tile([0.0, 1.0, 3.0], 12)
+    >>> sold = pd.DataFrame({"sold": 900.0 - 10.0 * fare + np.tile([1.0, -1.0], 18), "fare": fare}, months)
+    >>> fit = of.Model("sold", terms=[of.Driver("fare")]).fit(sold)
+    >>> plan = pd.DataFrame({"fare": 25.0}, pd.period_range("2025-01", periods=3, freq="M"))
+    >>> found = of.sensitivity(fit.forecast(3, plan=plan), {"fare": of.Shift(amount=1.0)})
+    >>> found.total.round(2).tolist(), found.changes
+    ([-30.0], ('+1',))
+    """
+    fit = forecast.fit
+    if isinstance(forecast, DirectForecast):
+        raise InputError("equations by horizon cannot be run with other drivers", 'Use way = "recursion".', key="way")
+    every = driver_names(fit)
+    rules = _rules(forecast, every, changes)
+    scenarios = {name: Scenario("changed", {name: rule}) for name, rule in rules.items()}
+    moved = {name: rerun(forecast, each.on(fit, forecast.view, forecast.axis)) for name, each in scenarios.items()}
+    said = {name: each.told(fit, forecast.view, forecast.axis)[0].split("' ", 1)[1] for name, each in scenarios.items()}
+    walks = {name: walk(ahead, forecast, by="period") for name, ahead in moved.items()}
+    order = sorted(walks, key=lambda name: -abs(float(walks[name].whole.change[0])))
+    whole = [walks[name].whole for name in order]
+    total = np.array([float(each.change[0]) for each in whole])
+    half = np.array([float(each.total_half[0]) for each in whole])
+    pairs = np.full((len(order), len(order)), np.nan)
+    if len(order) <= _PAIRED:
+        for i, j in combinations(range(len(order)), 2):
+            view = scenarios[order[j]].on(fit, moved[order[i]].view, forecast.axis)
+            both = float(rerun(forecast, view).mean.sum() - forecast.mean.sum())
+            pairs[i, j] = pairs[j, i] = both - total[i] - total[j]
+    labels = {str(term.name): fit.label_of(term) for term in fit.model.terms}
+    return Sensitivity(
+        tuple(order), tuple(labels.get(name, name) for name in order), tuple(said[name] for name in order), total,
+        total - half, total + half, forecast.axis, np.array([walks[name].change for name in order]).reshape(
+            len(order), forecast.axis.n), float(forecast.mean.sum()), pairs, fit.label, fit.unit,
+    )  # fmt: skip
+
+
+def _rules(
+    forecast: Forecast, every: Mapping[str, str], changes: Mapping[str, float | str | Rule] | None
+) -> dict[str, Rule | str | float]:
+    if changes is None:
+        found: dict[str, Rule | str | float] = {}
+        for name, reference in every.items():
+            seen = forecast.fit.seen(reference)
+            below = len(seen) and (seen.min() < 0.0 or not seen.any())
+            # A driver that is nothing in all the periods ahead would be nothing with ten percent more of it.
+            ahead = forecast.view.known(reference, forecast.view.native(reference, forecast.axis)).values
+            if below or not np.nan_to_num(ahead).any():
+                found[name] = Shift(amount=float(np.std(seen)))
+            else:
+                found[name] = Shift(percent=_USUAL)
+        return found
+    for name in changes:
+        if name not in every:
+            raise InputError(f"the model has no driver {name!r}", nearest(str(name), every), key="changes")
+    return {name: Shift(percent=float(each)) if isinstance(each, (int, float)) else each
+            for name, each in changes.items()}  # fmt: skip

@@ -1,0 +1,216 @@
+"""The story: a page of plain sentences on a forecast, the most important first."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from offing.explain.overrides import Overridden
+from offing.explain.scenarios import Scenarios
+from offing.explain.sensitivity import Sensitivity
+from offing.explain.walk import TECHNICAL, Step, Walk, between_words, step_name
+from offing.model.account import BASELINE
+from offing.model.words import as_html, number, percent, signed, wrapped
+
+
+@dataclass(frozen=True)
+class Chapter:
+    """A heading and its sentences."""
+
+    heading: str
+    lines: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Story:
+    """A page on a forecast in plain sentences. Made by `offing.story`.
+
+    Attributes
+    ----------
+    title
+        What it is about.
+    chapters
+        Headings with their sentences, the most important first.
+    brief
+        Whether it is told in points.
+    walk
+        The walk that it tells.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> months = pd.period_range("2022-01", periods=36, freq="M")
+    >>> fare = 20.0 + np.tile([0.0, 1.0, 3.0], 12) + np.arange(36) / 12
+    >>> sold = pd.DataFrame({"sold": 900.0 - 10.0 * fare + np.tile([1.0, -1.0], 18), "fare": fare}, months)
+    >>> fit = of.Model("sold", terms=[of.Driver("fare")]).fit(sold)
+    >>> plan = pd.DataFrame({"fare": 25.0}, pd.period_range("2025-01", periods=3, freq="M"))
+    >>> print(of.story(of.walk(fit.forecast(3, plan=plan), "last-year"), brief=True))
+    sold: 3 months from 2025-01 to 2025-03
+    - forecast 1,950, the year before 1,998: −48.61 (−2.4 %, 95 % between −49.7 and −47.6)
+    - lower: fare −47.6 (95 % between −48.6 and −46.5)
+    - not explained the year before: −1.03
+    """
+
+    title: str
+    chapters: tuple[Chapter, ...]
+    brief: bool
+    walk: Walk
+
+    @property
+    def text(self) -> str:
+        """The page."""
+        if self.brief:
+            return "\n".join([self.title, *(f"- {line}" for each in self.chapters for line in each.lines)])
+        parts = [self.title]
+        for each in self.chapters:
+            parts.append("\n".join(filter(None, [each.heading, *each.lines])))
+        return "\n\n".join(parts)
+
+    def __str__(self) -> str:
+        return wrapped(self.text)
+
+    def _repr_html_(self) -> str:
+        return as_html(self.text, self.walk.table)
+
+
+def story(
+    told: Walk,
+    *,
+    sure: Sequence[str] = (),
+    sensitivity: Sensitivity | None = None,
+    scenarios: Scenarios | None = None,
+    overridden: Overridden | None = None,
+    more: Sequence[str] = (),
+    brief: bool = False,
+) -> Story:
+    """Tell a walk, and what else is known of its forecast, in plain sentences.
+
+    Whatever cannot be told from nothing is said to be so, or only counted. The wording is stable: the same numbers
+    give the same page.
+
+    Parameters
+    ----------
+    told
+        The walk: against last year, say, or from the last forecast.
+    sure
+        Sentences on how sure the forecast is.
+    sensitivity, scenarios, overridden
+        What else is to be told of the forecast.
+    more
+        Further sentences, on what the forecast rests.
+    brief
+        Points instead of sentences.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> months = pd.period_range("2022-01", periods=36, freq="M")
+    >>> fare = 20.0 + np.tile([0.0, 1.0, 3.0], 12) + np.arange(36) / 12
+    >>> sold = pd.DataFrame({"sold": 900.0 - 10.0 * fare + np.tile([1.0, -1.0], 18), "fare": fare}, months)
+    >>> fit = of.Model("sold", terms=[of.Driver("fare")]).fit(sold)
+    >>> plan = pd.DataFrame({"fare": 25.0}, pd.period_range("2025-01", periods=3, freq="M"))
+    >>> print(of.story(of.walk(fit.forecast(3, plan=plan), "last-year")).chapters[1].lines[0])
+    'fare' takes away 47.6, 2.38 points of growth (95 % between −48.6 and −46.5).
+    """
+    walk = told.whole
+    unit = f" {walk.unit}" if walk.unit else ""
+    title = f"{walk.target}: {walk.spans[0]}"
+    made = _brief if brief else _full
+    chapters = made(walk, unit)
+    if sure:
+        chapters.append(Chapter("How sure", tuple(sure)))
+    if sensitivity is not None and sensitivity.drivers:
+        lines = sensitivity.sentences.splitlines()
+        chapters.append(Chapter("What moves it most", tuple(lines[: 1 if brief else 3])))
+    if scenarios is not None and len(scenarios.names) > 1:
+        chapters.append(Chapter("What if", tuple(scenarios.sentences.splitlines()[1:])))
+    if overridden is not None and overridden.overrides:
+        chapters.append(Chapter("By hand", tuple(overridden.sentences.splitlines())))
+    if more:
+        chapters.append(Chapter("What it rests on", tuple(more)))
+    if brief:
+        chapters = [replace(each, lines=tuple(line.rstrip(".") for line in each.lines)) for each in chapters]
+    return Story(title, tuple(chapters), brief, walk)
+
+
+def _full(walk: Walk, unit: str) -> list[Chapter]:
+    chapters = [Chapter("", (_headline(walk, unit), *walk.notes))]
+    if walk.phases:
+        chapters.append(Chapter("Step by step, in this order", tuple(walk.told())))
+        return chapters
+    lower, higher, unsure, plain = _sorted(walk)
+    for heading, steps in (("What raises it", higher), ("What lowers it", lower)):
+        if steps:
+            chapters.append(Chapter(heading, tuple(walk.said(step) for step in steps)))
+    if plain:
+        lines = [f"{step_name(step)} accounts for {signed(float(step.amount[0]))}{unit}." for step in plain]
+        chapters.append(Chapter("What no driver accounts for", tuple(line[:1].upper() + line[1:] for line in lines)))
+    if unsure:
+        named = ", ".join(f"{step_name(step)} ({signed(float(step.amount[0]))}{unit})" for step in unsure)
+        chapters.append(Chapter("What cannot be told from nothing", (f"{named[:1].upper()}{named[1:]}.",)))
+    return chapters
+
+
+def _brief(walk: Walk, unit: str) -> list[Chapter]:
+    start, end, change = float(walk.start[0]), float(walk.end[0]), float(walk.change[0])
+    inside = [percent(change / start)] if start > 0.0 and change else []
+    inside += list(filter(None, [between_words(change, float(walk.total_half[0]))]))
+    told = f" ({', '.join(inside)})" if inside else ""
+    head = f"{walk.to_words} {number(end, 4)}{unit}, {walk.from_words} {number(start, 4)}: {signed(change, 4)}{told}"
+    chapters = [Chapter("", (head, *walk.notes))]
+    if walk.phases:
+        for phase in walk.phases:
+            steps = [step for step in walk.steps if step.phase == phase]
+            amount = sum(float(step.amount[0]) for step in steps)
+            if steps and amount:
+                chapters.append(Chapter("", (f"{phase}: {signed(amount)}{unit}",)))
+        return chapters
+    lower, higher, unsure, plain = _sorted(walk)
+    for word, steps in (("higher", higher), ("lower", lower)):
+        for step in steps:
+            sure = between_words(float(step.amount[0]), float(step.half[0]))
+            line = f"{word}: {step.label} {signed(float(step.amount[0]))}{f' ({sure})' if sure else ''}"
+            chapters.append(Chapter("", (line,)))
+    if plain:
+        amount = sum(float(step.amount[0]) for step in plain)
+        where = f" {walk.from_words}" if walk.from_words != BASELINE else ""
+        chapters.append(Chapter("", (f"not explained{where}: {signed(amount)}{unit}",)))
+    if unsure:
+        named = ", ".join(f"{step.label} {signed(float(step.amount[0]))}" for step in unsure)
+        chapters.append(Chapter("", (f"not to be told from nothing: {named}",)))
+    return chapters
+
+
+def _headline(walk: Walk, unit: str) -> str:
+    start, end, change = float(walk.start[0]), float(walk.end[0]), float(walk.change[0])
+    half = float(walk.total_half[0])
+    if change == 0.0:
+        return f"The {walk.to_words} is {number(end, 4)}{unit}, the same as {walk.from_words}."
+    side = "more" if change > 0.0 else "less"
+    share = f" or {percent(abs(change) / start)[1:]}" if start > 0.0 else ""
+    sure = ""
+    if np.isfinite(half) and half > 0.0:
+        ends = sorted((abs(change) - half, abs(change) + half))
+        sure = f" (95 % between {number(ends[0])} and {number(ends[1])} {side})"
+        sure += "; that cannot be told from nothing" if half > abs(change) else ""
+    return (f"The {walk.to_words} is {number(end, 4)}{unit}: {number(abs(change), 4)}{unit}{share} {side} than "
+            f"{walk.from_words}, {number(start, 4)}{sure}.")  # fmt: skip
+
+
+def _sorted(walk: Walk) -> tuple[list[Step], list[Step], list[Step], list[Step]]:
+    """Steps that surely lower, surely raise, cannot be told from nothing, and those of which nothing is said."""
+    lower: list[Step] = []
+    higher: list[Step] = []
+    unsure: list[Step] = []
+    plain: list[Step] = []
+    for step in walk.moved:
+        amount, half = float(step.amount[0]), float(step.half[0])
+        if step.name in TECHNICAL or not np.isfinite(half):
+            plain.append(step)
+        elif half > abs(amount):
+            unsure.append(step)
+        else:
+            (higher if amount > 0.0 else lower).append(step)
+    return lower, higher, unsure, plain

@@ -1,0 +1,147 @@
+"""What a study asks beyond its forecasts: scenarios, walks, changes of drivers, goals, adjustments by hand."""
+
+from __future__ import annotations
+
+import dataclasses
+from typing import TYPE_CHECKING, Any
+
+import pandas as pd
+
+from offing.explain import (
+    Overridden,
+    Override,
+    Scenarios,
+    Sensitivity,
+    Sought,
+    Walk,
+    override,
+    scenarios,
+    seek,
+    sensitivity,
+    walk,
+)
+from offing.explain.walking import named_span
+from offing.model import Fit, Forecast
+from offing.model.direct import DirectForecast
+from offing.outlook import driver_names
+from offing.study.against import held_against
+
+if TYPE_CHECKING:
+    from offing.study.study import Study
+
+
+def study_scenarios(study: Study) -> dict[str, Scenarios]:
+    """See ``Study.what_if``."""
+    if not study.scenarios:
+        return {}
+    found = {}
+    for name, fit in study.fits.items():
+        drivers = {str(term.name) for term in fit.model.terms} | {each for t in fit.model.terms for each in t.needs()}
+        own = [each for each in study.scenarios.values() if all(driver in drivers for driver, _ in each.rules)]
+        if own:
+            with study.placing(("scenarios",)):
+                found[name] = scenarios(fit, own, **study.how)
+    return found
+
+
+def study_walks(study: Study) -> dict[str, list[Walk]]:
+    """See ``Study.walks``."""
+    found: dict[str, list[Walk]] = {name: [] for name in study.fits}
+    for i, asked in enumerate(study.spec.walks):
+        with study.placing(("walks", i)):
+            for name in study.fits:
+                end = study.forecasts[name] if asked.scenario is None else _scenario(study, name, asked.scenario)
+                if end is not None:
+                    found[name].append(told(study, name, end, asked.against, by=asked.by, span=asked.span))
+    return found
+
+
+def told(study: Study, name: str, end: Any, against: Any, *, by: str | None = None, span: Any = None) -> Walk:
+    """One walk of a fit, with the study's groups as far as the fit has their terms."""
+    end, start = held_against(study, name, end, against)
+    terms = {str(term.name) for term in study.fits[name].model.terms}
+    groups = {group: [each for each in members if each in terms] for group, members in study.spec.groups.items()}
+    where = tuple(span) if isinstance(span, list) else span
+    return walk(end, start, by=by, span=where, groups={group: own for group, own in groups.items() if own})
+
+
+def _scenario(study: Study, name: str, wanted: str) -> Forecast | None:
+    """The forecast of a scenario; None where the fit lacks its drivers."""
+    every = study.what_if.get(name)
+    return every.forecasts.get(wanted) if every is not None else None
+
+
+def study_sensitivities(study: Study) -> dict[str, Sensitivity]:
+    """See ``Study.sensitivities``."""
+    found = {}
+    for name, ahead in study.forecasts.items():
+        own = driver_names(ahead.fit)
+        if not own or isinstance(ahead, DirectForecast):
+            continue
+        asked = study.spec.changes
+        with study.placing(("changes",)):
+            changes = None if asked is None else {driver: rule for driver, rule in asked.items() if driver in own}
+            found[name] = sensitivity(ahead, changes)
+    return found
+
+
+def study_goals(study: Study) -> dict[str, list[Sought]]:
+    """See ``Study.goals``."""
+    found: dict[str, list[Sought]] = {name: [] for name in study.forecasts}
+    for i, asked in enumerate(study.spec.goals):
+        for name, ahead in study.forecasts.items():
+            if asked.driver in {str(term.name) for term in ahead.fit.model.terms}:
+                with study.placing(("goals", i)):
+                    limits = None if asked.limits is None else (asked.limits[0], asked.limits[1])
+                    span = tuple(asked.span) if isinstance(asked.span, list) else asked.span
+                    found[name].append(seek(ahead, asked.driver, asked.total, how=asked.how, limits=limits, span=span))
+    return found
+
+
+def study_overrides(study: Study) -> dict[str, Overridden]:
+    """See ``Study.overridden``."""
+    found = {}
+    for name, ahead in study.forecasts.items():
+        own = [each for each in _overrides(study) if not _over(each, ahead.fit)]
+        if own:
+            with study.placing(("overrides",)):
+                found[name] = override(ahead, own)
+    return found
+
+
+def study_override_scores(study: Study) -> dict[str, pd.DataFrame]:
+    """See ``Study.override_scores``."""
+    found = {}
+    for name, fit in study.fits.items():
+        rows = []
+        for each in _overrides(study):
+            if _over(each, fit) and each.made is not None:
+                with study.placing(("overrides",)):
+                    model = next(one for one in study.models if one.name == fit.model.name)
+                    tables = dict(fit.view.sources.tables)
+                    then = model.fit_series(tables, fit.series, as_of=each.made)
+                    until = each.span[-1] if isinstance(each.span, tuple) else each.span
+                    ahead = then.forecast(until=_last(until, fit), plan=study.plans, unplanned="expected")
+                    rows.append(override(ahead, [each]).scored(fit))
+        if rows:
+            found[name] = pd.concat(rows, ignore_index=True)
+    return found
+
+
+def _overrides(study: Study) -> list[Override]:
+    return [Override(**each.model_dump()) for each in study.spec.overrides]
+
+
+def _over(each: Override, fit: Fit) -> bool:
+    """Whether all periods of an override are past."""
+    return _last_ordinal(each.span, fit) < fit.axis.first + fit.axis.n
+
+
+def _last_ordinal(span: object, fit: Fit) -> int:
+    own = named_span(span, fit.axis)
+    return own.first + own.n - 1
+
+
+def _last(span: object, fit: Fit) -> Any:
+    at = _last_ordinal(span, fit)
+    return dataclasses.replace(fit.axis, first=at, n=1).index[0]

@@ -1,0 +1,134 @@
+"""What scenarios, walks, changes of drivers, goals and overrides give: words, tables and figures; and the story."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import pandas as pd
+
+from offing.base import Finding
+from offing.explain import Scenarios, Story, paths, story, year_of_days
+from offing.handover import contribution_rows, forecast_rows
+from offing.handover.explained import (
+    BY_HAND,
+    difference_rows,
+    goal_rows,
+    overridden_rows,
+    override_rows,
+    override_score_rows,
+    scenario_rows,
+    sensitivity_rows,
+    walk_rows,
+)
+from offing.judging.run import SHOWN
+from offing.model.direct import DirectForecast
+from offing.model.words import wrapped
+from offing.study.asked import told
+
+if TYPE_CHECKING:
+    from offing.study.study import Study
+
+
+def more_words(study: Study, name: str, step: str) -> list[str]:
+    """What a step says of a fit beyond its forecast or its contributions."""
+    found = [str(each) for each in (study.what_if.get(name), study.overridden.get(name)) if each is not None]
+    if name in study.override_scores:
+        found.append(_scored(study.override_scores[name]))
+    found += [wrapped(study.price)] if study.price else []
+    if step == "explain":
+        found += [str(each) for each in study.walks[name]]
+        found += [str(study.sensitivities[name])] if name in study.sensitivities else []
+        found += [str(each) for each in study.goals[name]]
+    return found
+
+
+def more_tables(study: Study, step: str) -> dict[str, list[pd.DataFrame]]:
+    """The tables of a step beyond the forecast's own, by file name, to be joined."""
+    found: dict[str, list[pd.DataFrame]] = {}
+
+    def add(file: str, rows: pd.DataFrame) -> None:
+        found.setdefault(file, []).append(rows)
+
+    for each in study.what_if.values():
+        add("scenarios", scenario_rows(each))
+        add("differences", difference_rows(each))
+        for scenario in each.names[1:]:
+            ahead = each.of(scenario)
+            add("forecast", forecast_rows(ahead))
+            add("contributions", contribution_rows(ahead.contributions, ahead.fit, of_forecast=True, scenario=scenario))
+    for name, changed in study.overridden.items():
+        add("overrides", override_rows(changed))
+        add("forecast", overridden_rows(changed, list(SHOWN)))
+        add("contributions", contribution_rows(changed.contributions, study.fits[name], of_forecast=True,
+                                               scenario=BY_HAND))  # fmt: skip
+    for name, scored in study.override_scores.items():
+        add("override_scores", override_score_rows(scored, study.fits[name]))
+    if step != "explain":
+        return found
+    for name, walks in study.walks.items():
+        for i, one in enumerate(walks):
+            add("walks", walk_rows(one, study.fits[name], study.spec.walks[i].scenario or "as planned"))
+        if name in study.sensitivities:
+            add("sensitivity", sensitivity_rows(study.sensitivities[name], study.fits[name]))
+        if study.goals[name]:
+            add("goals", goal_rows(study.goals[name], study.fits[name]))
+    return found
+
+
+def more_pictures(study: Study, name: str, step: str) -> dict[str, object]:
+    """Results of a fit that have figures, by the figure's name."""
+    found: dict[str, object] = {"scenarios": study.what_if[name]} if name in study.what_if else {}
+    if step != "explain":
+        return found
+    walks = study.walks[name]
+    found |= {f"walk-{i + 1}": each for i, each in enumerate(walks) if each.moved}
+    if name in study.sensitivities and study.sensitivities[name].drivers:
+        found["sensitivity"] = study.sensitivities[name]
+    fit = study.fits[name]
+    if fit.axis.frequency.unit in ("hour", "day", "week") and fit.model.terms:
+        found["year-of-days"] = year_of_days(fit.contributions)
+    return found
+
+
+def study_story(study: Study, name: str, against: Any, *, brief: bool = False) -> Story:
+    """The page on one fit's forecast, held against something; see `offing.story`."""
+    ahead = study.forecasts[name]
+    with study.placing():
+        walked = told(study, name, ahead, against)
+    plain = walked.to_words == "forecast" and walked.whole.spans == (_whole(ahead),)
+    sure = []
+    if plain and not isinstance(ahead, DirectForecast):
+        sure.append(paths(ahead).sentence)
+    sure += [each.sentence for each in study.chances[name]] if plain else []
+    what_if: Scenarios | None = study.what_if.get(name)
+    rests = [str(each) for each in _notable(ahead.findings)]
+    if study.price:
+        rests.append(study.price)
+    return story(
+        walked, sure=sure, sensitivity=study.sensitivities.get(name), scenarios=what_if,
+        overridden=study.overridden.get(name), more=rests, brief=brief,
+    )  # fmt: skip
+
+
+def stories(study: Study, against: Any, *, brief: bool = False) -> dict[str, Story]:
+    """The pages of all fits."""
+    return {name: study_story(study, name, against, brief=brief) for name in study.fits}
+
+
+def _whole(ahead: Any) -> str:
+    return str(ahead.axis.labels()[0] if ahead.axis.n == 1 else ahead.axis.spell())
+
+
+def _notable(findings: tuple[Finding, ...]) -> list[Finding]:
+    return [each for each in findings if each.severity == "warning"][:3]
+
+
+def _scored(rows: pd.DataFrame) -> str:
+    lines = []
+    for _, row in rows.iterrows():
+        verdict = "helped" if row["helped"] else "did not help"
+        lines.append(
+            f"The override of {row['span']} ({row['author']}: {row['reason']}) {verdict}: mean absolute error "
+            f"{row['error_after']:,.4g} with it, {row['error_before']:,.4g} without."
+        )
+    return wrapped("\n".join(lines))
