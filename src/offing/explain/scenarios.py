@@ -148,6 +148,13 @@ class Scenarios:
             lines += [f"In '{name}': {each}" for each in found if each.check == "beyond range"]
         return "\n".join(lines)
 
+    @property
+    def points(self) -> list[str]:
+        """Every scenario's difference from the base, without words on what it assumes."""
+        unit = f" {self.fit.unit}" if self.fit.unit else ""
+        return [f"what if '{name}': {signed(float(row['difference']), 4)}{unit} (95 % between {signed(row['low'])} and "
+                f"{signed(row['high'])})" for name, row in self.totals.iloc[1:].iterrows()]  # fmt: skip
+
     def _assumes(self, name: str) -> str:
         told = self.assumed.get(name, ())
         return f"It assumes {'; '.join(told)}." if told else ""

@@ -25,7 +25,7 @@ _USUAL = 10.0
 #: Pairs of more drivers than this are not tried.
 _PAIRED = 8
 #: From this share of the smaller of two effects on, what they do together is worth telling.
-_TELLING = 0.02
+_TELLING = 0.05
 
 
 @dataclass(frozen=True)
@@ -86,7 +86,7 @@ class Sensitivity:
     def interactions(self) -> pd.DataFrame:
         """Pairs of changes that do together more or less than the sum of both: ``first, second, sum, together, more``.
 
-        Only where that is 2 % of the smaller one or more.
+        Only where that is 5 % of the smaller one or more, the largest first.
         """
         rows = []
         for i, j in combinations(range(len(self.drivers)), 2):
@@ -94,22 +94,23 @@ class Sensitivity:
             if np.isfinite(more) and smaller > 0.0 and abs(more) >= _TELLING * smaller:
                 both = self.total[i] + self.total[j]
                 rows.append((self.drivers[i], self.drivers[j], both, both + more, more))
+        rows.sort(key=lambda row: -abs(row[-1]))
         return pd.DataFrame(rows, columns=["first", "second", "sum", "together", "more"])
 
     @property
     def sentences(self) -> str:
         """Each change and its effect, the largest first; and which go together."""
         unit = f" {self.unit}" if self.unit else ""
+        named = dict(zip(self.drivers, self.labels, strict=True))
         lines = []
         for i, label in enumerate(self.labels):
             share = f", {percent(float(self.total[i]) / self.before)}" if self.before > 0.0 else ""
             sure = "; it may be nothing" if self.low[i] < 0.0 < self.high[i] else ""
+            where = f" {self.target} of {self.axis.spell()}" if i == 0 else " them"
             lines.append(
-                f"'{label}' {self.changes[i]} throughout moves {self.target} of {self.axis.spell()} by "
-                f"{signed(float(self.total[i]))}{unit}{share} (95 % between {signed(float(self.low[i]))} and "
-                f"{signed(float(self.high[i]))}){sure}."
+                f"'{label}' {self.changes[i]} throughout moves{where} by {signed(float(self.total[i]))}{unit}{share} "
+                f"(95 % between {signed(float(self.low[i]))} and {signed(float(self.high[i]))}){sure}."
             )
-        named = dict(zip(self.drivers, self.labels, strict=True))
         for first, second, _, together, more in self.interactions.itertuples(index=False, name=None):
             beyond = f"{number(abs(more))} {'more' if more > 0.0 else 'less'} than the sum of both"
             lines.append(f"'{named[first]}' and '{named[second]}' together do {signed(together)}{unit}, {beyond}.")

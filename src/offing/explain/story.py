@@ -10,8 +10,8 @@ import numpy as np
 from offing.explain.overrides import Overridden
 from offing.explain.scenarios import Scenarios
 from offing.explain.sensitivity import Sensitivity
-from offing.explain.walk import TECHNICAL, Step, Walk, between_words, step_name
-from offing.model.account import BASELINE
+from offing.explain.walk import SMALL, TECHNICAL, Step, Walk, between_words, step_name
+from offing.model.account import BASELINE, UNEXPLAINED
 from offing.model.words import as_html, number, percent, signed, wrapped
 
 
@@ -125,7 +125,8 @@ def story(
         lines = sensitivity.sentences.splitlines()
         chapters.append(Chapter("What moves it most", tuple(lines[: 1 if brief else 3])))
     if scenarios is not None and len(scenarios.names) > 1:
-        chapters.append(Chapter("What if", tuple(scenarios.sentences.splitlines()[1:])))
+        what_if = scenarios.points if brief else scenarios.sentences.splitlines()[1:]
+        chapters.append(Chapter("What if", tuple(what_if)))
     if overridden is not None and overridden.overrides:
         chapters.append(Chapter("By hand", tuple(overridden.sentences.splitlines())))
     if more:
@@ -145,12 +146,18 @@ def _full(walk: Walk, unit: str) -> list[Chapter]:
         if steps:
             chapters.append(Chapter(heading, tuple(walk.said(step) for step in steps)))
     if plain:
-        lines = [f"{step_name(step)} accounts for {signed(float(step.amount[0]))}{unit}." for step in plain]
-        chapters.append(Chapter("What no driver accounts for", tuple(line[:1].upper() + line[1:] for line in lines)))
+        chapters.append(Chapter("What no driver accounts for", tuple(_plain(step, walk, unit) for step in plain)))
     if unsure:
         named = ", ".join(f"{step_name(step)} ({signed(float(step.amount[0]))}{unit})" for step in unsure)
         chapters.append(Chapter("What cannot be told from nothing", (f"{named[:1].upper()}{named[1:]}.",)))
     return chapters
+
+
+def _plain(step: Step, walk: Walk, unit: str) -> str:
+    name = step_name(step)
+    if step.name == UNEXPLAINED and walk.from_words != BASELINE:
+        name = f"what no term explained in {walk.from_words}"
+    return f"{name[:1].upper()}{name[1:]} accounts for {signed(float(step.amount[0]))}{unit}."
 
 
 def _brief(walk: Walk, unit: str) -> list[Chapter]:
@@ -200,12 +207,17 @@ def _headline(walk: Walk, unit: str) -> str:
 
 
 def _sorted(walk: Walk) -> tuple[list[Step], list[Step], list[Step], list[Step]]:
-    """Steps that surely lower, surely raise, cannot be told from nothing, and those of which nothing is said."""
+    """Steps that surely lower, surely raise, cannot be told from nothing, and those of which nothing is said.
+
+    Steps of less than a thousandth of the start are left out.
+    """
     lower: list[Step] = []
     higher: list[Step] = []
     unsure: list[Step] = []
     plain: list[Step] = []
     for step in walk.moved:
+        if abs(step.amount[0]) < SMALL * abs(walk.start[0]):
+            continue  # nobody would ask
         amount, half = float(step.amount[0]), float(step.half[0])
         if step.name in TECHNICAL or not np.isfinite(half):
             plain.append(step)

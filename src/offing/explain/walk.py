@@ -28,7 +28,7 @@ _WORDS = {
 #: Rows that no term makes and of which no interval is known.
 TECHNICAL = (CORRECTION, UNEXPLAINED, ADJUSTMENT)
 #: Steps of less than this share of the start are told together.
-_SMALL = 0.001
+SMALL = 0.001
 
 
 @dataclass(frozen=True)
@@ -189,7 +189,7 @@ class Walk:
                 part = sum(float(each.amount[0]) for each in steps)
                 lines.append(f"{phase[:1].upper()}{phase[1:]}: {signed(part)}{unit}.")
             # A step beside which the whole is nothing to speak of is told with its like.
-            large = [step for step in steps if abs(step.amount[0]) >= _SMALL * abs(walk.start[0])]
+            large = [step for step in steps if abs(step.amount[0]) >= SMALL * abs(walk.start[0])]
             lines += [("  " if phase else "") + self.said(step) for step in large]
             rest = [step for step in steps if step not in large]
             if rest:
@@ -211,7 +211,8 @@ class Walk:
         return f"{who[:1].upper()}{who[1:]} {verb} {number(abs(amount))}{unit}{points}{told}{sure}."
 
     def __str__(self) -> str:
-        return f"{wrapped(self.sentences)}\n\n{self.text_table()}"
+        told = self.sentences if self.total is None else "\n".join([self.sentence, *self.notes])
+        return f"{wrapped(told)}\n\n{self.text_table()}"
 
     def text_table(self) -> str:
         """The steps to read: one row a step, one column a span, or their intervals where there is one span."""

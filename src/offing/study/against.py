@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 from offing.base import InputError
 from offing.explain import LAST_YEAR, MEAN
+from offing.model import Forecast
 from offing.model.forecast import AS_PLANNED
+from offing.tables import Panel
 
 if TYPE_CHECKING:
     from offing.study.study import Study
@@ -18,8 +20,8 @@ BASELINE, OUTCOME = "baseline", "outcome"
 _DAY = re.compile(r"\d{4}-\d{2}-\d{2}([T ].*)?")
 
 
-def held_against(study: Study, name: str, end: Any, said: Any) -> tuple[Any, Any]:
-    """The end and the start of a walk of the fit `name`, as `offing.walk` takes them.
+def held_against(study: Study, name: str, said: Any, scenario: str | None = None) -> tuple[Any, Any]:
+    """The end and the start of a walk of the fit `name`, as `offing.walk` takes them; the end may be a scenario's.
 
     ``last-year``, ``mean`` and ``baseline`` are what they are; ``outcome`` walks from the forecast of the study's own
     origin to what came after it; a day is the forecast that was made then; a path ending in ``.toml`` another study,
@@ -30,6 +32,9 @@ def held_against(study: Study, name: str, end: Any, said: Any) -> tuple[Any, Any
     InputError
         If it is none of these.
     """
+    if said == OUTCOME:
+        return _came(study).fits[name], _made_then(_came(study), name, str(study.origin))
+    end = study.forecasts[name] if scenario is None else study.what_if[name].of(scenario)
     if isinstance(said, list):
         if len(said) != 2:
             raise InputError(f"found {len(said)} dates", "Give two, the earlier first.", key="against")
@@ -38,8 +43,6 @@ def held_against(study: Study, name: str, end: Any, said: Any) -> tuple[Any, Any
         return end, said
     if said == BASELINE:
         return end, None
-    if said == OUTCOME:
-        return _came(study, name), end
     every = study.what_if.get(name)
     if said in study.scenarios or (said == AS_PLANNED and every is not None):
         if every is None or said not in every.forecasts:
@@ -60,21 +63,30 @@ def held_against(study: Study, name: str, end: Any, said: Any) -> tuple[Any, Any
     return end, said
 
 
-def _came(study: Study, name: str) -> Any:
+def _came(study: Study) -> Study:
+    """The study with all that is known today."""
     if study.origin is None:
         raise InputError("the forecast is of periods that have not come yet", "Say from when it is, with --as-of.",
                          key="against")  # fmt: skip
     spec = study.spec.model_copy(update={"forecast": study.spec.forecast.model_copy(update={"as_of": None})})
-    return dataclasses.replace(study, spec=spec, as_of=None).fits[name]
+    return dataclasses.replace(study, spec=spec, as_of=None)
 
 
-def _made_then(study: Study, name: str, day: str) -> Any:
-    """The forecast made on a day, as far as the present one goes."""
-    then = dataclasses.replace(study, as_of=day)
-    last = study.forecasts[name].axis
-    how = {**then.how, "horizon": None, "until": last.part(last.n - 1, last.n).index[0]}
-    with then.placing():
-        return then.fits[name].forecast(**how)
+def _made_then(study: Study, name: str, day: str) -> Forecast:
+    """The forecast that the study would have made on a day, as a back-test does.
+
+    Columns that ``[backtest]`` calls planned count as known; plans serve if they tell when they were made; of other
+    drivers models of their own say what was expected then.
+    """
+    fit = study.fits[name]
+    sources = fit.view.sources
+    model = next(each for each in study.models if each.name == fit.model.name)
+    with study.placing():
+        foreseen = frozenset(sources.find(each) for each in study.spec.backtest.planned)
+        plans = {each: plan[fit.series] if isinstance(plan, Panel) else plan for each, plan in study.plans.items()}
+        then = model.fit_series(dict(sources.tables), fit.series, as_of=day, plans=plans, foreseen=foreseen)
+        asked = study.spec.forecast
+        return then.forecast(asked.horizon, until=asked.until, levels=asked.levels, unplanned="expected")
 
 
 def _of_study(study: Study, name: str, said: str) -> Any:

@@ -21,7 +21,7 @@ from offing.explain import (
     walk,
 )
 from offing.explain.walking import named_span
-from offing.model import Fit, Forecast
+from offing.model import Fit
 from offing.model.direct import DirectForecast
 from offing.outlook import driver_names
 from offing.study.against import held_against
@@ -50,25 +50,21 @@ def study_walks(study: Study) -> dict[str, list[Walk]]:
     for i, asked in enumerate(study.spec.walks):
         with study.placing(("walks", i)):
             for name in study.fits:
-                end = study.forecasts[name] if asked.scenario is None else _scenario(study, name, asked.scenario)
-                if end is not None:
-                    found[name].append(told(study, name, end, asked.against, by=asked.by, span=asked.span))
+                if asked.scenario is None or asked.scenario in getattr(study.what_if.get(name), "names", ()):
+                    found[name].append(told(study, name, asked.against, by=asked.by, span=asked.span,
+                                            scenario=asked.scenario))  # fmt: skip
     return found
 
 
-def told(study: Study, name: str, end: Any, against: Any, *, by: str | None = None, span: Any = None) -> Walk:
+def told(
+    study: Study, name: str, against: Any, *, by: str | None = None, span: Any = None, scenario: str | None = None
+) -> Walk:
     """One walk of a fit, with the study's groups as far as the fit has their terms."""
-    end, start = held_against(study, name, end, against)
+    end, start = held_against(study, name, against, scenario)
     terms = {str(term.name) for term in study.fits[name].model.terms}
     groups = {group: [each for each in members if each in terms] for group, members in study.spec.groups.items()}
     where = tuple(span) if isinstance(span, list) else span
     return walk(end, start, by=by, span=where, groups={group: own for group, own in groups.items() if own})
-
-
-def _scenario(study: Study, name: str, wanted: str) -> Forecast | None:
-    """The forecast of a scenario; None where the fit lacks its drivers."""
-    every = study.what_if.get(name)
-    return every.forecasts.get(wanted) if every is not None else None
 
 
 def study_sensitivities(study: Study) -> dict[str, Sensitivity]:

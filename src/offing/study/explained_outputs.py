@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from offing.base import Finding
-from offing.explain import Scenarios, Story, paths, story, year_of_days
+from offing.explain import Story, paths, story, year_of_days
 from offing.handover import contribution_rows, forecast_rows
 from offing.handover.explained import (
     BY_HAND,
@@ -92,20 +92,17 @@ def more_pictures(study: Study, name: str, step: str) -> dict[str, object]:
 
 def study_story(study: Study, name: str, against: Any, *, brief: bool = False) -> Story:
     """The page on one fit's forecast, held against something; see `offing.story`."""
-    ahead = study.forecasts[name]
     with study.placing():
-        walked = told(study, name, ahead, against)
-    plain = walked.to_words == "forecast" and walked.whole.spans == (_whole(ahead),)
-    sure = []
-    if plain and not isinstance(ahead, DirectForecast):
-        sure.append(paths(ahead).sentence)
-    sure += [each.sentence for each in study.chances[name]] if plain else []
-    what_if: Scenarios | None = study.what_if.get(name)
+        walked = told(study, name, against)
+    if walked.phases:
+        return story(walked, brief=brief)
+    ahead = study.forecasts[name]
+    sure = [] if isinstance(ahead, DirectForecast) else [paths(ahead).sentence]
+    sure += [each.sentence for each in study.chances[name]]
     rests = [str(each) for each in _notable(ahead.findings)]
-    if study.price:
-        rests.append(study.price)
+    rests += [study.price] if study.price else []
     return story(
-        walked, sure=sure, sensitivity=study.sensitivities.get(name), scenarios=what_if,
+        walked, sure=sure, sensitivity=study.sensitivities.get(name), scenarios=study.what_if.get(name),
         overridden=study.overridden.get(name), more=rests, brief=brief,
     )  # fmt: skip
 
@@ -113,10 +110,6 @@ def study_story(study: Study, name: str, against: Any, *, brief: bool = False) -
 def stories(study: Study, against: Any, *, brief: bool = False) -> dict[str, Story]:
     """The pages of all fits."""
     return {name: study_story(study, name, against, brief=brief) for name in study.fits}
-
-
-def _whole(ahead: Any) -> str:
-    return str(ahead.axis.labels()[0] if ahead.axis.n == 1 else ahead.axis.spell())
 
 
 def _notable(findings: tuple[Finding, ...]) -> list[Finding]:
