@@ -108,7 +108,9 @@ class Axis:
         return [text.replace("T", " ") for text in np.datetime_as_string(wall, unit=precision).tolist()]
 
     def spell(self) -> str:
-        """Word the run, such as ``208 weeks from 2021-01-04 to 2024-12-23``."""
+        """Word the run, such as ``208 weeks from 2021-01-04 to 2024-12-23``; a single period is its name."""
+        if self.n == 1:
+            return self.labels()[0]
         ends = self.part(0, 1).labels() + self.part(self.n - 1, self.n).labels()
         return f"{count(self.n, self.frequency.unit)} from {ends[0]} to {ends[1]}"
 

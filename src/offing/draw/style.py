@@ -100,12 +100,13 @@ def grid(title: str, caption: str, panels: int) -> tuple[Picture, list[Axes]]:
     return picture, found
 
 
-def stacked(title: str, caption: str, upper: float = 0.62) -> tuple[Picture, Axes, Axes]:
+def stacked(title: str, caption: str, upper: float = 0.62, right: float = 0.96) -> tuple[Picture, Axes, Axes]:
     """An empty figure like `canvas`, with two axes above each other; the upper one takes the share `upper`."""
     picture, (low, high) = _page(title, caption)
     base, room = low + 0.095, high - low - 0.145
-    below = picture.add_axes((0.085, base, 0.875, room * (1.0 - upper) - 0.07))
-    above = picture.add_axes((0.085, base + room * (1.0 - upper), 0.875, room * upper), sharex=below)
+    width = right - 0.085
+    below = picture.add_axes((0.085, base, width, room * (1.0 - upper) - 0.07))
+    above = picture.add_axes((0.085, base + room * (1.0 - upper), width, room * upper), sharex=below)
     return picture, _dressed(above), _dressed(below)
 
 

@@ -9,7 +9,7 @@ from matplotlib.patches import Patch
 from offing.base import InputError
 from offing.draw.style import HATCHES, INK, PAPER, QUIET, TERMS, Picture, canvas, legend, short, thousands
 from offing.explain import Walk
-from offing.explain.walk import Step
+from offing.explain.walk import SMALL, Step
 from offing.model.words import in_units, number, signed
 
 #: More steps than these are told together, so that labels can be read.
@@ -101,10 +101,12 @@ def _stacks(walk: Walk) -> Picture:
 def _shown(walk: Walk) -> list[Step]:
     """The steps of a waterfall, the smallest of them as one."""
     steps = list(walk.moved)
-    if len(steps) <= _MOST:
-        return steps
-    kept = sorted(steps, key=lambda step: -abs(float(step.amount[0])))[: _MOST - 1]
+    limit = SMALL * abs(float(walk.start[0]))
+    kept = [step for step in steps if abs(float(step.amount[0])) >= limit] or steps
+    kept = sorted(kept, key=lambda step: -abs(float(step.amount[0])))[:_MOST]
     rest = [step for step in steps if step not in kept]
+    if len(rest) < 2:
+        return steps
     amount = np.sum([step.amount for step in rest], axis=0)
     small = Step("small", f"{len(rest)} smaller steps", "", amount, np.full(1, np.nan))
     return [*(step for step in steps if step in kept), small]

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
+from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.patches import Patch
 
@@ -18,6 +21,7 @@ from offing.draw.style import (
     canvas,
     legend,
     short,
+    stacked,
     thousands,
     times_of,
 )  # fmt: skip
@@ -25,7 +29,9 @@ from offing.explain import Scenarios, Sensitivity, YearOfDays
 from offing.model.words import in_units, number, signed
 
 #: So much history stands before the scenarios, in lengths of the forecast.
-_BEFORE = 3
+_BEFORE, _LEAST = 2, 12
+#: Few periods have marks, and many thin lines without dashes.
+_FEW, _DENSE = 30, 120
 #: Line styles tell scenarios apart in grey print.
 _DASHES: tuple[tuple[float, ...], ...] = ((), (5, 2), (1.5, 1.5), (7, 2, 1.5, 2), (3, 1), (9, 3))
 #: From what takes away most over nothing to what adds most, readable in grey by its lightness on either side.
@@ -40,36 +46,59 @@ def draw_scenarios(result: Scenarios) -> Picture:
     unit = f" {fit.unit}" if fit.unit else ""
     told = [f"'{name}' {signed(float(row['difference']), 3)}{unit}" for name, row in rows.iterrows()]
     title = f"{fit.label}, {axis.spell()}: {number(float(first['total']), 4)}{unit} '{result.base}'; {', '.join(told)}"
-    caption = [f"The fan spans 50, 80 and 95 % of outcomes '{result.base}'; each line is a scenario's mean."]
-    picture, axes = canvas(title, " ".join(caption), right=0.83)
-    shown = min(_BEFORE * axis.n, fit.axis.n)
+    picture, axes, below = stacked(
+        title, f"Above, each line is a scenario's mean, over the fan of 50, 80 and 95 % of outcomes '{result.base}'. "
+        f"Below, how far each lies from '{result.base}', with the 95 % interval of paired joint paths, in which common "
+        "noise cancels.", right=0.83,
+    )  # fmt: skip
+    shown = min(max(_BEFORE * axis.n, _LEAST), fit.axis.n)
     past = fit.axis.part(fit.axis.n - shown, fit.axis.n)
-    axes.plot(times_of(past), fit.target[-shown:], color=INK, lw=1.4, label="history")
+    axes.plot(times_of(past), fit.target[-shown:], color=INK, lw=1.4)
     times = times_of(axis)
-    base = result.forecasts[result.base]
-    for colour, level in zip(FAN, (0.95, 0.8, 0.5), strict=True):
+    base, few = result.forecasts[result.base], axis.n <= _FEW
+    look: dict[str, Any] = {"marker": "D", "ms": 3.5} if few else {}
+    for i, (colour, level) in enumerate(zip(FAN, (0.95, 0.8, 0.5), strict=True)):
         band = base.quantiles([(1.0 - level) / 2.0, (1.0 + level) / 2.0]).to_numpy()
+        if axis.n == 1:
+            axes.vlines(times, band[:, 0], band[:, 1], color=colour, lw=10 + 4 * i)
         axes.fill_between(times, band[:, 0], band[:, 1], color=colour, lw=0)
-    ends = []
+    ends: dict[Axes, list[tuple[float, str, str]]] = {axes: [], below: []}
     for i, (name, each) in enumerate(result.forecasts.items()):
         colour = WARM if i == 0 else TERMS[(i - 1) % len(TERMS)]
-        axes.plot(
-            times, each.mean, color=colour, lw=2.2 if i == 0 else 1.8, dashes=_DASHES[i % len(_DASHES)] or (None, None)
-        )
-        ends.append((float(each.mean[-1]), name, colour))
+        dashes: Any = _DASHES[i % len(_DASHES)] if axis.n <= _DENSE else ()
+        width = 1.8 if axis.n <= _DENSE else 1.0
+        axes.plot(times, each.mean, color=colour, lw=width, dashes=dashes or (None, None), **look)
+        ends[axes].append((float(each.mean[-1]), name, colour))
+        if i:
+            gap = result.differences(name)
+            below.fill_between(times, gap["low"], gap["high"], color=colour, alpha=0.16, lw=0)
+            if axis.n == 1:
+                below.vlines(times, gap["low"], gap["high"], color=colour, lw=1.2)
+            below.plot(times, gap["difference"], color=colour, lw=width, dashes=dashes or (None, None), **look)
+            ends[below].append((float(gap["difference"].iloc[-1]), name, colour))
+    below.axhline(0.0, color=WARM, lw=1.4)
+    for part, found in ends.items():
+        _label_ends(part, times, found)
+        thousands(part.yaxis)
+        part.margins(x=0.005)
+    axes.set_ylabel(in_units(fit.label, fit.unit))
+    below.set_ylabel(f"against '{result.base}'")
+    below.set_xlabel(f"{axis.frequency.unit} (start)")
+    axes.tick_params(labelbottom=False)
+    return picture
+
+
+def _label_ends(axes: Axes, times: np.ndarray, ends: list[tuple[float, str, str]]) -> None:
+    """Names at the ends of lines, apart from each other."""
     low, high = axes.get_ylim()
-    room, last = 0.045 * (high - low), -np.inf
+    height = axes.get_position().height
+    room, last = 0.038 / height * (high - low), -np.inf
     for value, name, colour in sorted(ends):
         last = max(value, last + room)
         axes.annotate(short(name, 20), (times[-1], value), xytext=(1.012, (last - low) / (high - low)),
                       textcoords="axes fraction", color=colour, va="center", fontsize=10,
                       arrowprops={"arrowstyle": "-", "color": colour, "lw": 0.7})  # fmt: skip
     axes.set_ylim(low, high)
-    axes.set_ylabel(in_units(fit.label, fit.unit))
-    axes.set_xlabel(f"{axis.frequency.unit} (start)")
-    axes.margins(x=0.005)
-    thousands(axes.yaxis)
-    return picture
 
 
 def draw_sensitivity(result: Sensitivity) -> Picture:
@@ -84,8 +113,8 @@ def draw_sensitivity(result: Sensitivity) -> Picture:
     surely = (result.low > 0.0) | (result.high < 0.0)
     for place, value, sure in zip(places, result.total, surely, strict=True):
         colour = TERMS[0] if value > 0.0 else TERMS[1]
-        axes.barh(place, value, 0.6, color=colour if sure else PAPER, edgecolor=colour, lw=1.2,
-                  hatch="" if value > 0.0 or not sure else "//")  # fmt: skip
+        axes.barh(place, value, 0.6, facecolor=colour if sure else PAPER, edgecolor=PAPER if sure else colour,
+                  lw=0.6 if sure else 1.2, hatch="" if value > 0.0 or not sure else "//")  # fmt: skip
     axes.hlines(places, result.low, result.high, color=INK, lw=1.3)
     axes.axvline(0.0, color=INK, lw=1.0)
     right = max(float(result.high.max()), 0.0)

@@ -24,8 +24,8 @@ from offing.tables.table import Array
 _USUAL = 10.0
 #: Pairs of more drivers than this are not tried.
 _PAIRED = 8
-#: From this share of the smaller of two effects on, what they do together is worth telling.
-_TELLING = 0.05
+#: From this share of the larger of two effects on, what they do together is worth telling.
+_TELLING = 0.02
 
 
 @dataclass(frozen=True)
@@ -86,12 +86,12 @@ class Sensitivity:
     def interactions(self) -> pd.DataFrame:
         """Pairs of changes that do together more or less than the sum of both: ``first, second, sum, together, more``.
 
-        Only where that is 5 % of the smaller one or more, the largest first.
+        Only where that is 2 % of the larger effect or more, the largest first.
         """
         rows = []
         for i, j in combinations(range(len(self.drivers)), 2):
-            more, smaller = self.pairs[i, j], min(abs(self.total[i]), abs(self.total[j]))
-            if np.isfinite(more) and smaller > 0.0 and abs(more) >= _TELLING * smaller:
+            more, larger = self.pairs[i, j], max(abs(self.total[i]), abs(self.total[j]))
+            if np.isfinite(more) and larger > 0.0 and abs(more) >= _TELLING * larger:
                 both = self.total[i] + self.total[j]
                 rows.append((self.drivers[i], self.drivers[j], both, both + more, more))
         rows.sort(key=lambda row: -abs(row[-1]))

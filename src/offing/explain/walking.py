@@ -219,7 +219,7 @@ def _said(span: object) -> str:
 def _spans(axis: Axis, by: str | None) -> tuple[NDArray[np.intp], tuple[str, ...]]:
     """The group of each period, and the groups' names."""
     if by is None:
-        return np.zeros(axis.n, dtype=np.intp), (axis.labels()[0] if axis.n == 1 else axis.spell(),)
+        return np.zeros(axis.n, dtype=np.intp), (axis.spell(),)
     if by in ("period", axis.frequency.unit):
         return np.arange(axis.n), tuple(axis.labels())
     groups = coarser(axis.frequency, by)
