@@ -6,6 +6,7 @@ import pytest
 from scipy.stats import t as student
 
 import offing as of
+from offing.demo import forecast_only
 from test_models import weekly
 
 
@@ -145,7 +146,7 @@ def test_a_study_asks_how_likely(demo_folder, tmp_path, run_cli):
     shutil.copytree(demo_folder, tmp_path / "islands")
     study = tmp_path / "islands" / "study.toml"
     text = (
-        study.read_text()
+        forecast_only(study.read_text())
         + """
 [[chances]]                           # of the boats' capacity in some week, and of the budget
 threshold = 24000

@@ -14,6 +14,8 @@ from offing.engine import (
     join,
     lag_one_correlation,
     least_squares,
+    logarithmic_mean,
+    paired,
     quantile,
     refits,
     regress,
@@ -106,28 +108,44 @@ def test_contributions_add_up_on_the_log_scale(seed, terms, n, size):
     deviations = size * generator.normal(size=(terms, n))
     variances = np.abs(generator.normal(size=n))
     level = generator.normal(size=n)
-    parts = attribute(level, deviations, variances)
-    mean = np.exp(level + deviations.sum(axis=0) + variances / 2.0)
-    total = parts.baseline + parts.contributions.sum(axis=0) + parts.correction
-    size = np.abs(parts.baseline) + np.abs(parts.contributions).sum(axis=0) + np.abs(parts.correction)
-    assert np.all(np.abs(total - mean) <= 1e-12 * size)
-    assert np.array_equal(np.sign(parts.contributions), np.sign(deviations))
-    assert parts.baseline[0] == pytest.approx(np.exp(level[0] + variances[0] / 2.0))
+    rows = np.vstack([level, deviations, variances / 2.0])
+    amounts, _ = attribute(rows, log=True)
+    size = np.abs(amounts).sum(axis=0)
+    assert np.all(np.abs(amounts.sum(axis=0) - np.exp(rows.sum(axis=0))) <= 1e-12 * size)
+    assert np.array_equal(np.sign(amounts[1:-1]), np.sign(deviations))
+    assert amounts[0] == pytest.approx(np.exp(level))
 
 
-def test_the_logarithmic_mean_keeps_its_digits_near_the_baseline():
+def test_the_logarithmic_mean_keeps_its_digits_near_equal_values():
     """Against 50-digit arithmetic: (M - B)/ln(M/B) by subtraction would lose them all."""
     for x, expected in [(1e-12, 1.0000000000005), (0.0, 1.0), (-1e-9, 0.9999999995000000), (1.0, 1.718281828459045)]:
-        weight = attribute(np.zeros(1), np.array([[x]]), np.zeros(1)).weights[0]
-        assert weight == pytest.approx(expected, rel=1e-15)
+        assert logarithmic_mean(np.array([x]), np.zeros(1))[0] == pytest.approx(expected, rel=1e-15)
 
 
-def test_level_contributions_are_the_deviations_themselves():
-    deviations = np.array([[1.0, -2.0], [0.5, 4.0]])
-    parts = attribute(np.array([10.0, 11.0]), deviations)
-    assert parts.baseline.tolist() == [10.0, 11.0]
-    assert np.array_equal(parts.contributions, deviations)
-    assert not parts.correction.any()
+def test_level_contributions_are_the_rows_themselves():
+    rows = np.array([[10.0, 11.0], [1.0, -2.0], [0.5, 4.0]])
+    assert attribute(rows, log=False)[0] is rows
+
+
+@given(seeds, st.integers(1, 7), st.integers(1, 9), st.booleans())
+@settings(max_examples=60, deadline=None)
+def test_what_lies_between_pairs_of_values_is_shared_out_exactly(seed, h, m, log):
+    """Of each row in every group, against the loop over all pairs; a row that is the same on both sides adds nothing."""
+    generator = np.random.default_rng(seed)
+    end, start = generator.normal(size=(3, h)), generator.normal(size=(3, m))
+    end[2], start[2] = 0.7, 0.7
+    owners = np.arange(h) % 2
+    worth, back = paired(end.sum(axis=0), start.sum(axis=0), owners, 2, log=log, partner=None)
+    amounts = np.array([np.bincount(owners, worth * row, minlength=2) for row in end]) - start @ back.T
+    for group in range(2):
+        by_hand = np.zeros(3)
+        for t in np.flatnonzero(owners == group):
+            for s in range(m):
+                a, b = end[:, t].sum(), start[:, s].sum()
+                mean = (np.exp(a) - np.exp(b)) / (a - b) if log else 1.0
+                by_hand += mean * (end[:, t] - start[:, s]) / m
+        assert amounts[:, group] == pytest.approx(by_hand, rel=1e-9, abs=1e-9)
+    assert np.abs(amounts[2]).max() < 1e-12 * max(1.0, np.abs(worth).max())
 
 
 def test_student_against_tables():

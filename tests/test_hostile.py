@@ -131,7 +131,7 @@ REFUSED = {
     ),
     "nothing but a part of a month": (
         "d,a\n2024-01-10,1\n2024-01-11,2\n2024-01-12,3\n", LINES,
-        "t.csv: no month is whole in 1 month from 2024-01 to 2024-01. State partial = \"keep\" to have them as they are.",
+        "t.csv: no month is whole in 2024-01. State partial = \"keep\" to have them as they are.",
     ),
     "aggregation without a way": (
         "d,a\n" + DAYS, {"aggregate_to": "month"},

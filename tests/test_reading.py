@@ -50,7 +50,7 @@ GOOD = {
         "2 hours from 2024-01-01 00:00 to 2024-01-01 01:00",
     ),
     "unpadded": ("d,sold\n2024-1-9,1\n2024-1-10,2\n", {}, "2 days from 2024-01-09 to 2024-01-10"),
-    "one row, stated": ("d,sold\n2024-01-01,1\n", {"frequency": "month"}, "1 month from 2024-01 to 2024-01"),
+    "one row, stated": ("d,sold\n2024-01-01,1\n", {"frequency": "month"}, "2024-01"),
     "byte order mark": (b"\xef\xbb\xbfd,sold\n2024-01,1\n2024-02,1\n", {}, "2 months from 2024-01 to 2024-02"),
     "trailing commas": ("d,sold,\n2024-01,1,\n2024-02,1,\n", {}, "2 months from 2024-01 to 2024-02"),
     "blank lines": ("d,sold\n\n2024-01,1\n\n2024-02,1\n\n", {}, "2 months from 2024-01 to 2024-02"),

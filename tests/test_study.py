@@ -10,6 +10,7 @@ import pandas as pd
 import pytest
 
 import offing as of
+from offing.demo import forecast_only
 from offing.study.lines import lines_of
 
 KEYS = ["series", "model", "scenario"]
@@ -28,6 +29,7 @@ def folder(demo_folder, tmp_path):
     """A copy of the demo's data and study that a test may change."""
     for name in ("tickets.csv", "plan.csv", "island_days.csv", "study.toml"):
         shutil.copy(demo_folder / name, tmp_path / name)
+    (tmp_path / "study.toml").write_text(forecast_only((tmp_path / "study.toml").read_text()))
     return tmp_path
 
 
@@ -41,7 +43,9 @@ def test_the_demo_leaves_the_contracts_files(demo_folder):
     results = demo_folder / "results"
     for name, columns in FILES.items():
         assert pd.read_csv(results / f"{name}.csv").columns.tolist() == columns, name
-    forecast = pd.read_csv(results / "forecast.csv", index_col="period")
+    every = pd.read_csv(results / "forecast.csv", index_col="period")
+    assert every["scenario"].unique().tolist() == ["as planned", "dearer", "stormy and dearer", "unknown", "by hand"]
+    forecast = every[every["scenario"] == "as planned"]
     assert len(forecast) == 13
     assert forecast["origin"].unique().tolist() == ["2026-06-29"]
     rows = pd.read_csv(results / "contributions.csv")
@@ -89,6 +93,7 @@ def test_the_study_and_python_agree(demo_folder):
     ]  # fmt: skip
     ahead = of.Model("sold", scale="log", terms=terms, errors="ar").fit(tickets).forecast(13, plan=plan)
     written = pd.read_csv(demo_folder / "results" / "forecast.csv", dtype=str)
+    written = written[written["scenario"] == "as planned"]
     assert [float(text) for text in written["forecast"]] == ahead.mean.tolist()
     assert [float(text) for text in written["q0.975"]] == ahead.table["q0.975"].tolist()
 
@@ -98,7 +103,7 @@ def test_the_study_and_python_agree(demo_folder):
     [
         ("fit", 13, "each driver changes ferry tickets in each week by"),
         ("forecast", 10, "Each week's outcome lies between q0.025 and q0.975 with 95 % probability, if the drivers"),
-        ("explain", 24, "Contributions to ferry tickets (tickets), measured from a baseline of the trend"),
+        ("explain", 26, "Contributions to ferry tickets (tickets), measured from a baseline of the trend"),
     ],
 )
 def test_commands_print_words_and_write_files(step, files, words, run_cli, folder):

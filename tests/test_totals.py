@@ -6,6 +6,7 @@ import pytest
 from scipy.stats import t as student
 
 import offing as of
+from offing.demo import forecast_only
 
 MONTHS = pd.period_range("2019-01", periods=78, freq="M")
 SHAPE = np.array([0.7, 0.75, 0.9, 1.0, 1.1, 1.25, 1.4, 1.35, 1.05, 0.95, 0.8, 0.75])
@@ -206,10 +207,8 @@ def test_faulty_totals_are_told(call, message):
 
 
 def test_the_study_states_totals_limits_and_sums(run_cli, demo_folder, tmp_path):
-    text = (
-        (demo_folder / "study.toml")
-        .read_text()
-        .replace("horizon = 13", 'horizon = 26\nsums = ["year"]\naverages = ["quarter"]')
+    text = forecast_only((demo_folder / "study.toml").read_text()).replace(
+        "horizon = 13", 'horizon = 26\nsums = ["year"]\naverages = ["quarter"]'
     )
     text += '[[totals]]\ntype = "agree"\ntotal = { "2026-Q3" = 240000 }\nway = "least change"\n'
     text += '[[totals]]\ntype = "split"\naverage = { "2027-Q1" = 9000 }\n'

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from offing.demo.boatyard import DATES, boatyard
 from offing.demo.compared import compare, inset, shown
-from offing.explain import inputs, lag_weights
+from offing.explain import inputs, lag_weights, story
 from offing.handover import Bundle, csv_text
 from offing.model.words import number, text_table
 from offing.study import Study, open_study
@@ -63,7 +63,8 @@ def run_boatyard(folder: Path, say: Say) -> Study:
         say(f"\n{study.combination.text_table()}")
     say(f"\n   Made up as well, and not in the files: the quarter will come out at {number(yard.outcome, 4)} kEUR.")
 
-    say("\n6. Held the estimates against the truth:\n")
+    _tell_why(study, say)
+    say("\n7. Held the estimates against the truth:\n")
     compared = compare(fit, yard.truth)
     say(text_table(*shown(compared, "kEUR, shapes")))
     say(
@@ -72,12 +73,20 @@ def run_boatyard(folder: Path, say: Say) -> Study:
     )
     results = folder / "results"
     written = bundle(study, "explain").write(results)
-    say(f"\n7. Wrote {len(written)} files to {results}. Open first:")
+    say(f"\n8. Wrote {len(written)} files to {results}. Open first:")
     say("     weights-charter-bookings-*-weighted.png  how much each month counts")
     say("     inputs-weighted.png                      which values enter, and which are not out yet")
     say("     running-weighted.png                     the estimate on three dates, and what moved it")
+    say("     walk-1-weighted.png                      why it differs from last year")
     say("     combined.png                             all models and their mean")
     say("\nTry next:")
     say(f"     offing forecast {folder / 'study.toml'} --as-of 2026-05-25")
     say(f"     offing compare {folder / 'study.toml'}   weighted, averaged or both: 25 quarters tell")
     return study
+
+
+def _tell_why(study: Study, say: Say) -> None:
+    say("\n6. Why it differs from last year, and what if bookings stall?\n")
+    say(inset(str(story(study.walks["weighted"][0], brief=True))))
+    say("")
+    say(inset(study.what_if["weighted"].sentences))

@@ -181,3 +181,10 @@ def _log_mean(starts: pd.DatetimeIndex, drivers: pd.DataFrame, days: pd.DataFram
         carried, earlier = running + share * carried, share * earlier
         total[t] += truth["promotion, carried over"] * carried + earlier
     return total
+
+
+def forecast_only(study: str) -> str:
+    """The demo's study as far as its forecast needs it, without what it asks beyond that."""
+    head, _, rest = study.partition("[groups]")
+    before, _, asked = rest[rest.index("[estimation]") :].partition("price = true")
+    return head + before + asked[asked.index("[backtest]") :]

@@ -10,6 +10,7 @@ import pandas as pd
 
 from offing.demo.compared import compare, inset, shown
 from offing.demo.heat import heat, school_days
+from offing.explain import story
 from offing.handover import Bundle, csv_text
 from offing.model.words import text_table
 from offing.study import Study, open_study
@@ -57,7 +58,12 @@ def run_heat(folder: Path, say: Say) -> Study:
     for each in study.totals["main"]:
         say(inset(each.sentence))
 
-    say("\n5. Held the estimates against the truth:\n")
+    say("\n5. Why it differs from last year, and what if it turns cold?\n")
+    say(inset(str(story(study.walks["main"][0], brief=True))))
+    say("")
+    say(inset(study.what_if["main"].sentences))
+
+    say("\n6. Held the estimates against the truth:\n")
     compared = compare(fit, world.truth)
     hours = compared["column"].str.contains("by kind of day")
     say(text_table(*shown(compared[~hours])))
@@ -68,10 +74,12 @@ def run_heat(folder: Path, say: Say) -> Study:
 
     results = folder / "results"
     written = bundle(study, "explain").write(results)
-    say(f"\n6. Wrote {len(written)} files to {results}. Open first:")
+    say(f"\n7. Wrote {len(written)} files to {results}. Open first:")
     say("     cycle-season-in-day-by-kind-of-day-*.png  every hour on every kind of day, as a heat map")
     say("     cycle-season.png                          the year around")
     say("     trend.png, holidays-*.png, totals.png     the trend, the holidays, the months")
+    say("     walk-1.png, scenarios.png                 against last year, and what if")
+    say("     year-of-days.png                          what the terms add on every day of a year")
     say("     contributions.png                         why: every day split into contributions")
     say("\nTry next:")
     say(f"     offing backtest {folder / 'study.toml'}   a week ahead, with the weather and without; a minute")

@@ -9,12 +9,14 @@ from pathlib import Path
 import numpy as np
 
 from offing.demo.compared import compare, inset, shown
-from offing.demo.ferry import ferry, month_before
+from offing.demo.ferry import ferry, forecast_only, month_before
 from offing.demo.messy import messy_tables
+from offing.explain import story
 from offing.handover import Bundle, csv_text
 from offing.model import effects
 from offing.model.words import text_table
 from offing.study import Study, open_study
+from offing.study.explained_outputs import study_story
 from offing.study.inspecting import inspected, study_of
 from offing.study.outputs import bundle
 from offing.survey import Survey
@@ -43,7 +45,7 @@ def run_demo(folder: Path, say: Say) -> Study:
     for name, frame in zip(("tickets.csv", "plan.csv"), month_before(world), strict=True):
         before.add(name, csv_text(frame.reset_index()))
     before.add("island_days.csv", csv_text(world.days))
-    before.add("study.toml", _forecast_only(study_text))
+    before.add("study.toml", forecast_only(study_text))
     before.write(folder / "last-month")
     raw = Bundle(messy_tables(world))
     raw.write(folder / "raw")
@@ -82,24 +84,32 @@ def run_demo(folder: Path, say: Say) -> Study:
     say("\n6. Forecast from eight past origins, as it would have been done there, against plain references:\n")
     say(inset(study.backtest.sentences))
 
+    _tell_why(study, say)
     _tell_files(study, folder, say)
     _tell_messy(folder, say)
     _tell_next(folder, effects(fit).effects[0].driver, say)
     return study
 
 
-def _forecast_only(text: str) -> str:
-    """The study as far as its forecast needs it: scenarios and walks, goals and overrides are this month's."""
-    first, last = text.index("price = true"), text.index("[backtest]")
-    return text[:first] + text[last:]
+def _tell_why(study: Study, say: Say) -> None:
+    say("\n7. Why it differs from last year:\n")
+    say(inset(str(story(study.walks["main"][0], brief=True))))
+    say("\n   And from the forecast of a month ago, with what was known then:\n")
+    say(inset(str(study_story(study, "main", "last-month/study.toml", brief=True))))
+    say("\n8. What if the fare rises, and the summer is as stormy as the worst one seen?\n")
+    say(inset(study.what_if["main"].sentences))
+    say("")
+    say(inset(study.goals["main"][0].sentence))
 
 
 def _tell_files(study: Study, folder: Path, say: Say) -> None:
     results = folder / "results"
     written = bundle(study, "explain").write(results)
-    say(f"\n7. Wrote {len(written)} files to {results}. Open first:")
+    say(f"\n9. Wrote {len(written)} files to {results}. Open first:")
     say("     forecast.png       history and the forecast's fan")
     say("     contributions.png  why: every week split into contributions")
+    say("     walk-1.png         why the forecast differs from last year")
+    say("     scenarios.png      what if: scenarios side by side")
     say("     effects.png        what each driver does")
     say("     forecast.csv, contributions.csv, coefficients.csv ... the same as tables")
 
@@ -109,7 +119,9 @@ def _tell_next(folder: Path, driver: str, say: Say) -> None:
     say("     offing demo heat --story heat     an hourly study: hours by kind of day, school holidays, clock changes")
     say(f"     offing inspect {' '.join(str(folder / 'raw' / name) for name in RAW)}")
     say(f"         --to week --set {DECIMAL} --write-study {folder / 'raw' / 'suggested.toml'}")
-    say(f"     offing explain {folder / 'study.toml'}")
+    say(f"     offing explain {folder / 'study.toml'} --against last-year")
+    say(f"     offing explain {folder / 'study.toml'} --against last-month/study.toml")
+    say(f"     offing explain {folder / 'study.toml'} --against outcome --as-of 2026-03-30")
     say(f"     offing compare {folder / 'study.toml'}                  what is each term worth?")
     say(f"     offing search {folder / 'study.toml'} --budget 60s      may other choices be better, honestly?")
     say(f"     change '{driver}' in plan.csv (the driver with the largest effect), then")
@@ -117,7 +129,7 @@ def _tell_next(folder: Path, driver: str, say: Say) -> None:
 
 
 def _tell_messy(folder: Path, say: Say) -> None:
-    say("\n8. Looked at the messy tables and let them suggest a study:\n")
+    say("\n10. Looked at the messy tables and let them suggest a study:\n")
     survey = look_at_messy(folder / "raw")
     say(inset("\n".join(survey.sentences)))
     gap = forecast_gap(survey, inspected(clean_files(folder), "tickets.sold", None, ()))

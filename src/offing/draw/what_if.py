@@ -150,7 +150,7 @@ def draw_year_of_days(result: YearOfDays) -> Picture:
     cells[days.month - 1, days.day - 1] = result.values  # type: ignore[attr-defined]
     most = max(float(np.nanmax(np.abs(cells))), 1e-12)
     drawn = axes.imshow(cells, cmap=_SIGNED, vmin=-most, vmax=most, aspect="auto")
-    sunday = days.dayofweek == 6  # type: ignore[attr-defined]
+    sunday = days.day_of_week == 6  # type: ignore[attr-defined]
     axes.plot(days.day[sunday] - 1, days.month[sunday] - 0.62, ".", color=INK, ms=2.6)  # type: ignore[attr-defined]
     axes.set_xticks(np.arange(31), [str(i) for i in range(1, 32)], fontsize=9)
     names = [f"{result.table.index[0].year}-{month:02d}" for month in range(1, 13)]

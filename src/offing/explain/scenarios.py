@@ -15,6 +15,7 @@ from offing.explain.chances import Paths, paths
 from offing.explain.walk import Walk
 from offing.explain.walking import walk
 from offing.model import Fit, Forecast
+from offing.model.direct import DirectForecast
 from offing.model.forecast import AS_PLANNED
 from offing.model.words import as_html, number, percent, rounded, signed, text_table, wrapped
 from offing.outlook import Scenario
@@ -105,6 +106,8 @@ class Scenarios:
 
     def _difference(self, name: str, base: str, rows: Array) -> tuple[Array, Array, Array]:
         one, other = self.of(name), self.of(base)
+        if isinstance(one, DirectForecast):  # equations by horizon have no joint paths
+            return (one.mean - other.mean) @ rows, *(np.full(rows.shape[1], np.nan),) * 2
         gap = self._paths[name].values - self._paths[base].values
         low, high = np.quantile(gap @ rows, [0.025, 0.975], axis=0)
         return (one.mean - other.mean) @ rows, np.asarray(low), np.asarray(high)
@@ -138,10 +141,12 @@ class Scenarios:
         head = f"{self.fit.label}, {self.axis.spell()}: {number(float(base['total']), 4)}{unit} '{self.base}'."
         for name, row in self.totals.iloc[1:].iterrows():
             share = percent(float(row["percent"]) / 100.0) if np.isfinite(row["percent"]) else ""
-            sure = "" if row["low"] > 0.0 or row["high"] < 0.0 or row["difference"] == 0.0 else "; it may be nothing"
+            known = bool(row["difference"]) and bool(np.isfinite(row["low"]))
+            sure = "; it may be nothing" if known and row["low"] <= 0.0 <= row["high"] else ""
             inside = [share] if share else []
-            inside += [f"95 % between {signed(row['low'])} and {signed(row['high'])}"] if row["difference"] else []
-            lines.append(f"'{name}': {signed(float(row['difference']), 4)}{unit} ({', '.join(inside)}){sure}. "
+            inside += [f"95 % between {signed(row['low'])} and {signed(row['high'])}"] if known else []
+            told = f" ({', '.join(inside)})" if inside else ""
+            lines.append(f"'{name}': {signed(float(row['difference']), 4)}{unit}{told}{sure}. "
                          f"{self._assumes(str(name))}")  # fmt: skip
         lines = [f"{head} {self._assumes(self.base)}".strip(), *lines]
         for name, found in self.findings.items():

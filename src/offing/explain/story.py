@@ -50,7 +50,6 @@ class Story:
     sold: 3 months from 2025-01 to 2025-03
     - forecast 1,950, the year before 1,998: −48.61 (−2.4 %, 95 % between −49.7 and −47.6)
     - lower: fare −47.6 (95 % between −48.6 and −46.5)
-    - not explained the year before: −1.03
     """
 
     title: str
@@ -171,7 +170,7 @@ def _brief(walk: Walk, unit: str) -> list[Chapter]:
         for phase in walk.phases:
             steps = [step for step in walk.steps if step.phase == phase]
             amount = sum(float(step.amount[0]) for step in steps)
-            if steps and amount:
+            if abs(amount) >= SMALL * abs(start):
                 chapters.append(Chapter("", (f"{phase}: {signed(amount)}{unit}",)))
         return chapters
     lower, higher, unsure, plain = _sorted(walk)

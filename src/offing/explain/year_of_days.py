@@ -38,7 +38,7 @@ class YearOfDays:
     >>> load = pd.Series(50.0 + 5.0 * (days.day_of_week >= 5) + np.tile([1.0, -1.0], 35), days, name="load")
     >>> fit = of.Model("load", terms=[of.Season("week")]).fit(load)
     >>> of.year_of_days(fit.contributions, "season in week").table["contribution"].round(2).tolist()[4:8]
-    [-1.33, 3.67, 3.47, -1.53]
+    [-1.43, 3.57, 3.57, -1.43]
     """
 
     year: int

@@ -251,7 +251,8 @@ class AsIn(Rule):
         for reference, axis, values in found[back]:
             view = view.assuming(reference, axis.first, values)
         named = future.axis.shifted(-back * future.axis.frequency.year_back).spell()
-        which = f", the {self.year} of {len(found)} years seen" if isinstance(self.year, str) else ""
+        side = {"worst": "lowest", "best": "highest"}.get(str(self.year))
+        which = f", of {len(found)} years seen the {self.year}: that of the {side} forecast" if side else ""
         also = f", with {' and '.join(repr(name) for name in self.together)}" if self.together else ""
         return Told(view, f"as in {named}{which}{also}")
 
