@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count
+from offing.calendar import Axis
 from offing.engine import quantile
 from offing.explain.spans import Group, groups_named
 from offing.model import Contributions, Forecast
@@ -58,6 +59,11 @@ class Agreed:
     mean: Array
     deviation: Array
     told: tuple[str, ...]
+
+    @property
+    def axis(self) -> Axis:
+        """The forecast periods."""
+        return self.forecast.axis
 
     @property
     def change(self) -> Array:

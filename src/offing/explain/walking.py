@@ -119,10 +119,13 @@ def walk(
         every[0] = every[0][0], every[0][1] if len(every[0][1].ordinals) == ok.sum() else every[0][1].only(partner[ok])
 
     def made(owner: NDArray[np.intp], labels: tuple[str, ...], total: Walk | None) -> Walk:
+        # A span of which nothing is known is none.
+        told, group = np.unique(owner[ok], return_inverse=True)
+        labels = tuple(labels[i] for i in told.tolist())
         steps, found = [], []
         for i, ((_, before), (phase, after)) in enumerate(pairwise(every)):
             own = np.arange(int(ok.sum())) if partner is not None or i else None
-            found.append(between(before, after, owner[ok], len(labels), own))
+            found.append(between(before, after, group.astype(np.intp), len(labels), own))
             steps += steps_of(found[-1], phase)
         half = found[0].total_half if len(found) == 1 else np.full(len(labels), np.nan)
         phases = tuple(dict.fromkeys(phase for phase, _ in every[1:] if phase))
