@@ -304,4 +304,4 @@ def _baseline(last: Account) -> Account:
     """The same periods with nothing but their baseline."""
     first = last.rows[0]
     size = np.exp(first.values) if last.log else first.values
-    return Account(last.ordinals, (first,), last.log, size + last.extra, last.estimate)
+    return Account(last.ordinals, (first,), last.log, size + last.shift, last.estimate, last.shift)

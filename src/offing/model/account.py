@@ -79,6 +79,8 @@ class Account:
         What the target is expected to be (n,), or was.
     estimate
         What the coefficients are known by; None where nothing is said of their doubt.
+    shift
+        What the target's offset takes from every mean (n,).
     """
 
     ordinals: NDArray[np.int64]
@@ -86,6 +88,7 @@ class Account:
     log: bool
     mean: Array
     estimate: Estimate | None
+    shift: Array
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -111,7 +114,8 @@ class Account:
     def only(self, places: NDArray[np.intp]) -> Account:
         """Some of the periods."""
         rows = tuple(_taken(row, places) for row in self.rows)
-        return replace(self, ordinals=self.ordinals[places], rows=rows, mean=self.mean[places])
+        return replace(self, ordinals=self.ordinals[places], rows=rows, mean=self.mean[places],
+                       shift=self.shift[places])  # fmt: skip
 
     def absolute(self) -> Account:
         """The same with every reference in its own row instead of the baseline, so that none needs to be the same."""
@@ -143,7 +147,8 @@ class Account:
         names = list(dict.fromkeys((*first.names, *second.names)))
         rows = [_joined(name, first, second) for name in names]
         return Account(np.concatenate([first.ordinals, second.ordinals]), tuple(rows), first.log,
-                       np.concatenate([first.mean, second.mean]), first.estimate)  # fmt: skip
+                       np.concatenate([first.mean, second.mean]), first.estimate,
+                       np.concatenate([first.shift, second.shift]))  # fmt: skip
 
     def alike(self, other: Account) -> bool:
         """Whether both rest on the same coefficients, so that their doubt is one."""
@@ -235,7 +240,8 @@ def account(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead) -> A
     elif (ahead.factor != 1.0).any():
         rows = [_scaled(row, 1.0 / ahead.factor) for row in rows]
     known = design.known & np.isfinite(ahead.levels)
-    return Account(axis.ordinals, tuple(rows), scale.log, np.where(known, ahead.cut, np.nan), fit.estimate)
+    shift = -scale.offset / ahead.factor if scale.log else np.zeros(axis.n)
+    return Account(axis.ordinals, tuple(rows), scale.log, np.where(known, ahead.cut, np.nan), fit.estimate, shift)
 
 
 def additive(contributions: Contributions) -> Account:
@@ -245,7 +251,7 @@ def additive(contributions: Contributions) -> Account:
     none = np.zeros((n, 0))
     rows = [Row(name, label, values, none, none)
             for name, label, values in zip(contributions.rows, labels, contributions.values, strict=True)]  # fmt: skip
-    return Account(contributions.axis.ordinals, tuple(rows), False, contributions.mean, None)
+    return Account(contributions.axis.ordinals, tuple(rows), False, contributions.mean, None, np.zeros(n))
 
 
 class carrier:  # noqa: N801  it is a function with two settings
