@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Literal, get_args
 
 import numpy as np
 import pandas as pd
-from scipy.optimize import brentq
+from scipy.optimize import brentq, minimize_scalar
 
 from offing.base import InputError, nearest
 from offing.explain.walking import named_span
@@ -141,7 +142,7 @@ def seek(
     Notes
     -----
     The model is run at 33 values between the limits, and where the total passes the goal between two of them the place
-    is found by Brent's method (Brent 1973).
+    is found by Brent's method (Brent 1973); where it turns back in between, the turn is looked for first.
 
     Examples
     --------
@@ -203,11 +204,20 @@ def seek(
 
 
 def _roots(gap: Callable[[float], float], grid: Array, gaps: Array) -> list[float]:
-    """Where the gap is nothing, between the values of a grid where it changes sign."""
-    found = [float(value) for value, each in zip(grid, gaps, strict=True) if each == 0.0]
-    for i in range(len(grid) - 1):
-        if gaps[i] * gaps[i + 1] < 0.0:
-            found.append(
-                float(brentq(gap, grid[i], grid[i + 1], xtol=1e-12 * max(np.abs(grid).max(), 1e-12), rtol=1e-14))
-            )
+    """Where the gap is nothing: between values where it changes sign, and beside a turn that may pass it in between."""
+    places, values = grid.tolist(), gaps.tolist()
+    for i, value in enumerate(gaps.tolist()):
+        beside = [j for j in (i - 1, i + 1) if 0 <= j < len(grid)]
+        if value and all(gaps[j] * value > 0.0 and abs(gaps[j]) >= abs(value) for j in beside):
+            edges = float(grid[max(i - 1, 0)]), float(grid[min(i + 1, len(grid) - 1)])
+            sign = float(np.sign(value))
+            turn = minimize_scalar(lambda x, sign=sign: sign * gap(x), bounds=edges, method="bounded")
+            at = [j for j, other in enumerate(places) if other < turn.x]
+            places.insert(len(at), float(turn.x))
+            values.insert(len(at), sign * float(turn.fun))
+    near = 1e-12 * max(float(np.abs(grid).max()), 1e-12)
+    found = [place for place, value in zip(places, values, strict=True) if value == 0.0]
+    for (low, before), (high, after) in pairwise(zip(places, values, strict=True)):
+        if before * after < 0.0:
+            found.append(float(brentq(gap, low, high, xtol=near, rtol=1e-14)))
     return found

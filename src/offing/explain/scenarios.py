@@ -150,7 +150,7 @@ class Scenarios:
                          f"{self._assumes(str(name))}")  # fmt: skip
         lines = [f"{head} {self._assumes(self.base)}".strip(), *lines]
         for name, found in self.findings.items():
-            lines += [f"In '{name}': {each}" for each in found if each.check == "beyond range"]
+            lines += [f"In '{name}': {each}" for each in found if each.check == "beyond the range"]
         return "\n".join(lines)
 
     @property

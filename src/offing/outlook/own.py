@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 
 #: So many past origins, and so many of the newest periods, tell which model is best.
 _ORIGINS, _NEWEST = 6, 4000
+#: The simplest set whose error is nearly the least is taken: so few origins cannot tell more.
+_NEAR = 1.02
 
 
 @dataclass(frozen=True)
@@ -47,7 +49,7 @@ def candidates_of(usual: Sequence[Term]) -> dict[str, tuple[Term, ...]]:
 
 
 def chosen_terms(future: Future) -> Chosen:
-    """The set with the least root mean square error over past origins, each as far ahead as is needed now.
+    """The simplest set with nearly the least root mean square error over past origins, each as far ahead as needed now.
 
     The past is that which is known now, so that nothing of the forecast's own periods enters. With a history too short
     for any origin all terms are taken.
@@ -60,7 +62,7 @@ def chosen_terms(future: Future) -> Chosen:
     horizon = future.axis.n
     step = max(horizon // 2, 1)
     ends = [int(rows[-1]) + 1 - horizon - step * k for k in range(_ORIGINS)] if len(rows) else []
-    least = max(3 * min(table.axis.frequency.year_back, len(rows) // 3), 8)
+    least = max(len(rows) // 2, 8)
     ends = [end for end in ends if end >= least]
     if not ends:
         return Chosen(sets[whole], f"{whole}; its past is too short to choose", {})
@@ -68,7 +70,8 @@ def chosen_terms(future: Future) -> Chosen:
     errors = {}
     for name, terms in sets.items():
         errors[name] = _error(future, terms, ends, values)
-    best = min(errors, key=lambda name: errors[name])
+    least_error = min(errors.values())
+    best = next(name for name in sets if errors[name] <= _NEAR * least_error)
     if not np.isfinite(errors[best]):
         return Chosen(sets[whole], whole, errors)
     unit = f" {future.unit}" if future.unit else ""

@@ -1,0 +1,275 @@
+"""The drivers' future: rules, marks, scenarios, changes, goals, simulated drivers and adjustments by hand."""
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import offing as of
+from test_models import weekly
+
+ROWS, CUT, AHEAD = 150, 130, 13
+DATA = weekly(ROWS)
+PAST, PLAN = DATA.iloc[:CUT], DATA.iloc[CUT:].drop(columns="sold")
+TERMS = [of.Season(harmonics=1), of.Driver("fare", transform=["log"]), of.Driver("flag", lags=[0, 1])]
+FIT = of.Model("sold", scale="log", terms=TERMS).fit(PAST)
+BASE = FIT.forecast(AHEAD, plan=PLAN)
+
+
+def under(rule, driver="fare", plan=PLAN, fit=FIT):
+    return fit.forecast(AHEAD, plan=plan, scenario=of.Scenario("s", {driver: rule}))
+
+
+def values(ahead, driver="fare"):
+    rows = ahead.drivers[ahead.drivers["driver"] == driver]
+    return rows["value"].to_numpy(), rows["mark"].tolist()
+
+
+def test_each_rule_says_how_a_driver_goes_on():
+    fare, ahead = DATA["fare"].to_numpy(), DATA["fare"].to_numpy()[CUT : CUT + AHEAD]
+    before = fare[CUT - 52 : CUT - 52 + AHEAD]
+    years = np.arange(1, AHEAD + 1) * 7 / 365.2425
+    expected = {
+        "last value": (of.LastValue(), np.full(AHEAD, fare[CUT - 1])),
+        "growing": (of.LastValue(growth=4.0), fare[CUT - 1] * 1.04**years),
+        "year before": (of.YearBefore(), before),
+        "year before and more": (of.YearBefore(growth=3.0), before * 1.03),
+        "a value": (19.5, np.full(AHEAD, 19.5)),
+        "a path": (list(range(20, 20 + AHEAD)), np.arange(20.0, 20.0 + AHEAD)),
+        "percent": (of.Shift(percent=-10.0), ahead * 0.9),
+        "amount": (of.Shift(amount=2.0), ahead + 2.0),
+        "a year": (of.AsIn(2023), fare[CUT - 52 : CUT - 52 + AHEAD]),
+        "by name": ("last value", np.full(AHEAD, fare[CUT - 1])),
+    }
+    for name, (rule, path) in expected.items():
+        found, marks = values(under(rule))
+        assert found == pytest.approx(path, rel=1e-4), name
+        assert set(marks) == {"assumed"}, name
+    since = DATA.index[CUT + 4]
+    found, marks = values(under(of.Shift(percent=50.0, since=since, until=DATA.index[CUT + 5])))
+    assert found == pytest.approx(ahead * np.where(np.isin(np.arange(AHEAD), [4, 5]), 1.5, 1.0))
+    assert marks == ["plan"] * 4 + ["assumed"] * 2 + ["plan"] * 7
+    dated = under(of.Stated({str(since.date()): 99.0}))
+    assert values(dated)[0][4] == 99.0
+    assert values(dated)[1].count("assumed") == 1
+
+
+def test_a_scenario_equal_to_the_base_differs_by_exactly_nothing():
+    same = [
+        of.Scenario("no change", {"fare": of.Shift(percent=0.0)}),
+        of.Scenario("the plan itself", {"fare": PLAN["fare"].iloc[:AHEAD].tolist()}),
+        of.Scenario("back", {"fare": of.AsPlanned()}, base=of.Scenario("dear", {"fare": of.Shift(percent=9.0)})),
+    ]
+    found = of.scenarios(FIT, same, AHEAD, plan=PLAN)
+    for each in same:
+        assert np.array_equal(found.of(each.name).mean, BASE.mean)
+        assert (found.differences(each.name) == 0.0).all(axis=None)
+    assert (found.totals["difference"] == 0.0).all()
+    assert "it may be nothing" not in found.sentences
+
+
+def test_a_scenario_builds_on_another_and_differences_are_paired():
+    dear = of.Scenario("dear", {"fare": of.Shift(percent=10.0)})
+    both = of.Scenario("both", {"fare": of.Shift(percent=10.0), "flag": 1.0}, base=dear)
+    found = of.scenarios(FIT, [dear, both], AHEAD, plan=PLAN)
+    assert found.names == ("as planned", "dear", "both")
+    assert values(found.of("both"))[0] == pytest.approx(PLAN["fare"].to_numpy()[:AHEAD] * 1.21)
+    assert found.assumed["both"][0] == "'fare' +10 %, then +10 %"
+    gap = found.differences("dear")
+    slope = FIT.coefficients.set_index("column")["coefficient"]["log fare"]
+    assert gap["difference"].to_numpy() == pytest.approx(BASE.mean * np.expm1(slope * np.log(1.1)), rel=1e-9)
+    # Noise and coefficients are shared, so that the difference is far better known than either total.
+    alone = of.paths(found.of("dear")).totals()
+    width = found.totals.loc["dear", "high"] - found.totals.loc["dear", "low"]
+    assert width < 0.5 * float(alone["q0.975"].iloc[0] - alone["q0.025"].iloc[0])
+    error = FIT.coefficients.set_index("column")["std_error"]["log fare"]
+    by_hand = 2 * 1.98 * error * np.log(1.1) * BASE.mean.sum() * 1.1**slope
+    assert width == pytest.approx(by_hand, rel=0.25)
+    assert found.walk("both", "dear").change[0] == pytest.approx(found.table["both"].sum() - found.table["dear"].sum())
+
+
+def test_the_worst_year_seen_is_that_with_the_lowest_forecast():
+    fare = DATA["fare"].to_numpy()
+    totals = {k: under(fare[CUT - 52 * k : CUT - 52 * k + AHEAD].tolist()).mean.sum() for k in (1, 2)}
+    for word, pick in (("worst", min), ("best", max)):
+        k = pick(totals, key=totals.get)
+        scenario = of.Scenario("s", {"fare": of.AsIn(word, together=["flag"])})
+        flag = DATA["flag"].to_numpy()
+        both = {k: FIT.forecast(AHEAD, scenario=of.Scenario("h", {
+            "fare": fare[CUT - 52 * k :][:AHEAD].tolist(), "flag": flag[CUT - 52 * k :][:AHEAD].tolist()})).mean.sum()
+            for k in (1, 2)}  # fmt: skip
+        assert under(of.AsIn(word)).mean.sum() == pytest.approx(totals[k])
+        assert FIT.forecast(AHEAD, scenario=scenario).mean.sum() == pytest.approx(pick(both.values()))
+        (told,) = scenario.told(FIT, BASE.view, BASE.axis)
+        assert f"of 2 years seen the {word}" in told
+        assert "with 'flag'" in told
+
+
+def drivers_world(seed=5, n=260):
+    """Two drivers whose shocks go together, and a target that adds both."""
+    generator = np.random.default_rng(seed)
+    shocks = generator.normal(size=(n, 2)) @ np.linalg.cholesky([[1.0, 0.8], [0.8, 1.0]]).T
+    series = np.zeros((n, 2))
+    for t in range(1, n):
+        series[t] = 0.6 * series[t - 1] + shocks[t]
+    cold, wind = 10.0 + series[:, 0], 5.0 + series[:, 1]
+    load = 50.0 + 3.0 * cold + 2.0 * wind + generator.normal(0.0, 0.3, n)
+    return pd.DataFrame({"load": load, "cold": cold, "wind": wind}, pd.date_range("2023-01-02", periods=n, freq="D"))
+
+
+def test_modelled_drivers_keep_how_they_go_together_and_widen_the_forecast():
+    data = drivers_world()
+    fit = of.Model("load", terms=[of.Driver("cold"), of.Driver("wind")]).fit(data)
+    unknown = of.Scenario("unknown", {"cold": of.Modelled(), "wind": of.Modelled()})
+    ahead = fit.forecast(10, scenario=unknown)
+    assert set(ahead.drivers["mark"]) == {"modelled"}
+    paths = of.simulated_drivers(ahead, 20_000, seed=3)
+    seen = [each.ahead.fit.fitted["residual"].iloc[5:] for each in ahead.outlooks]
+    kept = [each.iloc[:, 0] for each in paths.values()]
+    assert np.corrcoef(seen)[0, 1] == pytest.approx(0.8, abs=0.06)
+    assert np.corrcoef(kept)[0, 1] == pytest.approx(np.corrcoef(seen)[0, 1], abs=0.03)
+    # The doubt about the sum is that of the simulated drivers, put through the equation.
+    moved = 3.0 * paths["cold"].to_numpy() + 2.0 * paths["wind"].to_numpy()
+    half = np.sum([each.half for each in ahead.outlooks], axis=0)
+    assert np.sqrt(np.square(half).sum(axis=0)) == pytest.approx(moved.std(axis=0), rel=0.05)
+    alone = fit.forecast(10, scenario=of.Scenario("one", {"cold": of.Modelled(), "wind": 5.0}))
+    assert (ahead.spread > alone.spread).all()
+    told = unknown.told(fit, ahead.view, ahead.axis)
+    assert "as a model of its own expects (own lags; off by" in told[0], "there is neither trend nor season"
+    with pytest.raises(of.InputError, match="no driver of the forecast is modelled"):
+        of.simulated_drivers(BASE)
+
+
+def test_the_models_of_drivers_hold_what_they_state_in_many_worlds():
+    """Joint intervals of the target with unknown drivers hold the truth as often as they say."""
+    inside = 0
+    for seed in range(120):
+        whole = drivers_world(seed, 200)
+        fit = of.Model("load", terms=[of.Driver("cold"), of.Driver("wind")]).fit(whole.iloc[:-5])
+        row = of.paths(fit.forecast(5, unplanned="expected")).totals().iloc[0]
+        inside += bool(row["q0.1"] <= whole["load"].iloc[-5:].sum() <= row["q0.9"])
+    assert 84 <= inside <= 108, "of 120 worlds 96 should; three standard deviations are 13"
+
+
+def test_changes_of_drivers_are_ranked_and_those_that_work_together_told():
+    found = of.sensitivity(BASE, {"fare": 10.0, "flag": of.Shift(amount=1.0)})
+    by_hand = {name: float(under(rule, name).mean.sum() - BASE.mean.sum())
+               for name, rule in (("fare", of.Shift(percent=10.0)), ("flag", of.Shift(amount=1.0)))}  # fmt: skip
+    assert dict(zip(found.drivers, found.total, strict=True)) == pytest.approx(by_hand)
+    assert abs(found.total[0]) >= abs(found.total[1])
+    assert (found.low < found.total).all()
+    assert found.periods.sum().to_numpy() == pytest.approx(found.total)
+    both = of.Scenario("both", {"fare": of.Shift(percent=10.0), "flag": of.Shift(amount=1.0)})
+    together = FIT.forecast(AHEAD, plan=PLAN, scenario=both).mean.sum() - BASE.mean.sum()
+    assert found.pairs[0, 1] == pytest.approx(together - sum(by_hand.values()))
+    level = of.Model("sold", terms=TERMS).fit(PAST).forecast(AHEAD, plan=PLAN)
+    assert of.sensitivity(level).interactions.empty, "on the level scale effects add"
+    assert abs(of.sensitivity(level).pairs[0, 1]) < 1e-9 * level.mean.sum()
+
+
+@pytest.mark.parametrize("how", ["constant", "percent", "amount"])
+def test_seeking_a_goal_turns_the_forecast_round(how):
+    rule = {"constant": 21.3, "percent": of.Shift(percent=7.7), "amount": of.Shift(amount=-1.4)}[how]
+    wanted = {"constant": 21.3, "percent": 7.7, "amount": -1.4}[how]
+    total = float(under(rule).mean.sum())
+    found = of.seek(BASE, "fare", total, how=how, limits={"constant": (10.0, 40.0)}.get(how))
+    assert found.met
+    assert found.value == pytest.approx(wanted, rel=1e-9)
+    assert found.forecast.mean.sum() == pytest.approx(total, rel=1e-12)
+    part = of.seek(BASE, "fare", float(under(rule).mean[4:8].sum()), how=how, limits={"constant": (10.0, 40.0)}.get(how),
+                   span=(DATA.index[CUT + 4], DATA.index[CUT + 7]))  # fmt: skip
+    assert part.value == pytest.approx(wanted, rel=1e-9)
+    assert np.array_equal(part.forecast.mean[:4], BASE.mean[:4])
+
+
+def test_a_goal_out_of_reach_is_told_with_the_nearest():
+    found = of.seek(BASE, "fare", 1e7, limits=(15.0, 25.0))
+    assert not found.met
+    assert found.value in (15.0, 25.0)
+    assert "No 'fare' between 15 and 25 makes the total of 13 weeks" in found.sentence
+    # A bent curve reaches a total from either side of its top.
+    bent = PAST.assign(sold=100.0 - np.square(PAST["fare"] - PAST["fare"].mean()))
+    ahead = of.Model("sold", terms=[of.Driver("fare", curve="smooth")]).fit(bent).forecast(AHEAD, plan=PLAN)
+    twice = of.seek(ahead, "fare", float(bent["sold"].quantile(0.3)) * AHEAD)
+    assert twice.met
+    assert len(twice.others) >= 1
+    assert of.seek(ahead, "fare", twice.goal, limits=(min(twice.value, *twice.others) - 1e-3, 1e3)).met
+    for ask, message in (
+        (lambda: of.seek(BASE, "fares", 1.0), "no driver 'fares'"),
+        (lambda: of.seek(BASE, "fare", float("nan")), "found nan"),
+        (lambda: of.seek(BASE, "fare", 1.0, how="double"), "found 'double'"),
+        (lambda: of.seek(BASE, "fare", 1.0, limits=(2.0, 1.0)), "lower one first"),
+        (lambda: of.seek(BASE, "fare", 1.0, span="2031"), "lies in 2031"),
+    ):
+        with pytest.raises(of.InputError, match=message):
+            ask()
+
+
+def test_adjustments_by_hand_stay_apart_and_are_scored():
+    day = [str(each.date()) for each in DATA.index[CUT : CUT + AHEAD]]
+    who = {"reason": "a fair", "author": "Ida"}
+    given = [
+        of.Override(day[0], amount=50.0, **who),
+        of.Override((day[2], day[4]), percent=10.0, **who),
+        of.Override((day[6], day[9]), total=400.0, **who),
+        of.Override(day[0], amount=5.0, **who),
+    ]
+    made = of.override(BASE, given)
+    assert made.mean[0] == pytest.approx(BASE.mean[0] + 55.0)
+    assert made.mean[2:5] == pytest.approx(BASE.mean[2:5] * 1.1)
+    assert made.mean[6:10].sum() == pytest.approx(400.0)
+    assert np.array_equal(made.mean[10:], BASE.mean[10:])
+    rows = made.contributions
+    assert rows.values.sum(axis=0) == pytest.approx(made.mean, rel=1e-9)
+    assert rows.values[rows.rows.index("adjustment")] == pytest.approx(made.mean - BASE.mean)
+    assert {step.name: step.amount[0] for step in of.walk(made).steps}["adjustment"] == pytest.approx(
+        made.mean.sum() - BASE.mean.sum()
+    )
+    assert np.array_equal(made.without(0, 1, 2, 3).mean, BASE.mean)
+    came = pd.Series(BASE.mean * np.r_[np.ones(2), np.full(11, 1.1)], DATA.index[CUT : CUT + AHEAD])
+    scored = made.scored(came)
+    assert scored["helped"].tolist() == [False, True, bool(scored["error_after"][2] < scored["error_before"][2]), False]
+    assert scored["error_after"][1] == pytest.approx(0.0, abs=1e-9)
+    assert "Ida: a fair." in made.sentences
+    faults = [
+        ([of.Override(day[0], percent=1.0, **who), of.Override(day[0], amount=1.0, **who)], "contradict each other"),
+        ([of.Override("2031", percent=1.0, **who)], "lies outside the forecast"),
+        ([of.Override("2024", total=9e4, **who)], "neither known nor forecast"),
+    ]
+    for overrides, message in faults:
+        with pytest.raises(of.InputError, match=message):
+            of.override(BASE, overrides)
+    for fields, message in (({"percent": 1.0}, "has no reason"), ({**who}, "no size"),
+                            ({**who, "percent": 1.0, "total": 2.0}, "percent and total"),
+                            ({**who, "amount": float("inf")}, "found inf")):  # fmt: skip
+        with pytest.raises(of.InputError, match=message):
+            of.Override(day[0], **fields)
+
+
+def test_assumptions_that_mean_nothing_end_in_one_message():
+    faults = [
+        (lambda: under(of.Shift(percent=1.0), "fares"), "the model has no driver 'fares'"),
+        (lambda: under(of.Shift(percent=1.0, since="2031-01-01")), "no period of 'fare' lies in 2031-01-01"),
+        (lambda: under(of.Stated({"2031-01-01": 3.0})), "lies in 2031-01-01"),
+        (lambda: under([1.0, 2.0]), "found 2 values for 'fare', but 13 periods"),
+        (lambda: under(of.AsIn(1990)), "no whole run of these periods in 1990"),
+        (lambda: under(of.Shift(percent=1.0), plan=None), "nothing is planned of 'fare'"),
+        (of.Shift, "a percentage or an amount"),
+        (lambda: of.Shift(percent=float("nan")), "found nan"),
+        (lambda: of.AsIn("coldest"), "found 'coldest'"),
+        (lambda: of.Scenario("s", {"fare": "as ever"}), "driver 'fare': there is no way 'as ever'"),
+        (lambda: of.Scenario("s", {"fare": {"way": "year before", "grow": 1.0}}), "has no 'grow'"),
+        (lambda: of.Scenario("s", {"fare": {"way": "as in"}}), "needs more than is given"),
+        (lambda: of.Scenario("as planned", {}), "Give a name other than"),
+        (lambda: of.Scenario("s", [1]), "a rule for each driver"),
+        (lambda: of.scenarios(FIT, [], AHEAD, plan=PLAN), "there is no scenario"),
+        (lambda: of.scenarios(FIT, [of.Scenario("s", {})] * 2, AHEAD, plan=PLAN), "two scenarios are called 's'"),
+        (lambda: of.scenarios(FIT, [of.Scenario("s", {"x": 1.0})], AHEAD, plan=PLAN), "scenario 's': the model has no"),
+        (lambda: of.sensitivity(BASE, {"fares": 1.0}), "no driver 'fares'"),
+        (lambda: of.year_of_days(BASE.contributions, "fares"), "no contribution of 'fares'"),
+        (lambda: of.year_of_days(BASE.contributions, year=1990), "no day of 1990"),
+    ]
+    for ask, message in faults:
+        with pytest.raises(of.InputError, match=message):
+            ask()
+    far = of.scenarios(FIT, [of.Scenario("far", {"fare": 99.0})], AHEAD, plan=PLAN)
+    assert "In 'far'" in far.sentences, "what history has never seen is told"
