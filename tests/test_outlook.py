@@ -272,4 +272,4 @@ def test_assumptions_that_mean_nothing_end_in_one_message():
         with pytest.raises(of.InputError, match=message):
             ask()
     far = of.scenarios(FIT, [of.Scenario("far", {"fare": 99.0})], AHEAD, plan=PLAN)
-    assert "In 'far'" in far.sentences, "what history has never seen is told"
+    assert "Beyond what history has seen, 'far': In 13 weeks of the forecast 'fare'" in far.sentences

@@ -116,11 +116,11 @@ class Paths:
     @property
     def sentence(self) -> str:
         """What the total comes to, and how sure that is."""
-        row = self.totals().iloc[0]
+        row, whole = self.totals().iloc[0], float(self.forecast.mean.sum())
         unit = f" {self.forecast.fit.unit}" if self.forecast.fit.unit else ""
         kind = "normal noise" if self.noise == "normal" else "noise resampled from the residuals"
         return (
-            f"{self.forecast.fit.label}, total of {self.axis.spell()}: {number(row['mean'], 4)}{unit}, with 95 % "
+            f"{self.forecast.fit.label}, total of {self.axis.spell()}: {number(whole, 4)}{unit}, with 95 % "
             f"chance between {number(row['q0.025'], 4)} and {number(row['q0.975'], 4)} ({len(self.values):,} joint "
             f"paths, {kind})."
         )

@@ -149,8 +149,14 @@ class Scenarios:
             lines.append(f"'{name}': {signed(float(row['difference']), 4)}{unit}{told}{sure}. "
                          f"{self._assumes(str(name))}")  # fmt: skip
         lines = [f"{head} {self._assumes(self.base)}".strip(), *lines]
+        beyond: dict[str, list[str]] = {}
         for name, found in self.findings.items():
-            lines += [f"In '{name}': {each}" for each in found if each.check == "beyond the range"]
+            for each in found:
+                if each.check == "beyond the range":
+                    beyond.setdefault(each.message, []).append(name)
+        # What the base does as well is told with its forecast.
+        lines += [f"Beyond what history has seen, {' and '.join(map(repr, names))}: {message}"
+                  for message, names in beyond.items() if self.base not in names]  # fmt: skip
         return "\n".join(lines)
 
     @property

@@ -1,0 +1,251 @@
+"""The story: pages of plain sentences, word for word, and what they are held against on the command line."""
+
+import json
+import shutil
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import offing as of
+from offing.demo import forecast_only
+
+LAST_YEAR = """\
+ferry tickets: 13 weeks from 2026-06-29 to 2026-09-21
+
+The forecast is 223,169 tickets: 6,514 tickets or 2.8 % less than the year before, 229,683 (95 % between 1,450 and
+  11,579 less).
+
+What raises it
+'price' adds 3,490 tickets, 1.52 points of growth (95 % between +1,009 and +5,972).
+'storm hours' adds 1,725 tickets, 0.751 points of growth (95 % between +1,367 and +2,084).
+'calendar' adds 1,022 tickets, 0.445 points of growth (95 % between +824 and +1,220).
+
+What lowers it
+'trend' takes away 6,043 tickets, 2.63 points of growth (95 % between −10,144 and −1,942).
+'cruise calls' takes away 3,202 tickets, 1.39 points of growth (95 % between −3,835 and −2,568).
+'sailings' takes away 325 tickets, 0.142 points of growth (95 % between −395 and −256).
+
+What no driver accounts for
+What no term explained in the year before accounts for −2,196 tickets.
+
+What cannot be told from nothing
+What the periods before carry on (−1,030 tickets).
+
+How sure
+ferry tickets, total of 13 weeks from 2026-06-29 to 2026-09-21: 223,169 tickets, with 95 % chance between 211,513 and
+  235,573 (5,000 joint paths, normal noise).
+ferry tickets exceeds 23,000 tickets in some week with 48 % chance, most likely in 2026-08-24 (42 %); what lies beyond
+  adds up to 522 tickets on average.
+
+What moves it most
+'fare' +10 % throughout moves ferry tickets of 13 weeks from 2026-06-29 to 2026-09-21 by −15,755 tickets, −7.1 % (95 %
+  between −20,425 and −11,085).
+'sailings' +10 % throughout moves them by +10,137 tickets, +4.5 % (95 % between +7,855 and +12,420).
+'cruise calls' +10 % throughout moves them by +1,682 tickets, +0.75 % (95 % between +1,333 and +2,031).
+
+What if
+'dearer': −4,822 tickets (−2.2 %, 95 % between −6,282 and −3,378). It assumes 'fare' +5 % from 2026-08-03.
+'stormy and dearer': −7,593 tickets (−3.4 %, 95 % between −9,077 and −6,152). It assumes 'fare' +5 % from 2026-08-03;
+  'storm hours' as in 13 weeks from 2022-07-04 to 2022-09-26, of 4 years seen the worst: that of the lowest forecast.
+'unknown': −3,558 tickets (−1.6 %, 95 % between −10,630 and +4,261); it may be nothing. It assumes 'sailings' as a
+  model of its own expects (season, own lags; off by 3.74 sailings from 6 past origins); 'storm hours' as a model of
+  its own expects (season; off by 14.8 hours from 6 past origins).
+Beyond what history has seen, 'dearer' and 'stormy and dearer': In 10 weeks of the forecast 'fare' lies outside what
+  was fitted (up to 21.651 EUR; fitted 16.22 to 20.51 EUR).
+
+By hand
+2026-08-10 to 2026-08-17: +4 % by hand, +1,347 tickets in 2 weeks. harbour office: the sailing school's jubilee.
+
+What it rests on
+warning: In 4 weeks of the forecast 'fare' lies outside what was fitted (up to 20.75 EUR; fitted 16.22 to 20.51 EUR).
+  There the forecast prolongs the effect beyond experience.
+The price of not knowing the drivers: RMSE 1,348 ex-ante, with what was known or expected of them, against 807 ex-
+  post, with their actual values (+67 %).
+"""
+
+LAST_MONTH = """\
+ferry tickets: 13 weeks from 2026-06-01 to 2026-08-24
+
+The forecast of 2026-06-29 is 238,457 tickets: 5,039 tickets or 2.2 % more than the forecast of 2026-06-01, 233,417.
+
+Step by step, in this order
+Revised data: +260 tickets.
+  What the periods before carry on adds 260 tickets, 0.111 points of growth.
+Drivers' actual values: −0.369 tickets.
+  1 small step adds up to −0.369 tickets.
+Changed assumptions: −1,385 tickets.
+  'price' takes away 1,385 tickets, 0.593 points of growth (95 % between −1,827 and −943).
+New actual values: +4,565 tickets.
+  What no term explains adds 2,521 tickets, 1.08 points of growth.
+  What the periods before carry on adds 2,059 tickets, 0.882 points of growth (95 % between +651 and +3,467).
+  1 more small step adds up to −15.3 tickets.
+Estimated anew: +1,600 tickets.
+  The level adds 1,112 tickets, 0.476 points of growth.
+  'calendar' adds 614 tickets, 0.263 points of growth.
+  'trend' adds 503 tickets, 0.215 points of growth.
+  'sailings' takes away 263 tickets, 0.113 points of growth.
+  What the periods before carry on takes away 239 tickets, 0.103 points of growth.
+  4 more small steps add up to −127 tickets.
+"""
+
+BRIEF = """\
+ferry tickets: 13 weeks from 2026-06-29 to 2026-09-21
+- forecast 223,169 tickets, the year before 229,683: −6,514 (−2.8 %, 95 % between −11,579 and −1,450)
+- higher: price +3,490 (95 % between +1,009 and +5,972)
+- higher: storm hours +1,725 (95 % between +1,367 and +2,084)
+- higher: calendar +1,022 (95 % between +824 and +1,220)
+- lower: trend −6,043 (95 % between −10,144 and −1,942)
+- lower: cruise calls −3,202 (95 % between −3,835 and −2,568)
+- lower: sailings −325 (95 % between −395 and −256)
+- not explained the year before: −2,196 tickets
+- not to be told from nothing: past surprises −1,030
+"""
+
+
+def test_the_page_against_last_year_word_for_word(run_cli, demo_folder):
+    ran = run_cli("explain", demo_folder / "study.toml", "--against", "last-year")
+    assert (ran.status, ran.err) == (0, "")
+    assert ran.out == LAST_YEAR
+
+
+def test_the_page_from_last_month_word_for_word(run_cli, demo_folder, tmp_path):
+    ran = run_cli("explain", demo_folder / "study.toml", "--against", "last-month/study.toml", "--out", tmp_path)
+    assert ran.out.startswith(LAST_MONTH)
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["story.txt", "walk.csv", "walk.png"]
+    rows = pd.read_csv(tmp_path / "walk.csv")
+    steps = rows[~rows["step"].isin(["start", "end"])]
+    start, end = (float(rows[rows["step"] == each]["amount"].iloc[0]) for each in ("start", "end"))
+    assert start + steps["amount"].sum() == pytest.approx(end, rel=1e-9)
+    # Two values were revised, the plan of the fare changed, and four weeks came.
+    sums = steps.groupby("phase")["amount"].sum()
+    assert sums["revised data"] > 0.0
+    assert sums["changed assumptions"] < 0.0
+
+
+def test_the_points_word_for_word(run_cli, demo_folder):
+    ran = run_cli("explain", demo_folder / "study.toml", "--against", "last-year", "--brief")
+    assert ran.out.startswith(BRIEF)
+
+
+def test_a_forecast_is_held_against_whatever_is_asked(run_cli, demo_folder):
+    study = demo_folder / "study.toml"
+    told = {
+        "mean": "less than the history's mean",
+        "2025-07": "less than 2025-07, the mean of its weeks",
+        "2025-06-30..2025-09-28": "2025-06-30 to 2025-09-28, the mean of its weeks",
+        "dearer": "than 'dearer'",
+        "2026-06-01": "the forecast of 2026-06-01",
+        "baseline": "more than baseline",
+    }
+    for against, words in told.items():
+        out = " ".join(run_cli("explain", study, "--against", against).out.split())
+        assert words in out.replace("more than the history", "less than the history").replace(
+            "more than 2025", "less than 2025"
+        ), against
+    came = run_cli("explain", study, "--against", "outcome", "--as-of", "2026-03-30").out
+    assert "The outcome is 155,816 tickets" in came
+    assert "Drivers that turned out otherwise" in came
+    machine = json.loads(run_cli("explain", study, "--against", "last-year", "--json").out)
+    assert set(machine) == {"story", "walk"}
+    for against, words in (("outcome", "Say from when it is, with --as-of"), ("nothing", "to hold the forecast against"),
+                           ("1999", "no known period lies in 1999"), ("gone.toml", "There is no file")):  # fmt: skip
+        ran = run_cli("explain", study, "--against", against)
+        assert (ran.status, ran.out) == (2, ""), against
+        assert words in ran.err
+
+
+def test_explain_writes_what_the_study_asks(demo_folder):
+    results = demo_folder / "results"
+    made = {name: pd.read_csv(results / f"{name}.csv") for name in (
+        "scenarios", "differences", "walks", "sensitivity", "goals", "overrides", "forecast", "contributions")}  # fmt: skip
+    for table in made.values():
+        assert table.columns[:3].tolist() == ["series", "model", "scenario"]
+    totals = made["forecast"].groupby("scenario")["forecast"].sum()
+    stated = made["scenarios"].set_index("scenario")
+    assert stated["total"].to_dict() == pytest.approx(totals.drop("by hand").to_dict())
+    gaps = made["differences"].groupby("scenario")["difference"].sum()
+    assert gaps.to_dict() == pytest.approx(stated["difference"].drop("as planned").to_dict())
+    rows = made["contributions"].groupby(["scenario", "period"])["contribution"].sum()
+    ahead = made["forecast"].set_index(["scenario", "period"])["forecast"]
+    assert rows.loc[ahead.index].to_numpy() == pytest.approx(ahead.to_numpy(), rel=1e-9)
+    hand = made["overrides"]["change"].sum()
+    assert totals["by hand"] - totals["as planned"] == pytest.approx(hand)
+    assert made["goals"]["met"].all()
+    assert {"walk-1.png", "walk-2.png", "walk-3.png", "scenarios.png", "sensitivity.png"} <= {
+        path.name for path in results.iterdir()
+    }
+
+
+BASE = "[scenarios.a]\ndrivers.fare = { percent = 5 }\n"
+FAULTS = {
+    "a circle": ('[scenarios.a]\nbase = "b"\n[scenarios.b]\nbase = "a"\n', "go round in a circle: a → b → a"),
+    "an unknown base": ('[scenarios.a]\nbase = "c"\n', "key 'scenarios.a.base': there is no scenario 'c'"),
+    "an unknown driver": ("[scenarios.a]\ndrivers.fares = 3.0\n", "there is no driver 'fares'. Did you mean 'fare'?"),
+    "an unknown way": ('[scenarios.a]\ndrivers.fare = "as ever"\n', "there is no way 'as ever'"),
+    "an unknown field": ("[scenarios.a]\ndrivers.fare = { percent = 5, when = 3 }\n", "has no 'when'"),
+    "after the horizon": ('[scenarios.a]\ndrivers.fare = { percent = 5, since = "2027-01-01" }\n',
+                          "scenario 'a': no period of 'fare' lies in 2027-01-01"),
+    "an unknown key": ('[scenarios.a]\ndriver.fare = 3.0\n', "there is no such key. Did you mean 'drivers'?"),
+    "a walk to nowhere": (BASE + '[[walks]]\nscenario = "b"\n', "there is no scenario 'b'"),
+    "a group of nothing": ('[groups]\nprice = ["fares"]\n', "there is no term 'fares'. Did you mean 'fare'?"),
+    "a term in two groups": ('[groups]\na = ["fare"]\nb = ["fare"]\n', "'fare' is in the group 'a' already"),
+    "a goal of no driver": ('[[goals]]\ndriver = "fares"\ntotal = 3.0\n', "there is no driver 'fares'"),
+    "a change of no driver": ("[changes]\nfares = 3.0\n", "there is no driver 'fares'"),
+    "two overrides": (
+        '[[overrides]]\nspan = "2026-07"\npercent = 1\nreason = "a"\nauthor = "A"\n'
+        '[[overrides]]\nspan = "2026-07-06"\npercent = 1\nreason = "b"\nauthor = "B"\n', "contradict each other"),
+    "an override of nobody": ('[[overrides]]\nspan = "2026-07"\npercent = 1\n', "an override has no reason"),
+    "a threshold beyond": ("[[chances]]\nthreshold = 9e9\n", "lies outside all 5,000 paths"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", FAULTS)
+def test_a_study_that_asks_for_nonsense_ends_with_one_message(case, run_cli, demo_folder, tmp_path):
+    added, message = FAULTS[case]
+    for name in ("tickets.csv", "plan.csv", "island_days.csv"):
+        shutil.copy(demo_folder / name, tmp_path / name)
+    (tmp_path / "study.toml").write_text(forecast_only((demo_folder / "study.toml").read_text()) + added)
+    ran = run_cli("explain", tmp_path / "study.toml", "--out", tmp_path / "out")
+    assert (ran.status, ran.out) == (2, "")
+    assert ran.err.startswith("Error: study.toml")
+    assert ran.err.count("\n") == 1
+    assert message in ran.err
+    assert not (tmp_path / "out").exists()
+
+
+def test_overrides_are_scored_when_their_outcome_is_known(run_cli, demo_folder, tmp_path):
+    for name in ("tickets.csv", "plan.csv", "island_days.csv"):
+        shutil.copy(demo_folder / name, tmp_path / name)
+    text = forecast_only((demo_folder / "study.toml").read_text()) + (
+        '[[overrides]]\nspan = "2026-06"\npercent = 5\nreason = "a fair"\nauthor = "Ida"\nmade = "2026-05-04"\n'
+    )
+    (tmp_path / "study.toml").write_text(text)
+    ran = run_cli("forecast", tmp_path / "study.toml", "--out", tmp_path / "out")
+    assert ran.status == 0
+    assert "The override of 2026-06 (Ida: a fair)" in ran.out
+    (row,) = pd.read_csv(tmp_path / "out" / "override_scores.csv").to_dict("records")
+    assert row["periods"] == 4
+    assert row["helped"] == (row["error_after"] < row["error_before"])
+
+
+def test_importance_puts_shares_beside_worth_and_says_why_they_differ():
+    """A driver with a twin explains much but is worth little; one that acts rarely the other way round."""
+    generator = np.random.default_rng(3)
+    n = 160
+    fare = generator.normal(size=n).cumsum() * 0.5
+    twin, rare = fare + generator.normal(0.0, 0.05, n), (np.arange(n) % 16 == 5).astype(float)
+    sold = 100.0 + 3.0 * fare + 4.0 * rare + generator.normal(0.0, 0.5, n)
+    data = pd.DataFrame({"sold": sold, "fare": fare, "twin": twin, "rare": rare},
+                        pd.date_range("2020-01-06", periods=n, freq="7D"))  # fmt: skip
+    model = of.Model("sold", terms=[of.Driver("fare"), of.Driver("twin"), of.Driver("rare")])
+    judged = of.compare(of.backtest(of.without_each(model), data, horizon=16, origins=5, basis="ex-post"))
+    found = of.importance(model.fit(data), of.worth(judged))
+    table = found.table.set_index("term")
+    assert table["share"].sum() == pytest.approx(model.fit(data).figures.r_squared)
+    assert table.loc["fare", "share"] == pytest.approx(table.loc["twin", "share"], abs=0.05)
+    assert table.loc["fare", "alone"] < 0.05 < table.loc["fare", "share"]
+    assert "stand in for it" in table.loc["twin", "why"]
+    assert table.loc["rare", "worth"] > 0.2
+    assert found.terms[-1] == "rare"
+    assert "without it RMSE ahead would be" in found.sentences
