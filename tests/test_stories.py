@@ -128,21 +128,28 @@ def test_the_points_word_for_word(run_cli, demo_folder):
     assert ran.out.startswith(BRIEF)
 
 
-def test_a_forecast_is_held_against_whatever_is_asked(run_cli, demo_folder):
-    study = demo_folder / "study.toml"
+def lean(demo_folder, folder, added=""):
+    """The demo's study with its forecast only, and what is added to it."""
+    for name in ("tickets.csv", "plan.csv", "island_days.csv"):
+        shutil.copy(demo_folder / name, folder / name)
+    study = folder / "study.toml"
+    study.write_text(forecast_only((demo_folder / "study.toml").read_text()) + added)
+    return study
+
+
+def test_a_forecast_is_held_against_whatever_is_asked(run_cli, demo_folder, tmp_path):
+    study = lean(demo_folder, tmp_path, BASE)
     told = {
-        "mean": "less than the history's mean",
+        "mean": "than the history's mean",
         "2025-07": "less than 2025-07, the mean of its weeks",
-        "2025-06-30..2025-09-28": "2025-06-30 to 2025-09-28, the mean of its weeks",
-        "dearer": "than 'dearer'",
+        "2025-06-30..2025-09-28": "than 2025-06-30 to 2025-09-28, the mean of its weeks",
+        "a": "more than 'a'",
         "2026-06-01": "the forecast of 2026-06-01",
         "baseline": "more than baseline",
     }
     for against, words in told.items():
         out = " ".join(run_cli("explain", study, "--against", against).out.split())
-        assert words in out.replace("more than the history", "less than the history").replace(
-            "more than 2025", "less than 2025"
-        ), against
+        assert words in out, against
     came = run_cli("explain", study, "--against", "outcome", "--as-of", "2026-03-30").out
     assert "The outcome is 155,816 tickets" in came
     assert "Drivers that turned out otherwise" in came
@@ -203,10 +210,7 @@ FAULTS = {
 @pytest.mark.parametrize("case", FAULTS)
 def test_a_study_that_asks_for_nonsense_ends_with_one_message(case, run_cli, demo_folder, tmp_path):
     added, message = FAULTS[case]
-    for name in ("tickets.csv", "plan.csv", "island_days.csv"):
-        shutil.copy(demo_folder / name, tmp_path / name)
-    (tmp_path / "study.toml").write_text(forecast_only((demo_folder / "study.toml").read_text()) + added)
-    ran = run_cli("explain", tmp_path / "study.toml", "--out", tmp_path / "out")
+    ran = run_cli("explain", lean(demo_folder, tmp_path, added), "--out", tmp_path / "out")
     assert (ran.status, ran.out) == (2, "")
     assert ran.err.startswith("Error: study.toml")
     assert ran.err.count("\n") == 1
@@ -215,13 +219,8 @@ def test_a_study_that_asks_for_nonsense_ends_with_one_message(case, run_cli, dem
 
 
 def test_overrides_are_scored_when_their_outcome_is_known(run_cli, demo_folder, tmp_path):
-    for name in ("tickets.csv", "plan.csv", "island_days.csv"):
-        shutil.copy(demo_folder / name, tmp_path / name)
-    text = forecast_only((demo_folder / "study.toml").read_text()) + (
-        '[[overrides]]\nspan = "2026-06"\npercent = 5\nreason = "a fair"\nauthor = "Ida"\nmade = "2026-05-04"\n'
-    )
-    (tmp_path / "study.toml").write_text(text)
-    ran = run_cli("forecast", tmp_path / "study.toml", "--out", tmp_path / "out")
+    added = '[[overrides]]\nspan = "2026-06"\npercent = 5\nreason = "a fair"\nauthor = "Ida"\nmade = "2026-05-04"\n'
+    ran = run_cli("forecast", lean(demo_folder, tmp_path, added), "--out", tmp_path / "out")
     assert ran.status == 0
     assert "The override of 2026-06 (Ida: a fair)" in ran.out
     (row,) = pd.read_csv(tmp_path / "out" / "override_scores.csv").to_dict("records")

@@ -82,7 +82,8 @@ def _is_branch(step: Any) -> bool:
 def _worded(fault: Any, path: Path, known: Mapping[Path, Iterable[str]]) -> tuple[str, str]:
     kind, value = fault["type"], fault.get("input")
     if kind in ("extra_forbidden", "unexpected_keyword_argument"):
-        pattern = tuple("*" if isinstance(step, int) or (path[:1] in (("sources",), ("scenarios",)) and i == 1) else step
+        named = path[:1] in (("sources",), ("scenarios",))
+        pattern = tuple("*" if isinstance(step, int) or (named and i == 1) else step
                         for i, step in enumerate(path[:-1]))  # fmt: skip
         return "there is no such key", nearest(str(path[-1]), known.get(pattern, ()))
     if kind in ("missing", "missing_argument"):
