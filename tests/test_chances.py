@@ -182,3 +182,28 @@ total = true
     assert ran.status == 2
     assert "9e+09 lies outside all 5,000 paths" in ran.err
     assert "study.toml, line" in ran.err
+
+
+def test_totals_of_a_span_and_of_several_series():
+    """The total of a span and of two series is that of the analytic normal case, within simulation error."""
+    months = pd.period_range("2018-01", periods=72, freq="M")
+    both = {}
+    for name, seed in (("north", 1), ("south", 2)):
+        noise = np.random.default_rng(seed).normal(0.0, 3.0, 72)
+        both[name] = of.Model("sold").fit(pd.Series(100.0 + noise, months, name="sold")).forecast(12)
+    joint = of.paths(both, count=20_000)
+    exact = [of.totals(each, "quarter") for each in both.values()]
+    half = np.hypot(*[each.high[-4] - each.total[-4] for each in exact])
+    part = joint.within("2024-Q1")
+    row = part.totals().iloc[0]
+    assert part.mean.sum() == pytest.approx(sum(each.total[-4] for each in exact))
+    assert row["q0.975"] - row["q0.025"] == pytest.approx(2.0 * half, rel=0.03)
+    assert "sold, 2 series together, total of 3 months from 2024-01 to 2024-03" in part.sentence
+    assert part.reaching(float(row["q0.9"]), total=True).in_any == pytest.approx(0.1, abs=0.001)
+    alone = of.paths(both["north"]).within(("2024-02-01", "2024-03-31"))
+    assert alone.values.shape == (5000, 2)
+    assert alone.table.index.month.tolist() == [2, 3]
+    with pytest.raises(of.InputError, match="lies in 2031"):
+        joint.within("2031")
+    with pytest.raises(of.InputError, match="has other periods"):
+        of.paths({"a": both["north"], "b": both["south"].fit.forecast(3)})

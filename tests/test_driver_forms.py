@@ -173,3 +173,27 @@ def test_nothing_leaks_from_later_values():
 def test_forms_that_do_not_go_together_are_refused(make, message):
     with pytest.raises(of.InputError, match=message):
         make()
+
+
+def test_a_response_tells_elasticities_over_the_range_and_what_drivers_do_together():
+    """A constant elasticity is one at every value; an interaction bends the response by what it is held beside."""
+    generator = np.random.default_rng(2)
+    n = 200
+    fare, rain = generator.uniform(10.0, 30.0, n), generator.uniform(0.0, 5.0, n)
+    days = pd.date_range("2023-01-01", periods=n, freq="D")
+    sold = 900.0 * fare**-0.7 * np.exp(generator.normal(0.0, 0.01, n))
+    data = pd.DataFrame({"sold": sold, "fare": fare, "rain": rain}, days)
+    fit = of.Model("sold", scale="log", terms=[of.Driver("fare", transform=["log"])]).fit(data)
+    table = of.response(fit).table
+    slope = fit.coefficients["coefficient"].iloc[1]
+    assert table["elasticity"].to_numpy() == pytest.approx(slope, rel=1e-3)
+    data["sold"] = 200.0 - 2.0 * fare + 3.0 * rain - 0.5 * fare * rain + generator.normal(0.0, 0.1, n)
+    terms = [of.Driver("fare"), of.Driver("rain"), of.Interaction(["fare", "rain"])]
+    fit = of.Model("sold", terms=terms).fit(data)
+    for held in (0.0, 4.0):
+        found = of.response(fit, "fare", beside={"rain": held})
+        slope = np.polyfit(found.value, found.effect, 1)[0]
+        assert slope == pytest.approx(-2.0 - 0.5 * held, rel=0.02)
+        assert f"with 'rain' at {held:g}" in found.sentence
+    found = of.sensitivity(fit.forecast(5, plan=data.iloc[:5].set_index(days[-1] + pd.to_timedelta(range(1, 6), "D"))))
+    assert len(found.interactions) == 1, "what the two do together is told"

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Literal, get_args
 
@@ -12,7 +13,7 @@ import pandas as pd
 from offing.base import InputError, nearest
 from offing.calendar import Axis
 from offing.engine import SEED
-from offing.explain.spans import coarser, owners
+from offing.explain.spans import coarser, named_span, owners
 from offing.model import Forecast
 from offing.model.joint import Noise, outcome_paths
 from offing.model.words import as_html, number, rounded, text_table, wrapped
@@ -36,6 +37,12 @@ class Paths:
         Outcomes (m, h), one path a row.
     noise
         Whether noise is ``normal`` or ``resampled`` from the fit's residuals.
+    series
+        Names of the series that are summed, where there are several.
+    periods
+        Some of the forecast's periods; all of them if it is not said.
+    means
+        The forecast means of several series together.
 
     Examples
     --------
@@ -50,16 +57,47 @@ class Paths:
     forecast: Forecast
     values: Array
     noise: Noise
+    series: tuple[str, ...] = ()
+    periods: Axis | None = None
+    means: Array | None = None
+
+    @property
+    def label(self) -> str:
+        """What is forecast; of several series their sum."""
+        fit = self.forecast.fit
+        return f"{fit.column}, {len(self.series)} series together" if self.series else fit.label
+
+    def within(self, span: object) -> Paths:
+        """The same for some of the periods: ``2026``, ``2026-Q3``, ``2026-07``, one date, or a pair of dates.
+
+        Raises
+        ------
+        InputError
+            If no forecast period lies there.
+        """
+        own, axis = named_span(span, self.axis), self.axis
+        at = np.flatnonzero((axis.ordinals >= own.first) & (axis.ordinals < own.first + own.n))
+        if not len(at):
+            found = f"no forecast period of {axis.spell()} lies in {span}"
+            raise InputError(found, "Give a span among them.", key="span")
+        part = axis.part(int(at[0]), int(at[-1]) + 1)
+        return replace(self, values=self.values[:, at], periods=part)
 
     @property
     def axis(self) -> Axis:
         """The forecast periods."""
-        return self.forecast.axis
+        return self.periods or self.forecast.axis
 
     @cached_property
     def table(self) -> pd.DataFrame:
         """One row a period: the mean of the paths and their quantiles."""
         return _quantiles(self.values, self.axis.index)
+
+    @property
+    def mean(self) -> Array:
+        """The forecast means (h,) of the periods."""
+        whole = self.forecast.mean if self.means is None else self.means
+        return whole[self.axis.ordinals - self.forecast.axis.first]
 
     def totals(self, by: str | None = None) -> pd.DataFrame:
         """Sums over all periods, or over those of each year, quarter or month: their mean and quantiles.
@@ -116,11 +154,11 @@ class Paths:
     @property
     def sentence(self) -> str:
         """What the total comes to, and how sure that is."""
-        row, whole = self.totals().iloc[0], float(self.forecast.mean.sum())
+        row, whole = self.totals().iloc[0], float(self.mean.sum())
         unit = f" {self.forecast.fit.unit}" if self.forecast.fit.unit else ""
         kind = "normal noise" if self.noise == "normal" else "noise resampled from the residuals"
         return (
-            f"{self.forecast.fit.label}, total of {self.axis.spell()}: {number(whole, 4)}{unit}, with 95 % "
+            f"{self.label}, total of {self.axis.spell()}: {number(whole, 4)}{unit}, with 95 % "
             f"chance between {number(row['q0.025'], 4)} and {number(row['q0.975'], 4)} ({len(self.values):,} joint "
             f"paths, {kind})."
         )
@@ -220,11 +258,11 @@ class Reach:
         if self.total:
             return f"The total of {self.paths.axis.spell()} {verb} {what} with {chance} chance; {mean}."
         likely = int(np.argmax(self.by_period.to_numpy()))
-        label = self.paths.axis.labels()[likely]
+        label, unit_of_time = self.paths.axis.labels()[likely], self.paths.axis.frequency.unit
+        there = _chance(float(self.by_period.iloc[likely]), len(self._values))
         return (
-            f"{fit.label} {verb} {what} in some {self.paths.axis.frequency.unit} with {chance} chance, most likely in "
-            f"{label} ({_chance(float(self.by_period.iloc[likely]), len(self._values))}); what lies beyond adds up to "
-            f"{number(self.shortfall)}{unit} on average."
+            f"{self.paths.label} {verb} {what} in some {unit_of_time} with {chance} chance, most likely in {label} "
+            f"({there}); what lies beyond adds up to {number(self.shortfall)}{unit} on average."
         )
 
     def __str__(self) -> str:
@@ -240,13 +278,16 @@ class Reach:
         return as_html(self.sentence, pd.DataFrame({"chance": self.by_period, "first": self.first}))
 
 
-def paths(forecast: Forecast, *, count: int = 5000, seed: int = SEED, noise: Noise = "normal") -> Paths:
+def paths(
+    forecast: Forecast | Mapping[str, Forecast], *, count: int = 5000, seed: int = SEED, noise: Noise = "normal"
+) -> Paths:
     """Joint paths of outcomes: noise with its dynamics, coefficients, and the drivers' own doubt.
 
     Parameters
     ----------
     forecast
-        A forecast by recursion; equations by horizon do not say how periods vary together.
+        A forecast by recursion; equations by horizon do not say how periods vary together. Or several series of the
+        same periods by name, which are summed: each has its own fit, and draws that share nothing with the others.
     count
         How many, from 500 on; rounded up to whole batches of 250. Growth on the year before has 4,000.
     seed
@@ -277,10 +318,28 @@ def paths(forecast: Forecast, *, count: int = 5000, seed: int = SEED, noise: Noi
         raise InputError(f"found {noise!r}", nearest(str(noise), get_args(Noise)), key="noise")
     if isinstance(count, bool) or not isinstance(count, (int, np.integer)) or not 500 <= count <= 1_000_000:
         raise InputError(f"found {count!r}", "Give a whole number from 500 to a million.", key="count")
-    if noise == "resampled" and forecast.fit.scale.growth:
+    first = forecast if isinstance(forecast, Forecast) else next(iter(forecast.values()), None)
+    if first is None:
+        raise InputError("there is no series", "Give forecasts by the names of their series.", key="forecast")
+    if noise == "resampled" and first.fit.scale.growth:
         raise InputError("growth on the year before draws its own normal noise", 'Use noise = "normal".', key="noise")
+    if isinstance(forecast, Mapping):
+        return _summed(forecast, count, seed, noise)
     batches = outcome_paths(forecast, -(-int(count) // _BATCH), seed, noise, mirrored=True)
     return Paths(forecast, np.vstack(list(batches)), noise)
+
+
+def _summed(every: Mapping[str, Forecast], count: int, seed: int, noise: Noise) -> Paths:
+    """Paths of the sum of several series."""
+    first = next(iter(every.values()))
+    for name, each in every.items():
+        if each.axis != first.axis or each.fit.unit != first.fit.unit:
+            raise InputError(f"series {name!r} has other periods or another unit than the first",
+                             "Forecast all of them as far, in one unit.", key="forecast")  # fmt: skip
+    # Series have a fit each, so that their draws are independent: another seed for each.
+    own = [paths(each, count=count, seed=seed + 7919 * i, noise=noise) for i, each in enumerate(every.values())]
+    values, means = np.sum([each.values for each in own], axis=0), np.sum([each.mean for each in own], axis=0)
+    return Paths(first, values, noise, tuple(every), means=means)
 
 
 def _quantiles(values: Array, index: pd.Index | list[str]) -> pd.DataFrame:

@@ -12,7 +12,7 @@ import pandas as pd
 from scipy.optimize import brentq, minimize_scalar
 
 from offing.base import InputError, nearest
-from offing.explain.walking import named_span
+from offing.explain.spans import named_span
 from offing.model import Forecast
 from offing.model.moved import rerun
 from offing.model.words import as_html, number, signed, wrapped

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from offing.base import InputError, count
 from offing.calendar import Axis
-from offing.explain.walking import named_span
+from offing.explain.spans import named_span
 from offing.model import Contributions, Fit, Forecast
 from offing.model.account import Account
 from offing.model.contributions import adjusted

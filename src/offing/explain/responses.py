@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -14,8 +15,9 @@ from offing.explain.asked import asked
 from offing.model import Fit
 from offing.model.layout import Design
 from offing.model.words import as_html, in_units, number, percent, signed, text_table
+from offing.outlook import driver_column
 from offing.tables.table import Array
-from offing.terms import Driver
+from offing.terms import Driver, Interaction
 
 _POINTS = 61
 #: The curve is drawn so far beyond what was seen.
@@ -38,6 +40,11 @@ class Response:
         The driver's values in the fitted periods.
     share
         Whether effects are shares of the level, as on the log scale.
+    elasticity
+        By how many percent the target changes at each value with one percent more (m,); NaN where either is not
+        positive.
+    beside
+        At which values of other drivers, in words.
 
     Examples
     --------
@@ -45,7 +52,7 @@ class Response:
     >>> days = pd.date_range("2024-01-01", periods=6, freq="D")
     >>> data = pd.DataFrame({"sold": [3.0, 5.0, 4.0, 6.0, 5.0, 7.2], "rain": [1, 0, 1, 0, 1, 0]}, days)
     >>> of.response(of.Model("sold", terms=[of.Driver("rain")]).fit(data)).table.columns.tolist()
-    ['value', 'effect', 'low', 'high', 'seen']
+    ['value', 'effect', 'low', 'high', 'elasticity', 'seen']
     """
 
     driver: str
@@ -59,14 +66,15 @@ class Response:
     high: Array
     seen: Array
     share: bool
+    elasticity: Array
+    beside: str = ""
 
     @cached_property
     def table(self) -> pd.DataFrame:
-        """One row a value: ``value, effect, low, high, seen``."""
+        """One row a value: ``value, effect, low, high, elasticity, seen``."""
         inside = (self.value >= self.seen.min()) & (self.value <= self.seen.max())
-        return pd.DataFrame(
-            {"value": self.value, "effect": self.effect, "low": self.low, "high": self.high, "seen": inside}
-        )
+        columns = {"value": self.value, "effect": self.effect, "low": self.low, "high": self.high}
+        return pd.DataFrame({**columns, "elasticity": self.elasticity, "seen": inside})
 
     @property
     def sentence(self) -> str:
@@ -77,7 +85,8 @@ class Response:
         unit = f" {self.target_unit}" if self.target_unit else ""
         told = percent(change) if self.share else signed(change) + unit
         between = f"from {number(ends[0])} to {in_units(number(ends[1]), self.unit)}"
-        return f"'{self.label}' {between} moves {self.target} by {told}, the rest held."
+        held = f"with {self.beside}" if self.beside else "the rest held"
+        return f"'{self.label}' {between} moves {self.target} by {told}, {held}."
 
     def __str__(self) -> str:
         rows = self.table.iloc[:: max(len(self.value) // 12, 1)]
@@ -88,7 +97,7 @@ class Response:
         return as_html(self.sentence, self.table)
 
 
-def response(fit: Fit, driver: str | None = None) -> Response:
+def response(fit: Fit, driver: str | None = None, *, beside: Mapping[str, float] | None = None) -> Response:
     """What the target is at each value of a driver more than at its mean, the rest held and all lags carried through.
 
     The model is run with the driver at each value throughout; on the log scale effects are shares of the level at its
@@ -97,7 +106,9 @@ def response(fit: Fit, driver: str | None = None) -> Response:
     Parameters
     ----------
     driver
-        Name of the driver's term; may be left out where there is one only.
+        Name of the driver's term; may be left out where there is one only. Its interactions count as well.
+    beside
+        Values at which other drivers are held, by their names, which matters where they interact with this one.
 
     Raises
     ------
@@ -124,7 +135,8 @@ def response(fit: Fit, driver: str | None = None) -> Response:
     if past.min() >= 0.0:
         edges = max(edges[0], float(past.min()) if past.min() > 0.0 else 0.0), edges[1]
     values = np.linspace(*edges, _POINTS)
-    moved = [_mean_at(fit, term, value) for value in (*values.tolist(), float(past.mean()))]
+    held = {driver_column(fit, name): float(each) for name, each in (beside or {}).items()}
+    moved = [_mean_at(fit, term, held | {term.data: value}) for value in (*values.tolist(), float(past.mean()))]
     levels, rows = np.array([each[0] for each in moved]), np.array([each[1] for each in moved])
     effect, function = levels[:-1] - levels[-1], rows[:-1] - rows[-1]
     left = 1.0 - sum(fit.own) if fit.own and fit.returns else 1.0
@@ -135,8 +147,14 @@ def response(fit: Fit, driver: str | None = None) -> Response:
         effect, low, high = (np.expm1(each) for each in (effect, low, high))
     else:
         effect, low, high = (each * factor for each in (effect, low, high))
+    size = 1.0 + effect if fit.scale.log else effect + float(np.nanmean(fit.means[fit.used]))
+    known = (values > 0.0) & (size > 0.0)
+    elasticity = np.full(len(values), np.nan)
+    if known.sum() > 2:
+        elasticity[known] = np.gradient(np.log(size[known]), np.log(values[known]))
+    said = " and ".join(f"'{name}' at {number(float(each))}" for name, each in (beside or {}).items())
     return Response(str(term.name), fit.label_of(term), fit.view.sources.unit(term.data), fit.label, fit.unit,
-                    values, effect, low, high, past, fit.scale.log)  # fmt: skip
+                    values, effect, low, high, past, fit.scale.log, elasticity, said)  # fmt: skip
 
 
 def _check(fit: Fit) -> None:
@@ -147,18 +165,27 @@ def _check(fit: Fit) -> None:
         )  # fmt: skip
 
 
-def _mean_at(fit: Fit, term: Driver, value: float) -> tuple[float, Array]:
-    """Mean over the fitted rows of what the driver adds when it has a value throughout, and its derivative (k,)."""
-    place = [slot.term for slot in fit.layout.slots].index(str(term.name))
-    block = term.block(fit.view.holding(term.data, value), fit.axis, fit.states[str(term.name)])
-    blocks = (*fit.rows.blocks[:place], block, *fit.rows.blocks[place + 1 :])
-    part = replace(fit.rows, blocks=blocks).part(place, fit.estimate.beta)
-    slope = np.zeros(fit.layout.k)
-    if part.whole is None:
-        slope[fit.layout.slots[place].places] = part.own[fit.used].mean(axis=0)
-    else:
-        slope = part.whole[fit.used].mean(axis=0)
-    return float(part.value[fit.used].mean()), slope
+def _mean_at(fit: Fit, term: Driver, held: Mapping[str, float]) -> tuple[float, Array]:
+    """Mean over the fitted rows of what the driver and its interactions add, and its derivative (k,).
+
+    Columns have the values at which they are `held` throughout.
+    """
+    view, blocks, places = fit.view, list(fit.rows.blocks), []
+    for column, value in held.items():
+        view = view.holding(column, value)
+    for place, each in enumerate(fit.model.terms):
+        if each.name == term.name or (isinstance(each, Interaction) and term.name in each.of):
+            blocks[place] = each.block(view, fit.axis, fit.states[str(each.name)])
+            places.append(place)
+    mean, slope = 0.0, np.zeros(fit.layout.k)
+    for place in places:
+        part = replace(fit.rows, blocks=tuple(blocks)).part(place, fit.estimate.beta)
+        mean += float(part.value[fit.used].mean())
+        if part.whole is None:
+            slope[fit.layout.slots[place].places] += part.own[fit.used].mean(axis=0)
+        else:
+            slope += part.whole[fit.used].mean(axis=0)
+    return mean, slope
 
 
 @dataclass(frozen=True)

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
 from offing.calendar import Axis, Frequency
+from offing.calendar.axis import instant_of
 from offing.calendar.frequency import UNITS, Unit
 
 #: Names of periods are understood so many years before and after the data.
@@ -76,6 +78,33 @@ def group_named(label: str, near: Axis) -> Group:
     around = Axis(frequency, first - 1, last - first + 3)
     inside = np.flatnonzero(owners(around, groups) == at)
     return Group(label, around.part(int(inside[0]), int(inside[-1]) + 1))
+
+
+def named_span(span: object, near: Axis) -> Axis:
+    """The periods of a year, quarter or month by its name, of one period by its date, or from one date to another.
+
+    Raises
+    ------
+    InputError
+        If it is none of these.
+    """
+    if isinstance(span, str):
+        try:
+            return group_named(span, near).axis
+        except InputError:
+            dates: tuple[Any, Any] = (span, span)
+    elif isinstance(span, Sequence) and len(span) == 2:
+        dates = span[0], span[1]
+    else:
+        dates = (span, span)
+    try:
+        low, high = (int(near.frequency.ordinals(instant_of(each, near.frequency))[0]) for each in dates)
+    except (ValueError, TypeError) as error:
+        raise InputError(f"found {span!r}, which is no span", "Write 2026, 2026-Q3, 2026-07, a date, or two dates.",
+                         key="span") from error  # fmt: skip
+    if high < low:
+        raise InputError(f"{dates[1]} lies before {dates[0]}", "Give the earlier date first.", key="span")
+    return Axis(near.frequency, low, high - low + 1)
 
 
 def groups_named(stated: Mapping[str, float], near: Axis) -> list[tuple[Group, float]]:

@@ -4,17 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from itertools import pairwise
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError, count
 from offing.calendar import Axis
-from offing.calendar.axis import instant_of
 from offing.explain.between import between
 from offing.explain.revision import Stages, outcome_stages, revised_stages, scenario_stages
-from offing.explain.spans import coarser, group_named, owners
+from offing.explain.spans import coarser, named_span, owners
 from offing.explain.walk import Walk, steps_of, together
 from offing.model import Fit, Forecast
 from offing.model.account import BASELINE, Account
@@ -185,33 +184,6 @@ def _within(whole: Axis, span: object) -> Axis:
     if high <= low:
         raise InputError(f"no period of {whole.spell()} lies in {_said(span)}", "Give a span among them.", key="span")
     return Axis(whole.frequency, low, high - low)
-
-
-def named_span(span: object, near: Axis) -> Axis:
-    """The periods of a year, quarter or month by its name, of one period by its date, or from one date to another.
-
-    Raises
-    ------
-    InputError
-        If it is none of these.
-    """
-    if isinstance(span, str):
-        try:
-            return group_named(span, near).axis
-        except InputError:
-            dates: tuple[Any, Any] = (span, span)
-    elif isinstance(span, Sequence) and len(span) == 2:
-        dates = span[0], span[1]
-    else:
-        dates = (span, span)
-    try:
-        low, high = (int(near.frequency.ordinals(instant_of(each, near.frequency))[0]) for each in dates)
-    except (ValueError, TypeError) as error:
-        raise InputError(f"found {span!r}, which is no span", "Write 2026, 2026-Q3, 2026-07, a date, or two dates.",
-                         key="span") from error  # fmt: skip
-    if high < low:
-        raise InputError(f"{dates[1]} lies before {dates[0]}", "Give the earlier date first.", key="span")
-    return Axis(near.frequency, low, high - low + 1)
 
 
 def _said(span: object) -> str:

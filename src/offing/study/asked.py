@@ -20,7 +20,7 @@ from offing.explain import (
     sensitivity,
     walk,
 )
-from offing.explain.walking import named_span
+from offing.explain.spans import named_span
 from offing.model import Fit
 from offing.model.direct import DirectForecast
 from offing.outlook import driver_names

@@ -211,6 +211,7 @@ class ChanceSpec(Part):
     threshold: float
     side: Literal["above", "below"] = "above"
     total: bool = False
+    span: Text | list[str | date] | None = None
     noise: Literal["normal", "resampled"] = "normal"
 
 

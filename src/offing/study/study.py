@@ -317,6 +317,8 @@ class Study:
             with self.placing(("chances", i)):
                 for name, each in self.forecasts.items():
                     joint = paths(each, noise=spec.noise)
+                    if spec.span is not None:
+                        joint = joint.within(tuple(spec.span) if isinstance(spec.span, list) else spec.span)
                     found[name].append(joint.reaching(spec.threshold, side=spec.side, total=spec.total))
         return found
 
