@@ -20,14 +20,14 @@ COMMANDS = {
     "command-demo": "offing demo tern-islands",
     "fit": "offing fit tern-islands/study.toml",
     "forecast": "offing forecast tern-islands/study.toml",
-    "explain": "offing explain tern-islands/study.toml",
+    "explain": "offing explain tern-islands/study.toml --against last-year",
     "backtest": "offing backtest tern-islands/study.toml",
     "compare": "offing compare tern-islands/study.toml",
     "search": "offing search tern-islands/study.toml --budget 10s",
     "command-inspect": "cd tern-islands/raw; offing inspect sales.csv timetable.csv weather.csv island_days.csv "
     "--to week --set sales.decimal=,",
 }
-FIGURES = ("forecast", "contributions", "effects", "indices", "cycle")
+FIGURES = ("forecast", "contributions", "effects")
 VIEWS = ("history", "years", "seasons", "scatter", "echoes", "coverage")
 RAW = ("sales.csv", "timetable.csv", "weather.csv", "island_days.csv")
 #: The ferry's study with bends that are to be found, days around holidays, and a forecast to the year's end.
@@ -80,6 +80,22 @@ def judge(folder: Path, study: Path) -> None:
     together([str(each) for each in parts], SHOTS / "search.png")
 
 
+def why(folder: Path, study: Path) -> None:
+    """The pictures of walks, scenarios and changes of drivers."""
+    told = folder / "told"
+    since = ["offing", "explain", study, "--against", "last-month/study.toml", "--out", told]
+    subprocess.run(since, check=True, stdout=subprocess.DEVNULL)
+    parts = [
+        folder / "tern-islands" / "results" / "walk-1.png",
+        told / "walk.png",
+        folder / "tern-islands" / "results" / "walk-2.png",
+        folder / "heat" / "results" / "year-of-days.png",
+    ]
+    together([str(each) for each in parts], SHOTS / "why.png")
+    names = ("scenarios", "sensitivity", "walk-3", "chances-1")
+    together([str(folder / "tern-islands" / "results" / f"{name}.png") for name in names], SHOTS / "what-if.png")
+
+
 def main() -> None:
     """Make all pictures anew."""
     SHOTS.mkdir(exist_ok=True)
@@ -88,6 +104,8 @@ def main() -> None:
     subprocess.run(["offing", "demo", "tern-islands"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
     for name in FIGURES:
         shutil.copy(folder / "tern-islands" / "results" / f"{name}.png", SHOTS / f"{name}.png")
+    results = folder / "tern-islands" / "results"
+    together([str(results / f"{name}.png") for name in ("cycle", "indices")], SHOTS / "year.png")
     raw = folder / "tern-islands" / "raw"
     look = ["offing", "inspect", *RAW, "--to", "week", "--set", "sales.decimal=,", "--out", "looked"]
     subprocess.run(look, cwd=raw, check=True, stdout=subprocess.DEVNULL)
@@ -111,12 +129,13 @@ def main() -> None:
                    stdout=subprocess.DEVNULL)  # fmt: skip
     months = of.aggregate(of.read(study.with_name("tickets.csv"), stamp="start"), "month", combine={"sold": "sum"})
     model = of.Model("sold", terms=[of.Trend(knots="found"), of.Season()], scale="log")
-    of.figure(of.totals(model.fit(months).forecast(until="2027-12-31"))).savefig(SHOTS / "totals.png", dpi=100)
-    for name in ("trend", "holidays"):
-        shutil.copy(folder / "varied" / f"{name}.png", SHOTS / f"{name}.png")
+    of.figure(of.totals(model.fit(months).forecast(until="2027-12-31"))).savefig(folder / "totals.png", dpi=100)
+    together([str(folder / "varied" / "trend.png"), str(folder / "totals.png")], SHOTS / "trend-totals.png")
+    shutil.copy(folder / "varied" / "holidays.png", SHOTS / "holidays.png")
     subprocess.run(["offing", "demo", "heat", "--story", "heat"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
     (heat_map,) = (folder / "heat" / "results").glob("cycle-season-in-day*.png")
     shutil.copy(heat_map, SHOTS / "heat-map.png")
+    why(folder, study)
     subprocess.run(["offing", "demo", "yard", "--story", "boatyard"], cwd=folder, check=True,
                    stdout=subprocess.DEVNULL)  # fmt: skip
     results = folder / "yard" / "results"

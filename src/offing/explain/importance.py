@@ -73,7 +73,7 @@ class Importance:
         helps = self.worth[i] > 0.0 and self.p[i] <= _CHANCE
         much, own = self.share[i] >= _LITTLE, self.alone[i] >= _SHARED * self.share[i]
         if helps:
-            return "both agree" if much else "rarely at work, but nothing else tells what it does"
+            return "both agree" if much else "little of all variation, but nothing else tells what it does"
         if not much:
             return "both agree: little"
         if not own:
