@@ -96,6 +96,21 @@ def why(folder: Path, study: Path) -> None:
     together([str(folder / "tern-islands" / "results" / f"{name}.png") for name in names], SHOTS / "what-if.png")
 
 
+def terminals(folder: Path) -> None:
+    """The commands in a terminal."""
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    try:
+        time.sleep(2)
+        for name, command in COMMANDS.items():
+            alone = name.startswith("command")
+            shoot(command, (SHOTS if alone else folder) / f"{name}.png", folder)
+    finally:
+        screen.kill()
+        screen.wait()
+    steps = [str(folder / f"{name}.png") for name in COMMANDS if not name.startswith("command")]
+    together(steps, SHOTS / "commands.png")
+
+
 def main() -> None:
     """Make all pictures anew."""
     SHOTS.mkdir(exist_ok=True)
@@ -143,17 +158,7 @@ def main() -> None:
     parts = [weights, *(results / f"{name}.png" for name in ("inputs-weighted", "running-weighted", "combined"))]
     together([str(each) for each in parts], SHOTS / "boatyard.png")
     judge(folder, study)
-    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
-    try:
-        time.sleep(2)
-        for name, command in COMMANDS.items():
-            alone = name.startswith("command")
-            shoot(command, (SHOTS if alone else folder) / f"{name}.png", folder)
-    finally:
-        screen.kill()
-        screen.wait()
-    steps = [str(folder / f"{name}.png") for name in COMMANDS if not name.startswith("command")]
-    together(steps, SHOTS / "commands.png")
+    terminals(folder)
 
 
 if __name__ == "__main__":

@@ -14,6 +14,8 @@ from offing.model.account import BASELINE
 from offing.model.words import as_html, in_units, number, signed, text_table, wrapped
 from offing.tables.table import Array
 
+EVERY = "all terms"
+
 
 @dataclass(frozen=True)
 class YearOfDays:
@@ -61,8 +63,9 @@ class YearOfDays:
         most, least = (int(known[pick(self.values[known])]) for pick in (np.argmax, np.argmin))
         days = self.table.index
         high, low = float(self.values[most]), float(self.values[least])
+        who = "all terms together add" if self.label == EVERY else f"'{self.label}' adds"
         return (
-            f"In {self.year} '{self.label}' adds most to {in_units(self.target, self.unit)} on {_day(days[most])} "
+            f"In {self.year} {who} most to {in_units(self.target, self.unit)} on {_day(days[most])} "
             f"({signed(high)}{unit} against the baseline) and least on {_day(days[least])} ({signed(low)}{unit})."
         )
 
@@ -127,7 +130,7 @@ def year_of_days(contributions: Contributions, term: str | None = None, year: in
                          f"Give one of {', '.join(str(each) for each in counted.index)}.", key="year")  # fmt: skip
     whole = pd.date_range(f"{year}-01-01", f"{year}-12-31", freq="D")
     labels = dict(zip(names, (BASELINE, *contributions.labels), strict=True))
-    label = "all terms" if term is None else labels[term]
+    label = EVERY if term is None else labels[term]
     return YearOfDays(year, label, by_day.reindex(whole).to_numpy(), contributions.target, contributions.unit)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
@@ -254,27 +254,15 @@ def additive(contributions: Contributions) -> Account:
     return Account(contributions.axis.ordinals, tuple(rows), False, contributions.mean, None, np.zeros(n))
 
 
-class carrier:  # noqa: N801  it is a function with two settings
+def carrier(fit: Fit, ahead: Ahead, *, later: bool) -> Callable[[Array], Array]:
     """What parts (n, …) of z add to v: through later periods of a forecast, in their own period of the history."""
 
-    def __init__(self, fit: Fit, ahead: Ahead, *, later: bool) -> None:
-        self._scale, self._worth, self._later = fit.scale, ahead.worth, later
+    def carried(parts: Array) -> Array:
+        if later:
+            return fit.scale.spread(parts, ahead.worth)
+        return np.asarray(parts * ahead.worth.reshape(-1, *([1] * (parts.ndim - 1))))
 
-    def __call__(self, parts: Array) -> Array:
-        """What becomes of parts (n, …)."""
-        if self._later:
-            return self._scale.spread(parts, self._worth)
-        return np.asarray(parts * self._worth.reshape(-1, *([1] * (parts.ndim - 1))))
-
-
-def _taken(row: Row, places: NDArray[np.intp]) -> Row:
-    at = None if row.at is None else (row.at[0][places], row.at[1][places])
-    return replace(row, values=row.values[places], lean=row.lean[places], fresh=row.fresh[places], at=at)
-
-
-def _scaled(row: Row, by: Array) -> Row:
-    at = None if row.at is None else (row.at[0] * by, row.at[1] * by[:, None])
-    return replace(row, values=row.values * by, lean=row.lean * by[:, None], fresh=row.fresh * by[:, None], at=at)
+    return carried
 
 
 def _joined(name: str, first: Account, later: Account) -> Row:
