@@ -265,6 +265,16 @@ def carrier(fit: Fit, ahead: Ahead, *, later: bool) -> Callable[[Array], Array]:
     return carried
 
 
+def _taken(row: Row, places: NDArray[np.intp]) -> Row:
+    at = None if row.at is None else (row.at[0][places], row.at[1][places])
+    return replace(row, values=row.values[places], lean=row.lean[places], fresh=row.fresh[places], at=at)
+
+
+def _scaled(row: Row, by: Array) -> Row:
+    at = None if row.at is None else (row.at[0] * by, row.at[1] * by[:, None])
+    return replace(row, values=row.values * by, lean=row.lean * by[:, None], fresh=row.fresh * by[:, None], at=at)
+
+
 def _joined(name: str, first: Account, later: Account) -> Row:
     found = [next((row for row in each.rows if row.name == name), None) for each in (first, later)]
     label = next(row.label for row in found if row is not None)
