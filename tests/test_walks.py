@@ -183,8 +183,24 @@ def test_a_revision_walk_tells_what_changed_and_nothing_else(monkeypatch):
     assert sums["revised data"] > 0.0, "the last noise carries on"
     assert walk.end[0] == pytest.approx(later["sold"].iloc[CUT:].sum() + newer.mean[:9].sum(), rel=1e-12)
     came = of.walk(model.fit(later), first)
-    assert came.phases == ("drivers that turned out otherwise", "estimated anew", "unexplained")
+    assert came.phases == ("revised data", "drivers that turned out otherwise", "estimated anew", "unexplained")
     assert came.end[0] == pytest.approx(later["sold"].iloc[CUT:].sum(), rel=1e-12)
+
+
+def test_revisions_of_windows_and_of_equations_by_horizon():
+    """A window that moved on changes no step before the estimate; equations by horizon have one step of all terms."""
+    earlier = DATA.iloc[BEFORE:].drop(columns="sold")
+    model = of.Model("sold", [of.Trend(), *DRIVERS], scale="log", window=60)
+    last = model.fit(DATA.iloc[:BEFORE]).forecast(AHEAD, plan=earlier)
+    walk = of.walk(model.fit(PAST).forecast(AHEAD, plan=PLAN), last)
+    assert gap(walk) < 1e-9
+    for phase in ("revised data", "drivers' actual values", "changed assumptions"):
+        assert abs(sum(step.amount[0] for step in walk.steps if step.phase == phase)) < 1e-9 * walk.end[0], phase
+    own = of.Model("sold", terms=[of.OwnLags([1]), *DRIVERS])
+    last = own.fit(DATA.iloc[:BEFORE]).forecast(10, plan=earlier, way="direct")
+    now = own.fit(PAST).forecast(4, plan=PLAN, way="direct")
+    assert of.walk(now, last).phases == ("estimated anew",)
+    assert max(gap(of.walk(now, last)), gap(of.walk(own.fit(PAST), last)), gap(of.walk(now, "last-year"))) < 1e-9
 
 
 def test_steps_of_true_effects_lie_in_their_intervals_as_often_as_stated():

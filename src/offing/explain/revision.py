@@ -12,6 +12,7 @@ from offing.explain.walk import check_same
 from offing.model import Fit, Forecast
 from offing.model.account import CORRECTION, PAST, UNEXPLAINED, Account
 from offing.model.contributions import fitted_account
+from offing.model.direct import DirectForecast
 from offing.model.moved import moved, restart
 from offing.tables import View
 from offing.tables.view import ACTUAL, MISSING
@@ -42,13 +43,12 @@ def revised_stages(before: Forecast, after: Forecast, axis: Axis) -> Stages:
     that came meanwhile end at their outcome.
     """
     _check_alike(before.fit, after.fit)
+    if isinstance(before, DirectForecast) or isinstance(after, DirectForecast):
+        return [("", _part(before, axis)), (ANEW, _joint(after.fit, after, axis))]  # no one equation to be kept
     old, new, sources = before.fit, after.fit, after.view.sources
-    if new.axis.first != old.axis.first:
-        raise InputError("the two forecasts' histories begin in different periods", "Fit both from the same one.",
-                         key="against")  # fmt: skip
     same = replace(after.view, patches=old.view.patches)
     # What was known before of each driver's later values stays, until it is its turn.
-    kept = _as_before(before, after)
+    kept = _as_before(before)
     stages: Stages = [("", _part(before, axis))]
     for name, view in (
         (REVISED, _assuming(same, kept)),
@@ -58,7 +58,9 @@ def revised_stages(before: Forecast, after: Forecast, axis: Axis) -> Stages:
     ):  # fmt: skip
         fit = moved(old, sources, old.axis, new.view.origin, over=view)
         stages.append((name, _part(restart(before, fit, _onto(fit, view), before.axis), axis)))
-    fit = moved(old, sources, new.axis, new.view.origin, over=same)
+    # Trends count from the earlier fit's first period, whether or not the later one looks back as far.
+    whole = Axis(old.axis.frequency, old.axis.first, new.axis.first + new.axis.n - old.axis.first)
+    fit = moved(old, sources, whole, new.view.origin, over=same)
     stages.append((NEW, _joint(fit, restart(after, fit, _onto(fit, same), after.axis), axis)))
     came = _came(fit, axis)
     if _model_of(old) != _model_of(new):
@@ -71,12 +73,15 @@ def revised_stages(before: Forecast, after: Forecast, axis: Axis) -> Stages:
 
 
 def outcome_stages(before: Forecast, after: Fit, axis: Axis) -> Stages:
-    """From a forecast to what came: drivers otherwise than assumed, the model estimated anew, and what it leaves."""
+    """From a forecast to what came: revised data, drivers otherwise than assumed, the model anew, what it leaves."""
     _check_alike(before.fit, after)
-    old = before.fit
+    old, sources = before.fit, after.view.sources
     view = replace(after.view, patches=old.view.patches, path=None)
-    fit = moved(old, after.view.sources, old.axis, after.view.origin)
-    drivers = _part(restart(before, fit, _onto(fit, view), before.axis), axis)
+    stages: Stages = [("", _part(before, axis))]
+    for name, each in ((REVISED, _assuming(view, _as_before(before))), (OTHERWISE, view)):
+        fit = moved(old, sources, old.axis, after.view.origin, over=each)
+        stages.append((name, _part(restart(before, fit, _onto(fit, each), before.axis), axis)))
+    drivers = stages[-1][1]
     whole = fitted_account(after).came(after.target).only(_places(after.axis, axis))
     # What the noise before carries on and what is left are one: nobody knew them, and no term tells them.
     noise = (PAST, CORRECTION, UNEXPLAINED)
@@ -86,8 +91,7 @@ def outcome_stages(before: Forecast, after: Fit, axis: Axis) -> Stages:
     rows += [row for row in drivers.rows if row.name in noise and row.name not in whole.names]
     modelled = replace(whole, rows=tuple(rows))
     size = np.exp(modelled.whole) if modelled.log else modelled.whole
-    return [("", _part(before, axis)), (OTHERWISE, drivers), (ANEW, replace(modelled, mean=size + whole.extra)),
-            (LEFT, whole)]  # fmt: skip
+    return [*stages, (ANEW, replace(modelled, mean=size + whole.extra)), (LEFT, whole)]
 
 
 def _check_alike(old: Fit, new: Fit) -> None:
@@ -135,7 +139,7 @@ def _onto(fit: Fit, view: View) -> View:
     return replace(view, rows=fit.axis, path=fit.view.path)
 
 
-def _as_before(before: Forecast, after: Forecast) -> dict[str, tuple[Axis, np.ndarray, np.ndarray]]:
+def _as_before(before: Forecast) -> dict[str, tuple[Axis, np.ndarray, np.ndarray]]:
     """What the earlier forecast took of each driver in periods that were no outcome then."""
     found: dict[str, tuple[Axis, np.ndarray, np.ndarray]] = {}
     view = before.view

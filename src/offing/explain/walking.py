@@ -58,8 +58,8 @@ def walk(
         From what: nothing for the baseline, so that the steps are contributions; ``last-year`` for the same periods a
         year before; ``mean`` for the mean of the history; a stated period, such as ``2025-07`` or a pair of dates; a
         driver's value, as ``{"fare": 18.0}``; another forecast. An earlier forecast is walked to a later one in the
-        order in which things became known, and to a fit of what came by drivers that turned out otherwise, the model,
-        and what no term explains.
+        order in which things became known, and to a fit of what came by revised data, drivers that turned out
+        otherwise, the model, and what no term explains.
     by
         Sums by ``month``, ``quarter``, ``year`` or each ``period``; by default one sum over all.
     span

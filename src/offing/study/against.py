@@ -33,7 +33,7 @@ def held_against(study: Study, name: str, said: Any, scenario: str | None = None
         If it is none of these.
     """
     if said == OUTCOME:
-        return _came(study).fits[name], _made_then(_came(study), name, str(study.origin))
+        return _came(study).fits[name], made_then(_came(study), name, str(study.origin))
     end = study.forecasts[name] if scenario is None else study.what_if[name].of(scenario)
     if isinstance(said, list):
         if len(said) != 2:
@@ -52,7 +52,7 @@ def held_against(study: Study, name: str, said: Any, scenario: str | None = None
     if said.endswith(".toml"):
         return end, _of_study(study, name, said)
     if _DAY.fullmatch(said):
-        return end, _made_then(study, name, said)
+        return end, made_then(study, name, said)
     if ".." in said:
         first, _, last = said.partition("..")
         return end, (first.strip(), last.strip())
@@ -72,7 +72,7 @@ def _came(study: Study) -> Study:
     return dataclasses.replace(study, spec=spec, as_of=None)
 
 
-def _made_then(study: Study, name: str, day: str) -> Forecast:
+def made_then(study: Study, name: str, day: object, until: object = None) -> Forecast:
     """The forecast that the study would have made on a day, as a back-test does.
 
     Columns that ``[backtest]`` calls planned count as known; plans serve if they tell when they were made; of other
@@ -86,7 +86,10 @@ def _made_then(study: Study, name: str, day: str) -> Forecast:
         plans = {each: plan[fit.series] if isinstance(plan, Panel) else plan for each, plan in study.plans.items()}
         then = model.fit_series(dict(sources.tables), fit.series, as_of=day, plans=plans, foreseen=foreseen)
         asked = study.spec.forecast
-        return then.forecast(asked.horizon, until=asked.until, levels=asked.levels, unplanned="expected")
+        far: dict[str, Any] = (
+            {"until": until} if until is not None else {"horizon": asked.horizon, "until": asked.until}
+        )
+        return then.forecast(levels=asked.levels, unplanned="expected", **far)
 
 
 def _of_study(study: Study, name: str, said: str) -> Any:

@@ -24,7 +24,7 @@ from offing.explain.spans import named_span
 from offing.model import Fit
 from offing.model.direct import DirectForecast
 from offing.outlook import driver_names
-from offing.study.against import held_against
+from offing.study.against import held_against, made_then
 
 if TYPE_CHECKING:
     from offing.study.study import Study
@@ -113,11 +113,8 @@ def study_override_scores(study: Study) -> dict[str, pd.DataFrame]:
         for each in _overrides(study):
             if _over(each, fit) and each.made is not None:
                 with study.placing(("overrides",)):
-                    model = next(one for one in study.models if one.name == fit.model.name)
-                    tables = dict(fit.view.sources.tables)
-                    then = model.fit_series(tables, fit.series, as_of=each.made)
                     until = each.span[-1] if isinstance(each.span, tuple) else each.span
-                    ahead = then.forecast(until=_last(until, fit), plan=study.plans, unplanned="expected")
+                    ahead = made_then(study, name, each.made, _last(until, fit))
                     rows.append(override(ahead, [each]).scored(fit))
         if rows:
             found[name] = pd.concat(rows, ignore_index=True)
