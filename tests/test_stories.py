@@ -176,6 +176,11 @@ def test_explain_writes_what_the_study_asks(demo_folder):
     rows = made["contributions"].groupby(["scenario", "period"])["contribution"].sum()
     ahead = made["forecast"].set_index(["scenario", "period"])["forecast"]
     assert rows.loc[ahead.index].to_numpy() == pytest.approx(ahead.to_numpy(), rel=1e-9)
+    marks = pd.read_csv(results / "drivers.csv").groupby(["scenario", "driver"])["mark"].agg(set)
+    assert marks["as planned", "fare"] == {"plan"}
+    assert marks["dearer", "fare"] == {"plan", "assumed"}, "the fare rises in August"
+    assert marks["stormy and dearer", "storm hours"] == {"assumed"}
+    assert marks["unknown", "sailings"] == {"modelled"}
     hand = made["overrides"]["change"].sum()
     assert totals["by hand"] - totals["as planned"] == pytest.approx(hand)
     assert made["goals"]["met"].all()

@@ -6,7 +6,7 @@ import pandas as pd
 
 from offing.explain import Overridden, Scenarios, Sensitivity, Sought, Walk
 from offing.handover.contract import iso, keyed
-from offing.model import Fit
+from offing.model import Fit, Forecast
 from offing.model.forecast import AS_PLANNED
 
 #: The scenario of a forecast that was adjusted by hand.
@@ -22,6 +22,12 @@ def walk_rows(found: Walk, fit: Fit, scenario: str = AS_PLANNED) -> pd.DataFrame
         for step, values in (("start", found.start), ("end", found.end))
     ]
     return keyed(pd.concat([ends[0], rows, ends[1]], ignore_index=True), fit, scenario)
+
+
+def driver_rows(ahead: Forecast) -> pd.DataFrame:
+    """Rows of ``drivers.csv``: one a driver and period that the forecast rests on, with what each value is."""
+    rows = ahead.drivers.copy()
+    return keyed(rows.assign(period=iso(rows["period"], ahead.fit)), ahead.fit, ahead.scenario)
 
 
 def scenario_rows(found: Scenarios) -> pd.DataFrame:

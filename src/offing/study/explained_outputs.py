@@ -12,6 +12,7 @@ from offing.handover import contribution_rows, forecast_rows
 from offing.handover.explained import (
     BY_HAND,
     difference_rows,
+    driver_rows,
     goal_rows,
     overridden_rows,
     override_rows,
@@ -49,11 +50,15 @@ def more_tables(study: Study, step: str) -> dict[str, list[pd.DataFrame]]:
     def add(file: str, rows: pd.DataFrame) -> None:
         found.setdefault(file, []).append(rows)
 
+    for ahead in study.forecasts.values():
+        if len(ahead.drivers):
+            add("drivers", driver_rows(ahead))
     for each in study.what_if.values():
         add("scenarios", scenario_rows(each))
         add("differences", difference_rows(each))
         for scenario in each.names[1:]:
             ahead = each.of(scenario)
+            add("drivers", driver_rows(ahead))
             add("forecast", forecast_rows(ahead))
             add("contributions", contribution_rows(ahead.contributions, ahead.fit, of_forecast=True, scenario=scenario))
     for name, changed in study.overridden.items():
