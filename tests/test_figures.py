@@ -194,3 +194,71 @@ def test_figures_of_judging_show_the_numbers_behind_them():
     timeline = of.figure(past.timeline)
     assert timeline.axes[0].get_yticklabels()[0].get_text() == f"{past.cuts().origins[0]:%Y-%m-%d}"
     assert "the space between is the gap" in timeline.texts[1].get_text()
+
+
+def test_a_waterfall_ends_where_the_walk_does_and_small_steps_are_one(ahead):
+    walk = of.walk(ahead, "last-year")
+    picture = of.figure(walk)
+    axes = picture.axes[0]
+    bars = [bar for container in axes.containers for bar in container]
+    ends, steps = (bars[0], bars[1]), bars[2:]
+    assert [bar.get_x() + bar.get_width() for bar in ends] == pytest.approx([walk.start[0], walk.end[0]])
+    amounts = [bar.get_width() for bar in steps]
+    assert walk.start[0] + sum(amounts) == pytest.approx(walk.end[0])
+    assert amounts == sorted(amounts, key=abs, reverse=True), "the largest first"
+    # Each step starts where the one before ends.
+    where = [bar.get_x() for bar in steps]
+    assert where == pytest.approx(walk.start[0] + np.concatenate([[0.0], np.cumsum(amounts)[:-1]]))
+    labels = [text.get_text() for text in axes.get_yticklabels()]
+    assert (labels[0], labels[-1]) == ("the year before", "forecast")
+    assert "229,683" in picture.texts[0].get_text(), "the title states the finding"
+    many = [of.Driver("x", name=f"driver {i}", lags=[i]) for i in range(20)]
+    data = pd.DataFrame(np.random.default_rng(3).normal(50.0, 5.0, (200, 2)), columns=["sold", "x"],
+                        index=pd.date_range("2024-01-01", periods=200, freq="D"))  # fmt: skip
+    plan = pd.DataFrame({"x": 52.0}, pd.date_range("2024-07-19", periods=5, freq="D"))
+    crowded = of.figure(of.walk(of.Model("sold", terms=many).fit(data).forecast(5, plan=plan), "mean")).axes[0]
+    names = [text.get_text() for text in crowded.get_yticklabels()]
+    assert len(names) <= 17
+    assert names[-2].endswith("smaller steps")
+
+
+def test_a_walk_by_month_is_stacked_around_nothing(ahead):
+    walk = of.walk(ahead, "last-year", by="month")
+    axes = of.figure(walk).axes[0]
+    heights = np.array([[bar.get_height() for bar in container] for container in axes.containers])
+    assert heights.sum(axis=0) == pytest.approx(walk.change)
+    marks = {line.get_label(): line.get_ydata() for line in axes.get_lines()}
+    assert np.array_equal(marks["whole change"], walk.change)
+    with pytest.raises(of.InputError, match="nothing differs"):
+        of.figure(of.walk(ahead, ahead))
+
+
+def test_scenarios_are_labelled_at_their_lines_ends_and_held_against_the_first(ahead):
+    every = [of.Scenario("dear $x", {"fare": of.Shift(percent=8.0)}), of.Scenario("no offers", {"promotion": 0.0})]
+    found = of.scenarios(ahead.fit, every, 13, plan=ahead.view.sources.plans["tickets"])
+    picture = of.figure(found)
+    below, above = picture.axes
+    assert {text.get_text() for text in above.texts} == {"as planned", "dear $x", "no offers"}
+    assert {text.get_text() for text in below.texts} == {"dear $x", "no offers"}
+    lines = [line.get_ydata() for line in above.get_lines() if len(line.get_ydata()) == 13]
+    assert len(lines) == 3
+    assert np.array_equal(lines[1], found.of("dear $x").mean)
+    gaps = [line.get_ydata() for line in below.get_lines() if len(line.get_ydata()) == 13]
+    assert np.array_equal(gaps[0], found.differences("dear $x")["difference"])
+    single = of.scenarios(ahead.fit, every[:1], 1, plan=ahead.view.sources.plans["tickets"])
+    assert of.figure(single).axes[1].get_lines()[1].get_marker() == "D", "one period is a mark and not a line"
+
+
+def test_changes_of_drivers_are_bars_and_a_year_is_a_calendar(ahead):
+    found = of.sensitivity(ahead)
+    axes = of.figure(found).axes[0]
+    assert [bar.get_width() for container in axes.containers for bar in container] == pytest.approx(list(found.total))
+    assert axes.get_yticklabels()[0].get_text().startswith("fare")
+    year = of.year_of_days(ahead.fit.contributions, "season", 2024)
+    cells = of.figure(year).axes[0].images[0].get_array()
+    assert cells.shape == (12, 31)
+    assert np.ma.masked_invalid(cells).sum() == pytest.approx(np.nansum(year.values))
+    assert np.isnan(np.ma.filled(cells, np.nan)[1, 29]), "there is no 30 February"
+    # A week's contribution is shared out over its days.
+    weeks = ahead.fit.contributions.wide["season"]
+    assert year.table.loc["2024-07-01":"2024-07-07", "contribution"].sum() == pytest.approx(weeks.loc["2024-07-01"])

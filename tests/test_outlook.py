@@ -273,3 +273,59 @@ def test_assumptions_that_mean_nothing_end_in_one_message():
             ask()
     far = of.scenarios(FIT, [of.Scenario("far", {"fare": 99.0})], AHEAD, plan=PLAN)
     assert "Beyond what history has seen, 'far': In 13 weeks of the forecast 'fare'" in far.sentences
+
+
+@pytest.mark.parametrize(
+    "rule", [of.LastValue(growth=1.0), of.YearBefore(), of.AsIn("worst"), of.AsIn(2023), of.Modelled()]
+)
+def test_no_rule_looks_at_what_was_not_known(rule):
+    """Hostile later cells leave a scenario's forecast bitwise the same; a known cell changes it."""
+
+    def told(data):
+        fit = of.Model("sold", scale="log", terms=TERMS).fit(
+            data.assign(sold=data["sold"].where(np.arange(ROWS) < CUT))
+        )
+        ahead = fit.forecast(AHEAD, scenario=of.Scenario("s", {"fare": rule, "flag": 1.0}))
+        return np.column_stack([ahead.table, ahead.spread])
+
+    usual, hostile, known = told(DATA), DATA.copy(), DATA.copy()
+    hostile.loc[hostile.index[CUT:], "fare"] = np.linspace(3.0, 900.0, ROWS - CUT)
+    assert np.array_equal(usual, told(hostile))
+    known.loc[known.index[[CUT - 1, CUT - 52, CUT - 60, CUT - 104]], "fare"] *= 1.2
+    assert not np.array_equal(usual, told(known))
+
+
+def test_drivers_of_another_frequency_are_assumed_in_their_own_periods():
+    """Of a quarter two months are not out: a scenario says what they will be, and no month that is out changes."""
+    generator = np.random.default_rng(4)
+    months = pd.period_range("2012-01", periods=146, freq="M")
+    index = pd.Series(50.0 + generator.normal(0.0, 4.0, 146).cumsum() * 0.2, months, name="index")
+    quarters = pd.period_range("2012Q1", periods=48, freq="Q")
+    sums = index.to_numpy()[:144].reshape(48, 3).mean(axis=1)
+    orders = pd.Series(10.0 + 2.0 * sums + generator.normal(0.0, 0.5, 48), quarters, name="orders")
+    tables = {"orders": of.read(orders), "survey": of.read(index)}
+    model = of.Model("orders.orders", terms=[of.Driver("survey.index", combine="mean")])
+    fit = model.fit(tables)
+    plain = fit.forecast(1)
+    held = fit.forecast(1, scenario=of.Scenario("stall", {"index": "last value"}))
+    last, known = float(index.iloc[-1]), index.iloc[-2:]
+    slope = fit.coefficients["coefficient"].iloc[1]
+    by_hand = fit.coefficients["coefficient"].iloc[0] + slope * (known.sum() + last) / 3.0
+    assert held.mean[0] == pytest.approx(by_hand, rel=1e-9)
+    assert held.drivers["mark"].tolist() == ["actual", "actual", "assumed"]
+    assert plain.drivers["mark"].tolist() == ["actual", "actual", "modelled"]
+    assert held.spread[0] < plain.spread[0], "what is assumed is not doubted"
+    stated = fit.forecast(1, scenario=of.Scenario("up", {"survey.index": of.Shift(amount=3.0)},
+                                                  base=of.Scenario("stall", {"index": "last value"})))  # fmt: skip
+    assert stated.mean[0] - held.mean[0] == pytest.approx(slope * 1.0, rel=1e-9), "one month of three, 3 higher"
+    with pytest.raises(of.InputError, match="nothing is planned of 'index'"):
+        fit.forecast(1, scenario=of.Scenario("up", {"index": of.Shift(amount=3.0)}))
+
+
+def test_words_cannot_be_assumed_and_several_series_have_scenarios_of_their_own():
+    kinds = PAST.assign(kind=np.resize(["red", "blue"], CUT))
+    fit = of.Model("sold", terms=[of.Category("kind"), of.Driver("fare")]).fit(kinds)
+    with pytest.raises(of.InputError, match="holds words"):
+        fit.forecast(3, plan=PLAN.assign(kind="red"), scenario=of.Scenario("s", {"kind": 3.0}))
+    dear = fit.forecast(3, plan=PLAN.assign(kind="red"), scenario=of.Scenario("s", {"fare": of.Shift(percent=5.0)}))
+    assert [step.name for step in of.walk(dear, fit.forecast(3, plan=PLAN.assign(kind="red"))).moved] == ["fare"]

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
-from offing.calendar import Axis
+from offing.calendar import Axis, on_clock_of
 from offing.calendar.axis import instant_of
 from offing.model import Fit
 from offing.model.edge import parts_of
@@ -124,7 +124,9 @@ def future(fit: Fit, view: View, ahead: Axis, name: str) -> Future:
     needed += [last_needed(each, view, ahead) for each in _drivers(fit) if each.data == reference]
     whole = Axis(own, first, max(max(needed) - first + 1, 1))
     marks = replace(view, assumed={}).known(reference, whole).marks
-    seen = np.flatnonzero((marks == ACTUAL) & (whole.ordinals < max(near.first, first + 1)))
+    # Rows after the origin that are called actual are no outcome yet, and may be assumed otherwise.
+    ended = on_clock_of(view.rows.frequency, own, whole.ends) <= view.origin
+    seen = np.flatnonzero((marks == ACTUAL) & ended)
     start = first + int(seen[-1]) + 1 if len(seen) else first
     return Future(name, reference, fit, view, ahead, Axis(own, start, max(whole.first + whole.n - start, 1)))
 
