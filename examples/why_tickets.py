@@ -39,8 +39,9 @@ def main() -> None:
     say("What if?", of.scenarios(fit, [dearer, stormy, unknown], 13, plan=plan))
     say("Which fare sells 230,000 tickets?", of.seek(ahead, "fare", 230_000))
 
-    why = {"reason": "the sailing school's jubilee", "author": "harbour office"}
-    say("By hand", of.override(ahead, [of.Override(("2026-08-10", "2026-08-17"), percent=4, **why)]))
+    days = "2026-08-10", "2026-08-17"
+    jubilee = of.Override(days, percent=4, reason="the sailing school's jubilee", author="harbour office")
+    say("By hand", of.override(ahead, [jubilee]))
 
 
 def say(head: str, told: object) -> None:
