@@ -329,3 +329,17 @@ def test_words_cannot_be_assumed_and_several_series_have_scenarios_of_their_own(
         fit.forecast(3, plan=PLAN.assign(kind="red"), scenario=of.Scenario("s", {"kind": 3.0}))
     dear = fit.forecast(3, plan=PLAN.assign(kind="red"), scenario=of.Scenario("s", {"fare": of.Shift(percent=5.0)}))
     assert [step.name for step in of.walk(dear, fit.forecast(3, plan=PLAN.assign(kind="red"))).moved] == ["fare"]
+
+
+def test_intervals_of_past_errors_leave_every_question_as_it_is():
+    past = of.backtest(FIT.model, PAST, horizon=AHEAD, origins=8, every=4, basis="ex-post")
+    ahead = FIT.forecast(AHEAD, plan=PLAN, levels=[0.5, 0.8])
+    given = of.recalibrate(ahead, past)
+    assert not np.allclose(given.table["q0.9"], ahead.table["q0.9"])
+    assert of.sensitivity(given).total == pytest.approx(of.sensitivity(ahead).total)
+    assert of.sensitivity(given).pairs == pytest.approx(of.sensitivity(ahead).pairs, nan_ok=True)
+    assert of.seek(given, "fare", 1200.0).value == pytest.approx(of.seek(ahead, "fare", 1200.0).value)
+    assert of.walk(given, "last-year").change == pytest.approx(of.walk(ahead, "last-year").change)
+    raised = of.override(given, [of.Override("2024-07", percent=10.0, reason="a fair", author="Ida")])
+    july = raised.changes[0] != 0.0
+    assert raised.table["high"][july].to_numpy() == pytest.approx(1.1 * given.quantiles([0.975])["q0.975"][july])

@@ -334,6 +334,11 @@ class CalibratedForecast(Forecast):
     given: Margins | None = None
     intervals: Way = "conformal"
 
+    @property
+    def bare(self) -> Forecast:
+        """The forecast with the model's own intervals."""
+        return self if self.plain is None else self.plain
+
     def quantiles(self, probabilities: Sequence[float]) -> pd.DataFrame:
         """Values that the outcome stays below with the given probabilities, as past errors put them.
 

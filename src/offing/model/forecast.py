@@ -148,6 +148,11 @@ class Forecast:
         return np.vstack(parts)
 
     @property
+    def bare(self) -> Forecast:
+        """The forecast as the model makes it, without what past errors made of its intervals."""
+        return self
+
+    @property
     def mean(self) -> Array:
         """Forecast means (h,)."""
         return self.path.cut

@@ -34,6 +34,7 @@ def moved(fit: Fit, sources: Sources, axis: Axis, origin: int, *, over: View | N
 
 def rerun(ahead: Forecast, view: View) -> Forecast:
     """The forecast of the same fit with other values of the drivers."""
+    ahead = ahead.bare
     view = ahead.fit.walked_on(view, ahead.axis)
     kept = tuple(each for each in ahead.outlooks if view.sources.find(each.reference) not in view.assumed)
     return replace(ahead, view=view, rows=ahead.fit.columns(view, ahead.axis), outlooks=kept)
@@ -42,4 +43,4 @@ def rerun(ahead: Forecast, view: View) -> Forecast:
 def restart(ahead: Forecast, fit: Fit, view: View, axis: Axis) -> Forecast:
     """The forecast of another fit, from a view with all that it needs on `axis`."""
     view = fit.walked_on(view, axis)
-    return replace(ahead, fit=fit, view=view, axis=axis, rows=fit.columns(view, axis), outlooks=())
+    return replace(ahead.bare, fit=fit, view=view, axis=axis, rows=fit.columns(view, axis), outlooks=())

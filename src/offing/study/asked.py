@@ -21,6 +21,7 @@ from offing.explain import (
     walk,
 )
 from offing.explain.spans import named_span
+from offing.judging import recalibrate
 from offing.model import Fit
 from offing.model.direct import DirectForecast
 from offing.outlook import driver_names
@@ -41,6 +42,12 @@ def study_scenarios(study: Study) -> dict[str, Scenarios]:
         if own:
             with study.placing(("scenarios",)):
                 found[name] = scenarios(fit, own, **study.how)
+            way = study.spec.forecast.intervals
+            if way != "model":
+                with study.placing(("forecast", "intervals")):
+                    each = {key: recalibrate(ahead, study.backtest, way=way)
+                            for key, ahead in found[name].forecasts.items()}  # fmt: skip
+                found[name] = dataclasses.replace(found[name], forecasts=each)
     return found
 
 
