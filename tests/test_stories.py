@@ -253,3 +253,69 @@ def test_importance_puts_shares_beside_worth_and_says_why_they_differ():
     assert table.loc["rare", "worth"] > 0.2
     assert found.terms[-1] == "rare"
     assert "without it RMSE ahead would be" in found.sentences
+
+
+def test_several_series_and_a_combination_have_pages_of_their_own(run_cli, tmp_path):
+    generator = np.random.default_rng(1)
+    months = pd.period_range("2020-01", periods=66, freq="M").astype(str)
+    parts = []
+    for shop in ("north", "south"):
+        price = 10.0 + generator.normal(0.0, 0.2, 66).cumsum()
+        sold = 100.0 - 3.0 * price + generator.normal(size=66)
+        parts.append(pd.DataFrame({"month": months, "shop": shop, "price": price, "sold": sold}))
+    rows = pd.concat(parts)
+    rows[rows["month"] < "2025-01"].to_csv(tmp_path / "sales.csv", index=False)
+    rows[rows["month"] >= "2025-01"].drop(columns="sold").to_csv(tmp_path / "plan.csv", index=False)
+    study = tmp_path / "study.toml"
+    study.write_text("""format = 1
+[sources.sales]
+file = "sales.csv"
+id = "shop"
+[sources.plan]
+file = "plan.csv"
+id = "shop"
+plan_for = "sales"
+[target]
+data = "sales.sold"
+[[terms]]
+type = "trend"
+[[terms]]
+type = "driver"
+data = "sales.price"
+[forecast]
+horizon = 6
+[scenarios.up]
+drivers.price = { percent = 10 }
+""")
+    ran = run_cli("explain", study, "--against", "last-year", "--out", tmp_path / "out")
+    assert ran.status == 0, ran.err
+    assert ran.out.count("more than the year before") == 3, "north, south, and both"
+    walk = pd.read_csv(tmp_path / "out" / "walk.csv")
+    ends = walk[walk["step"] == "end"].set_index("series")["amount"]
+    assert ends["all series"] == pytest.approx(ends["north"] + ends["south"])
+    steps = walk[~walk["step"].isin(["start", "end"])]
+    starts = walk[walk["step"] == "start"].set_index("series")["amount"]
+    assert (starts + steps.groupby("series")["amount"].sum()).to_dict() == pytest.approx(ends.to_dict())
+    assert run_cli("explain", study, "--against", "up").status == 0
+    single = (
+        study.read_text()
+        .replace('id = "shop"\n', "")
+        .replace(
+            "[forecast]",
+            """[models.price]
+terms = ["price"]
+[models.both]
+terms = ["trend", "price"]
+[combination]
+[forecast]""",
+        )
+    )
+    for name in ("sales", "plan"):
+        frame = pd.read_csv(tmp_path / f"{name}.csv")
+        frame[frame["shop"] == "north"].drop(columns="shop").to_csv(tmp_path / f"{name}.csv", index=False)
+    study.write_text(single)
+    ran = run_cli("explain", study, "--against", "last-year", "--out", tmp_path / "both")
+    assert ran.status == 0, ran.err
+    assert "how surely is not known" in ran.out
+    walk = pd.read_csv(tmp_path / "both" / "walk.csv")
+    assert set(walk["model"]) == {"price", "both", "all"}

@@ -7,6 +7,8 @@ import pandas as pd
 import pytest
 
 import offing as of
+from offing.demo import ferry
+from offing.demo.ferry import BEND, TRUTH
 from offing.model.model import Model
 from test_models import SPECIMENS, weekly
 
@@ -226,6 +228,33 @@ def test_steps_of_true_effects_lie_in_their_intervals_as_often_as_stated():
     for count in inside.values():
         # Of 300 worlds 285 should; three standard deviations of a binomial count are 11.
         assert 271 <= count <= 297, inside
+
+
+def test_steps_of_the_ferrys_true_effects_lie_in_their_intervals_on_the_log_scale():
+    """Sixty worlds of the demo, whose effects are known: year on year steps in tickets, at the same logarithmic means."""
+    true = {column: value for (_, column), value in TRUTH.items()}
+    inside = dict.fromkeys(("fare", "sailings", "cruise calls", "storm hours"), 0)
+    for seed in range(100, 160):
+        made = ferry(seed=seed)
+        terms = [of.Trend(knots=[BEND]), of.Season("year", harmonics=3), of.Holidays(table=made.days, pooling="none"),
+                 of.Driver("fare", transform=["log"]), of.Driver("sailings", transform=["log"]), of.Driver("cruise calls"),
+                 of.Driver("storm hours", above=[8.0]), of.Driver("promotion", carry_over=0.5)]  # fmt: skip
+        fit = of.Model("sold", terms, scale="log", errors="ar").fit(of.read(made.history, stamp="start"))
+        weeks = of.walk(fit.forecast(13, plan=of.read(made.plan, stamp="start")), "last-year", by="period")
+        worth = (weeks.end - weeks.start) / np.log(weeks.end / weeks.start)
+        rows, n = pd.concat([made.history.drop(columns="sold"), made.plan]), len(made.history)
+        effects = {
+            "fare": true["log fare"] * np.log(rows["fare"].to_numpy()),
+            "sailings": true["log sailings"] * np.log(rows["sailings"].to_numpy()),
+            "cruise calls": true["cruise calls"] * rows["cruise calls"].to_numpy(),
+            "storm hours": true["storm hours above a base"] * np.maximum(rows["storm hours"].to_numpy() - 8.0, 0.0),
+        }
+        steps = {step.name: step for step in weeks.whole.steps}
+        for name, effect in effects.items():
+            value = float(worth @ (effect[n : n + 13] - effect[n - 52 : n - 39]))
+            inside[name] += bool(abs(steps[name].amount[0] - value) <= steps[name].half[0])
+    # Of 60 worlds 57 should hold; three standard deviations of a binomial count are 5.
+    assert all(52 <= count <= 60 for count in inside.values()), inside
 
 
 def test_groups_are_one_step_with_an_interval_of_their_own():

@@ -141,9 +141,11 @@ def _full(walk: Walk, unit: str) -> list[Chapter]:
         chapters.append(Chapter("Step by step, in this order", tuple(walk.told())))
         return chapters
     lower, higher, unsure, plain = _sorted(walk)
+    # Of a combination, or between two fits, nobody knows how sure a step is, and the page must not look as if.
+    doubt = "" if np.isfinite([step.half[0] for step in (*lower, *higher)]).all() else ", how surely is not known"
     for heading, steps in (("What raises it", higher), ("What lowers it", lower)):
         if steps:
-            chapters.append(Chapter(heading, tuple(walk.said(step) for step in steps)))
+            chapters.append(Chapter(f"{heading}{doubt}", tuple(walk.said(step) for step in steps)))
     if plain:
         chapters.append(Chapter("What no driver accounts for", tuple(_plain(step, walk, unit) for step in plain)))
     if unsure:
@@ -179,6 +181,8 @@ def _brief(walk: Walk, unit: str) -> list[Chapter]:
             sure = between_words(float(step.amount[0]), float(step.half[0]))
             line = f"{word}: {step.label} {signed(float(step.amount[0]))}{f' ({sure})' if sure else ''}"
             chapters.append(Chapter("", (line,)))
+    if not np.isfinite([step.half[0] for step in (*lower, *higher)]).all():
+        chapters.append(Chapter("", ("how sure these steps are is not known",)))
     if plain:
         amount = sum(float(step.amount[0]) for step in plain)
         where = f" {walk.from_words}" if walk.from_words != BASELINE else ""
@@ -206,7 +210,7 @@ def _headline(walk: Walk, unit: str) -> str:
 
 
 def _sorted(walk: Walk) -> tuple[list[Step], list[Step], list[Step], list[Step]]:
-    """Steps that surely lower, surely raise, cannot be told from nothing, and those of which nothing is said.
+    """Steps that lower, that raise, that cannot be told from nothing, and those that no term makes.
 
     Steps of less than a thousandth of the start are left out.
     """
@@ -218,7 +222,7 @@ def _sorted(walk: Walk) -> tuple[list[Step], list[Step], list[Step], list[Step]]
         if abs(step.amount[0]) < SMALL * abs(walk.start[0]):
             continue  # nobody would ask
         amount, half = float(step.amount[0]), float(step.half[0])
-        if step.name in TECHNICAL or not np.isfinite(half):
+        if step.name in TECHNICAL:
             plain.append(step)
         elif half > abs(amount):
             unsure.append(step)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import pandas as pd
 
 from offing.base import Finding
-from offing.explain import Story, paths, story, year_of_days
+from offing.explain import LAST_YEAR, MEAN, Story, paths, story, walk, year_of_days
 from offing.handover import contribution_rows, forecast_rows
 from offing.handover.explained import (
     BY_HAND,
@@ -24,10 +24,15 @@ from offing.handover.explained import (
 from offing.judging.run import SHOWN
 from offing.model.direct import DirectForecast
 from offing.model.words import wrapped
+from offing.study.against import BASELINE
 from offing.study.asked import told
 
 if TYPE_CHECKING:
     from offing.study.study import Study
+
+
+#: What the combination of a study's models is called among the pages.
+COMBINED = "all"
 
 
 def more_words(study: Study, name: str, step: str) -> list[str]:
@@ -113,8 +118,17 @@ def study_story(study: Study, name: str, against: Any, *, brief: bool = False) -
 
 
 def stories(study: Study, against: Any, *, brief: bool = False) -> dict[str, Story]:
-    """The pages of all fits."""
-    return {name: study_story(study, name, against, brief=brief) for name in study.fits}
+    """The pages of all fits; then those of all series of a model summed, and of the study's combination."""
+    pages = {name: study_story(study, name, against, brief=brief) for name in study.fits}
+    if against not in (LAST_YEAR, MEAN, BASELINE):
+        return pages
+    start = None if against == BASELINE else against
+    for model in study.models if len({fit.series for fit in study.fits.values()}) > 1 else ():
+        own = {each.fit.series: each for each in study.forecasts.values() if each.fit.model.name == model.name}
+        pages[f"all series / {model.name}"] = story(walk(own, start), brief=brief)
+    if study.combination is not None:
+        pages[COMBINED] = story(walk(study.combination, start), brief=brief)
+    return pages
 
 
 def _notable(findings: tuple[Finding, ...]) -> list[Finding]:

@@ -47,7 +47,7 @@ from offing.handover.explained import walk_rows
 from offing.judging import Screening
 from offing.model import Fit, Forecast, effects, elasticities
 from offing.model.words import wrapped
-from offing.study.explained_outputs import more_pictures, more_tables, more_words, stories
+from offing.study.explained_outputs import COMBINED, more_pictures, more_tables, more_words, stories
 from offing.study.study import Study
 from offing.terms import Driver
 
@@ -139,10 +139,19 @@ def told(study: Study, against: str, *, brief: bool, out: Path | None, as_json: 
     """The stories of a study held against something; with a folder, they and their walks are written there too."""
     pages = stories(study, against, brief=brief)
     text = "\n\n".join([str(page) if len(pages) == 1 else f"{name}\n\n{page}" for name, page in pages.items()])
-    rows = pd.concat([walk_rows(page.walk, study.fits[name]) for name, page in pages.items()], ignore_index=True)
+    first = next(iter(study.fits.values()))
+    rows = []
+    for name, page in pages.items():
+        own = walk_rows(page.walk, study.fits.get(name, first))
+        if name == COMBINED:
+            own = own.assign(model=COMBINED)
+        elif name not in study.fits:
+            own = own.assign(**dict(zip(("series", "model"), name.split(" / ", 1), strict=True)))
+        rows.append(own)
+    walks = pd.concat(rows, ignore_index=True)
     if as_json:
         told = {name: [dataclasses.asdict(each) for each in page.chapters] for name, page in pages.items()}
-        text = json_text({"story": told, "walk": rows.to_dict("records")}).rstrip("\n")
+        text = json_text({"story": told, "walk": walks.to_dict("records")}).rstrip("\n")
     if out is None:
         return text
     from offing.draw import figure  # noqa: PLC0415  Matplotlib takes half a second, and only files need it
@@ -150,7 +159,7 @@ def told(study: Study, against: str, *, brief: bool, out: Path | None, as_json: 
 
     files = Bundle()
     files.add("story.json" if as_json else "story.txt", text + "\n")
-    files.add("walk.csv", csv_text(rows))
+    files.add("walk.csv", csv_text(walks))
     for name, page in pages.items():
         if page.walk.moved:
             files.add("walk.png" if len(pages) == 1 else f"walk-{file_part(name)}.png", png(figure(page.walk)))
