@@ -9,7 +9,7 @@ from matplotlib.patches import Patch
 from offing.base import InputError
 from offing.draw.style import HATCHES, INK, PAPER, QUIET, TERMS, Picture, canvas, legend, short, thousands
 from offing.explain import Walk
-from offing.explain.walk import SMALL, Step
+from offing.explain.why.walk import SMALL, Step
 from offing.model.words import in_units, number, signed
 
 #: More steps than these are told together, so that labels can be read.

@@ -80,14 +80,18 @@ class Scenario:
             view = rule.on(future(fit, view, axis, name)).view
         return view
 
-    def told(self, fit: Fit, view: View, axis: Axis) -> list[str]:
+    def words(self, fit: Fit, view: View, axis: Axis) -> dict[str, str]:
         """What it assumes of each driver, in words."""
         said: dict[str, list[str]] = {}
         for name, rule in self.rules:
             found = rule.on(future(fit, view, axis, name))
             view = found.view
             said.setdefault(name, []).append(found.words)
-        return [f"'{name}' {', then '.join(words)}" for name, words in said.items()]
+        return {name: ", then ".join(words) for name, words in said.items()}
+
+    def told(self, fit: Fit, view: View, axis: Axis) -> list[str]:
+        """The same as a clause a driver."""
+        return [f"'{name}' {words}" for name, words in self.words(fit, view, axis).items()]
 
 
 def linked(stated: Mapping[str, tuple[str | None, Mapping[str, Any], str]]) -> dict[str, Scenario]:

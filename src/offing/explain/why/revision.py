@@ -8,7 +8,7 @@ import numpy as np
 
 from offing.base import InputError
 from offing.calendar import Axis
-from offing.explain.walk import check_same
+from offing.explain.why.walk import check_same
 from offing.model import Fit, Forecast
 from offing.model.account import CORRECTION, PAST, UNEXPLAINED, Account
 from offing.model.contributions import fitted_account

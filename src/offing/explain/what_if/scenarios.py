@@ -11,9 +11,9 @@ import pandas as pd
 
 from offing.base import Finding, InputError, nearest
 from offing.calendar import Axis
-from offing.explain.chances import Paths, paths
-from offing.explain.walk import Walk
-from offing.explain.walking import walk
+from offing.explain.what_if.chances import Paths, paths
+from offing.explain.why.walk import Walk
+from offing.explain.why.walking import walk
 from offing.model import Fit, Forecast
 from offing.model.direct import DirectForecast
 from offing.model.forecast import AS_PLANNED

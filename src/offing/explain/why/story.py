@@ -7,10 +7,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from offing.explain.overrides import Overridden
-from offing.explain.scenarios import Scenarios
-from offing.explain.sensitivity import Sensitivity
-from offing.explain.walk import SMALL, TECHNICAL, Step, Walk, between_words, step_name
+from offing.explain.what_if.overrides import Overridden
+from offing.explain.what_if.scenarios import Scenarios
+from offing.explain.what_if.sensitivity import Sensitivity
+from offing.explain.why.walk import SMALL, TECHNICAL, Step, Walk, between_words, step_name
 from offing.model.account import BASELINE, UNEXPLAINED
 from offing.model.words import as_html, number, percent, signed, wrapped
 

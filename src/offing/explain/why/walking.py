@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 
 from offing.base import InputError, count
 from offing.calendar import Axis
-from offing.explain.between import between
-from offing.explain.revision import Stages, outcome_stages, revised_stages, scenario_stages
 from offing.explain.spans import coarser, named_span, owners
-from offing.explain.walk import Walk, steps_of, together
+from offing.explain.why.between import between
+from offing.explain.why.revision import Stages, outcome_stages, revised_stages, scenario_stages
+from offing.explain.why.walk import Walk, steps_of, together
 from offing.model import Fit, Forecast
 from offing.model.account import BASELINE, Account
 from offing.model.contributions import fitted_account

@@ -12,7 +12,7 @@ import pandas as pd
 
 from offing.base import InputError, nearest
 from offing.calendar import Axis
-from offing.explain.walking import walk
+from offing.explain.why.walking import walk
 from offing.model import Forecast
 from offing.model.direct import DirectForecast
 from offing.model.moved import rerun
@@ -168,7 +168,7 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
     rules = _rules(forecast, every, changes)
     scenarios = {name: Scenario("changed", {name: rule}) for name, rule in rules.items()}
     moved = {name: rerun(forecast, each.on(fit, forecast.view, forecast.axis)) for name, each in scenarios.items()}
-    said = {name: each.told(fit, forecast.view, forecast.axis)[0].split("' ", 1)[1] for name, each in scenarios.items()}
+    said = {name: each.words(fit, forecast.view, forecast.axis)[name] for name, each in scenarios.items()}
     walks = {name: walk(ahead, forecast, by="period") for name, ahead in moved.items()}
     order = sorted(walks, key=lambda name: -abs(float(walks[name].whole.change[0])))
     whole = [walks[name].whole for name in order]

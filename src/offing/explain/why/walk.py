@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count
-from offing.explain.between import Pieces
+from offing.explain.why.between import Pieces
 from offing.model.account import ADJUSTMENT, BASELINE, CORRECTION, PAST, UNEXPLAINED
 from offing.model.words import as_html, number, percent, rounded, signed, text_table, wrapped
 from offing.tables.table import Array
