@@ -317,3 +317,23 @@ def test_what_cannot_be_walked_ends_in_one_message():
         of.walk(other.forecast(3, plan=PLAN), ahead)
     with pytest.raises(of.InputError, match="one is of sold, the other of fare"):
         of.walk(of.Model("fare").fit(PAST).forecast(5), ahead)
+
+
+def test_outcomes_at_a_limit_leave_no_adjustment_behind():
+    """A fitted value that was cut is no part of an outcome: what lies between is unexplained, and nothing else."""
+    generator = np.random.default_rng(7)
+    x = generator.normal(size=76)
+    months = pd.period_range("2018-01", periods=76, freq="M")
+    data = pd.DataFrame(
+        {"sold": np.maximum(2.0 * x[:70] + generator.normal(0.0, 0.2, 70), 0.0), "x": x[:70]}, months[:70]
+    )
+    fit = of.Model("sold", terms=[of.Driver("x")], lower_limit=0.0).fit(data)
+    assert (fit.means == 0.0).any(), "some fitted values are cut"
+    ahead = fit.forecast(6, plan=pd.DataFrame({"x": x[70:]}, months[70:]))
+    walk = of.walk(ahead, "last-year", by="period")
+    cut = np.array([step.amount for step in walk.steps if step.name == "adjustment"]).sum()
+    bare = np.array([step.amount for step in walk.steps if step.name != "adjustment"]).sum(axis=0)
+    assert cut == pytest.approx(float((walk.change - bare).sum()))
+    plain = ahead.contributions
+    given = plain.values[plain.rows.index("adjustment")].sum() if "adjustment" in plain.rows else 0.0
+    assert cut == pytest.approx(given, abs=1e-9), "only the forecast's own limits are a step"

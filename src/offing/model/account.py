@@ -131,7 +131,7 @@ class Account:
     def came(self, outcome: Array) -> Account:
         """The same periods with what came (n,), NaN where it is not known: what no row explains is one by itself."""
         size = self.whole
-        room = outcome - self.extra
+        room = outcome - self.shift
         seen = np.log(np.where(room > 0.0, room, np.nan)) if self.log else room
         first = self.rows[0]
         left = Row(UNEXPLAINED, UNEXPLAINED, seen - size, np.zeros_like(first.lean), np.zeros((len(size), 0)))
