@@ -238,6 +238,9 @@ def test_adjustments_by_hand_stay_apart_and_are_scored():
     for overrides, message in faults:
         with pytest.raises(of.InputError, match=message):
             of.override(BASE, overrides)
+    limited = of.Model("sold", TERMS, upper_limit=140.0).fit(PAST.assign(sold=PAST["sold"].clip(upper=140.0)))
+    with pytest.raises(of.InputError, match="beyond the target's limits"):
+        of.override(limited.forecast(AHEAD, plan=PLAN), [of.Override(day[0], percent=900.0, **who)])
     for fields, message in (({"percent": 1.0}, "has no reason"), ({**who}, "no size"),
                             ({**who, "percent": 1.0, "total": 2.0}, "percent and total"),
                             ({**who, "amount": float("inf")}, "found inf")):  # fmt: skip

@@ -130,8 +130,8 @@ class Overridden:
 
     @property
     def mean(self) -> Array:
-        """The adjusted means (h,), within the target's limits."""
-        return self.forecast.fit.cut(self.forecast.mean + self.changes.sum(axis=0))
+        """The adjusted means (h,)."""
+        return np.asarray(self.forecast.mean + self.changes.sum(axis=0))
 
     @cached_property
     def contributions(self) -> Contributions:
@@ -245,6 +245,13 @@ def override(forecast: Forecast, overrides: Sequence[Override]) -> Overridden:
                 period=axis.part(at, at + 1).labels()[0], key="overrides",
             )  # fmt: skip
     changes = [_change(forecast, each, inside) for each, inside in zip(overrides, spans, strict=True)]
+    wanted = forecast.mean + np.sum(changes, axis=0)
+    beyond = np.flatnonzero(forecast.fit.cut(wanted) != wanted)
+    if len(beyond):
+        at = int(beyond[0])
+        raise InputError(f"the overrides make it {number(float(wanted[at]), 5)}, beyond the target's limits",
+                         "Give a smaller change, or other limits.", period=axis.part(at, at + 1).labels()[0],
+                         key="overrides")  # fmt: skip
     return Overridden(forecast, tuple(overrides), np.array(changes).reshape(len(overrides), axis.n))
 
 
