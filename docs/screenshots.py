@@ -92,7 +92,7 @@ def why(folder: Path, study: Path) -> None:
         folder / "heat" / "results" / "year-of-days.png",
     ]
     together([str(each) for each in parts], SHOTS / "why.png")
-    names = ("scenarios", "sensitivity", "walk-3", "chances-1")
+    names = ("scenarios", "sensitivity", "walk-3", "chances-2")
     together([str(folder / "tern-islands" / "results" / f"{name}.png") for name in names], SHOTS / "what-if.png")
 
 

@@ -37,6 +37,8 @@ ferry tickets, total of 13 weeks from 2026-06-29 to 2026-09-21: 223,169 tickets,
   235,573 (5,000 joint paths, normal noise).
 ferry tickets exceeds 23,000 tickets in some week with 48 % chance, most likely in 2026-08-24 (42 %); what lies beyond
   adds up to 522 tickets on average.
+The total of 13 weeks from 2026-06-29 to 2026-09-21 exceeds 230,000 tickets with 14 % chance; where it does, by 3,305
+  tickets on average.
 
 What moves it most
 'fare' +10 % throughout moves ferry tickets of 13 weeks from 2026-06-29 to 2026-09-21 by −15,755 tickets, −7.1 % (95 %

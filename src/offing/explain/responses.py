@@ -91,7 +91,8 @@ class Response:
     def __str__(self) -> str:
         rows = self.table.iloc[:: max(len(self.value) // 12, 1)]
         cells = [[number(each, 4) for each in rows[name]] for name in ("value", "effect", "low", "high")]
-        return f"{self.sentence}\n\n{text_table(['value', 'effect', 'from', 'to'], cells)}"
+        cells.append([f"{each:.2f}" if np.isfinite(each) else "" for each in rows["elasticity"]])
+        return f"{self.sentence}\n\n{text_table(['value', 'effect', 'from', 'to', 'elasticity'], cells)}"
 
     def _repr_html_(self) -> str:
         return as_html(self.sentence, self.table)
