@@ -346,3 +346,29 @@ def test_intervals_of_past_errors_leave_every_question_as_it_is():
     raised = of.override(given, [of.Override("2024-07", percent=10.0, reason="a fair", author="Ida")])
     july = raised.changes[0] != 0.0
     assert raised.table["high"][july].to_numpy() == pytest.approx(1.1 * given.quantiles([0.975])["q0.975"][july])
+
+
+def test_a_day_of_hours_is_the_whole_day_over_changing_clocks():
+    """Dates without a time stand for all hours of the day, of which that of the change has 23."""
+    hours = pd.date_range("2026-03-01", "2026-04-02", freq="h", inclusive="left", tz="Europe/Lisbon")
+    generator = np.random.default_rng(2)
+    warm = generator.normal(9.0, 3.0, len(hours))
+    load = 60.0 - 1.5 * warm + generator.normal(0.0, 0.5, len(hours))
+    past = hours < pd.Timestamp("2026-03-27", tz="Europe/Lisbon")
+    table = of.read(pd.DataFrame({"load": load, "warm": warm}, hours)[past])
+    plan = of.read(pd.DataFrame({"warm": warm}, hours)[~past])
+    fit = of.Model("load", terms=[of.Driver("warm")]).fit(table)
+    ahead = fit.forecast(int((~past).sum()), plan=plan)
+    clock = hours[~past]
+    for since, until, count in (("2026-03-29", "2026-03-29", 23), ("2026-03-28", "2026-03-29", 47)):
+        cold = of.Scenario("cold", {"warm": of.Shift(amount=-4.0, since=since, until=until)})
+        changed = fit.forecast(len(clock), plan=plan, scenario=cold)
+        assert (changed.mean != ahead.mean).sum() == count
+        made = of.override(ahead, [of.Override((since, until), percent=5.0, reason="a fair", author="Ida")])
+        assert (made.changes[0] != 0.0).sum() == count
+        assert of.paths(ahead, count=500).within((since, until)).axis.n == count
+        sought = of.seek(ahead, "warm", float(changed.mean[changed.mean != ahead.mean].sum()), how="amount",
+                         span=(since, until))  # fmt: skip
+        assert sought.value == pytest.approx(-4.0)
+    one = of.override(ahead, [of.Override("2026-03-29 12:00", percent=5.0, reason="a fair", author="Ida")])
+    assert (one.changes[0] != 0.0).sum() == 1

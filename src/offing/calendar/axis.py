@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
+from datetime import date, datetime
 from functools import cached_property
 from typing import Any
 
@@ -126,3 +128,26 @@ def instant_of(stamp: object, frequency: Frequency) -> Instants:
 
 def _microseconds(moment: pd.Timestamp) -> Instants:
     return np.array([moment.to_datetime64()]).astype("datetime64[us]").astype(np.int64)
+
+
+def periods_of(stamp: object, frequency: Frequency) -> tuple[int, int]:
+    """Ordinals of the first and the last period that a date stands for: that which holds it, of hours the whole day.
+
+    Raises
+    ------
+    ValueError, TypeError
+        If it is no date.
+    """
+    start = instant_of(stamp, frequency)
+    first = int(frequency.ordinals(start)[0])
+    if frequency.unit != "hour" or not _is_day(stamp):
+        return first, first
+    following = pd.Timestamp(stamp) + pd.DateOffset(days=1)  # type: ignore[arg-type]
+    return first, int(frequency.ordinals(instant_of(following, frequency))[0]) - 1
+
+
+def _is_day(stamp: object) -> bool:
+    """Whether a stamp says a day and no time of it."""
+    if isinstance(stamp, str):
+        return re.fullmatch(r"\d{4}-\d{2}-\d{2}", stamp.strip()) is not None
+    return isinstance(stamp, date) and not isinstance(stamp, datetime)

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
 from offing.calendar import Axis, Frequency
-from offing.calendar.axis import instant_of
+from offing.calendar.axis import periods_of
 from offing.calendar.frequency import UNITS, Unit
 
 #: Names of periods are understood so many years before and after the data.
@@ -98,7 +98,7 @@ def named_span(span: object, near: Axis) -> Axis:
     else:
         dates = (span, span)
     try:
-        low, high = (int(near.frequency.ordinals(instant_of(each, near.frequency))[0]) for each in dates)
+        low, high = periods_of(dates[0], near.frequency)[0], periods_of(dates[1], near.frequency)[1]
     except (ValueError, TypeError) as error:
         raise InputError(f"found {span!r}, which is no span", "Write 2026, 2026-Q3, 2026-07, a date, or two dates.",
                          key="span") from error  # fmt: skip

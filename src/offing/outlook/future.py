@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
 from offing.calendar import Axis, on_clock_of
-from offing.calendar.axis import instant_of
+from offing.calendar.axis import periods_of
 from offing.model import Fit
 from offing.model.edge import parts_of
 from offing.tables import View
@@ -72,9 +72,10 @@ class Future:
             If a date is none, or no period lies there.
         """
         inside = np.ones(self.axis.n, dtype=bool)
-        for key, date, sign in (("since", since, 1), ("until", until, -1)):
-            if date is not None:
-                inside &= sign * (self.axis.ordinals - self.ordinal(date, key)) >= 0
+        if since is not None:
+            inside &= self.axis.ordinals >= self.ordinals(since, "since")[0]
+        if until is not None:
+            inside &= self.axis.ordinals <= self.ordinals(until, "until")[1]
         if not inside.any():
             span = f"{self.axis.labels()[0]} to {self.axis.labels()[-1]}"
             said = " until ".join(str(each) for each in (since, until) if each is not None)
@@ -82,10 +83,10 @@ class Future:
                              "Give dates among them, or forecast farther.", key="since")  # fmt: skip
         return inside
 
-    def ordinal(self, date: object, key: str) -> int:
-        """The ordinal of the period that holds a date."""
+    def ordinals(self, date: object, key: str) -> tuple[int, int]:
+        """The ordinals of the first and last period that a date stands for."""
         try:
-            return int(self.axis.frequency.ordinals(instant_of(date, self.axis.frequency))[0])
+            return periods_of(date, self.axis.frequency)
         except (ValueError, TypeError) as error:
             raise InputError(f"found {date!r}, which is not a date", "Give such as 2026-08-01.", key=key) from error
 

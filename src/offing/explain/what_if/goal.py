@@ -176,7 +176,7 @@ def seek(
         inside = (axis.ordinals >= own.first) & (axis.ordinals < own.first + own.n)
         if not inside.any():
             raise InputError(f"no period of {axis.spell()} lies in {span}", "Give a span among them.", key="span")
-        dates = {"since": own.index[0].date(), "until": own.index[-1].date()}
+        dates = {"since": own.index[0], "until": own.index[-1]}
 
     def rule(value: float) -> Rule:
         return Stated(value, **dates) if how == "constant" else Shift(**{how: value}, **dates)  # type: ignore[arg-type]
