@@ -189,6 +189,23 @@ def test_a_revision_walk_tells_what_changed_and_nothing_else(monkeypatch):
     assert came.end[0] == pytest.approx(later["sold"].iloc[CUT:].sum(), rel=1e-12)
 
 
+def test_revisions_of_treated_data_are_of_the_same_model():
+    """A value that a treatment sets apart has a column of its own, which does not make another model of it."""
+    earlier, odd = DATA.iloc[BEFORE:].drop(columns="sold"), DATA.copy()
+    odd.iloc[CUT - 3, 0] *= 3.0
+    treatments = [of.Treat("sold", outliers="pulse"), of.Treat("fare", missing="linear")]
+    model = of.Model("sold", [of.Season(harmonics=1), *DRIVERS], treatments=treatments, errors="ar")
+    last = model.fit(odd.iloc[:BEFORE]).forecast(AHEAD, plan=earlier)
+    now = model.fit(odd.iloc[:CUT])
+    assert len(now.model.terms) == len(last.fit.model.terms) + 1
+    walk = of.walk(now.forecast(AHEAD, plan=PLAN), last)
+    assert "changed model" not in walk.phases
+    assert gap(walk) < 1e-9
+    other = of.Model("sold", DRIVERS, treatments=treatments).fit(odd.iloc[:CUT]).forecast(AHEAD, plan=PLAN)
+    assert gap(of.walk(other, last)) < 1e-9
+    assert gap(of.walk(now, last)) < 1e-9
+
+
 def test_revisions_of_windows_and_of_equations_by_horizon():
     """A window that moved on changes no step before the estimate; equations by horizon have one step of all terms."""
     earlier = DATA.iloc[BEFORE:].drop(columns="sold")

@@ -9,13 +9,14 @@ import numpy as np
 from offing.base import InputError
 from offing.calendar import Axis
 from offing.explain.why.walk import check_same
-from offing.model import Fit, Forecast
+from offing.model import Fit, Forecast, Model
 from offing.model.account import CORRECTION, PAST, UNEXPLAINED, Account
 from offing.model.contributions import fitted_account
 from offing.model.direct import DirectForecast
 from offing.model.moved import moved, restart
 from offing.tables import View
 from offing.tables.view import ACTUAL, MISSING
+from offing.terms import Pulses
 
 REVISED = "revised data"
 DRIVERS = "drivers' actual values"
@@ -170,12 +171,12 @@ def _assuming(view: View, kept: dict[str, tuple[Axis, np.ndarray, np.ndarray]]) 
     return view
 
 
-def _model_of(fit: Fit) -> object:
-    """What makes two models one: all but their names, and the pulses that treatments set."""
-    return replace(fit.model, name="")
+def _model_of(fit: Fit) -> Model:
+    """What makes two models one: all but their names, and the pulses that treatments of the data set."""
+    return replace(fit.model, name="", terms=[term for term in fit.model.terms if not isinstance(term, Pulses)])
 
 
 def _same_model(old: Fit, new: Fit) -> Fit:
     view = new.view
-    return old.model.fit_series(dict(view.sources.tables), new.series, as_of=view.origin, plans=view.sources.plans,
+    return _model_of(old).fit_series(dict(view.sources.tables), new.series, as_of=view.origin, plans=view.sources.plans,
                                 foreseen=view.foreseen)  # fmt: skip
