@@ -47,5 +47,5 @@ def back(namespace):
 pages = Sybil(
     parsers=[PythonCodeBlockParser()], patterns=["README.md", "docs/*.md"], setup=into_demo_folder, teardown=back
 )
-docstrings = Sybil(parsers=[DocTestParser()], patterns=["src/offing/**/*.py"])
+docstrings = Sybil(parsers=[DocTestParser()], patterns=["src/offing/*.py", "src/offing/*/*.py", "src/offing/*/*/*.py"])
 pytest_collect_file = (pages + docstrings).pytest()
