@@ -110,7 +110,8 @@ def draw_reach(result: Reach) -> Picture:
     axes.bar(middles[beyond], heights[beyond], width, color=FAN[2], edgecolor=WARM, lw=0.5, hatch="//",
              label=f"{result.side} the threshold")  # fmt: skip
     axes.axvline(result.threshold, color=INK, lw=1.8, label=f"threshold {number(result.threshold, 4)}")
-    axes.axvline(float(sums.mean()), color=QUIET, lw=1.4, ls="--", label=f"mean {number(float(sums.mean()), 4)}")
+    mean = float(paths.mean.sum())
+    axes.axvline(mean, color=QUIET, lw=1.4, ls="--", label=f"mean {number(mean, 4)}")
     axes.set_xlabel(in_units(f"total of {fit.label}", fit.unit))
     axes.set_ylabel("paths (%)")
     thousands(axes.xaxis)
