@@ -41,10 +41,10 @@ The total of 13 weeks from 2026-06-29 to 2026-09-21 exceeds 230,000 tickets with
   tickets on average.
 
 What moves it most
-'fare' +10 % throughout moves ferry tickets of 13 weeks from 2026-06-29 to 2026-09-21 by −15,755 tickets, −7.1 % (95 %
-  between −20,425 and −11,085).
-'sailings' +10 % throughout moves them by +10,137 tickets, +4.5 % (95 % between +7,855 and +12,420).
-'cruise calls' +10 % throughout moves them by +1,682 tickets, +0.75 % (95 % between +1,333 and +2,031).
+'fare' +10 % from here on moves ferry tickets of 13 weeks from 2026-06-29 to 2026-09-21 by −15,755 tickets, −7.1 %
+  (95 % between −20,425 and −11,085).
+'sailings' +10 % from here on moves them by +10,137 tickets, +4.5 % (95 % between +7,855 and +12,420).
+'cruise calls' +10 % from here on moves them by +1,682 tickets, +0.75 % (95 % between +1,333 and +2,031).
 
 What if
 'dearer': −4,822 tickets (−2.2 %, 95 % between −6,282 and −3,378). It assumes 'fare' +5 % from 2026-08-03.

@@ -73,12 +73,15 @@ def text_table(heads: Sequence[str], columns: Sequence[Sequence[str]], inset: in
 
 
 def wrapped(text: str, width: int = 118) -> str:
-    """Long lines broken between words, their continuation set in a little further than they start."""
+    """Long lines broken between words, their continuation set in a little further than they start.
+
+    A number and its per cent sign stay together.
+    """
     lines = []
-    for line in text.splitlines():
+    for line in text.replace(" %", "\N{NO-BREAK SPACE}%").splitlines():
         start = line[: len(line) - len(line.lstrip())]
         lines += textwrap.wrap(line, width, subsequent_indent=start + "  ", drop_whitespace=True) or [""]
-    return "\n".join(lines)
+    return "\n".join(lines).replace("\N{NO-BREAK SPACE}%", " %")
 
 
 def as_html(sentences: str, frame: pd.DataFrame) -> str:

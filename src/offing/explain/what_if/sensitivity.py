@@ -108,7 +108,7 @@ class Sensitivity:
             sure = "; it may be nothing" if self.low[i] < 0.0 < self.high[i] else ""
             where = f" {self.target} of {self.axis.spell()}" if i == 0 else " them"
             lines.append(
-                f"'{label}' {self.changes[i]} throughout moves{where} by {signed(float(self.total[i]))}{unit}{share} "
+                f"'{label}' {self.changes[i]} from here on moves{where} by {signed(float(self.total[i]))}{unit}{share} "
                 f"(95 % between {signed(float(self.low[i]))} and {signed(float(self.high[i]))}){sure}."
             )
         for first, second, _, together, more in self.interactions.itertuples(index=False, name=None):
@@ -134,7 +134,8 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
     Parameters
     ----------
     forecast
-        A forecast by recursion. What is known of its drivers' past stays.
+        A forecast by recursion. What is known of its drivers stays, so that of faster drivers only the values that
+        are not out yet are changed.
     changes
         A change for each driver of interest: percents as numbers, or a rule such as ``Shift(amount=2.0)``. By default
         all drivers are 10 % higher; those that fall below zero by one standard deviation of what was seen.
