@@ -140,8 +140,11 @@ class Scenarios:
         base, lines = self.totals.iloc[0], []
         head = f"{self.fit.label}, {self.axis.spell()}: {number(float(base['total']), 4)}{unit} '{self.base}'."
         for name, row in self.totals.iloc[1:].iterrows():
+            if row["difference"] == 0.0:
+                lines.append(f"'{name}': no difference. {self._assumes(str(name))}".rstrip())
+                continue
             share = percent(float(row["percent"]) / 100.0) if np.isfinite(row["percent"]) else ""
-            known = bool(row["difference"]) and bool(np.isfinite(row["low"]))
+            known = bool(np.isfinite(row["low"]))
             sure = "; it may be nothing" if known and row["low"] <= 0.0 <= row["high"] else ""
             inside = [share] if share else []
             inside += [f"95 % between {signed(row['low'])} and {signed(row['high'])}"] if known else []
@@ -163,8 +166,13 @@ class Scenarios:
     def points(self) -> list[str]:
         """Every scenario's difference from the base, without words on what it assumes."""
         unit = f" {self.fit.unit}" if self.fit.unit else ""
-        return [f"what if '{name}': {signed(float(row['difference']), 4)}{unit} (95 % between {signed(row['low'])} and "
-                f"{signed(row['high'])})" for name, row in self.totals.iloc[1:].iterrows()]  # fmt: skip
+        return [
+            f"what if '{name}': {signed(float(row['difference']), 4)}{unit} (95 % between {signed(row['low'])} and "
+            f"{signed(row['high'])})"
+            if row["difference"]
+            else f"what if '{name}': no difference"
+            for name, row in self.totals.iloc[1:].iterrows()
+        ]
 
     def _assumes(self, name: str) -> str:
         told = self.assumed.get(name, ())
