@@ -135,7 +135,7 @@ def test_what_lies_between_pairs_of_values_is_shared_out_exactly(seed, h, m, log
     end, start = generator.normal(size=(3, h)), generator.normal(size=(3, m))
     end[2], start[2] = 0.7, 0.7
     owners = np.arange(h) % 2
-    worth, back = paired(end.sum(axis=0), start.sum(axis=0), owners, 2, log=log, partner=None)
+    worth, back = paired(end.sum(axis=0), start.sum(axis=0), owners, 2, log=log, pooled=True)
     amounts = np.array([np.bincount(owners, worth * row, minlength=2) for row in end]) - start @ back.T
     for group in range(2):
         by_hand = np.zeros(3)

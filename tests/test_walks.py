@@ -105,6 +105,16 @@ def test_a_year_on_year_walk_by_hand():
     assert walk.start[0] == pytest.approx(DATA["sold"].iloc[CUT - 52 : CUT - 52 + AHEAD].sum())
 
 
+def test_the_whole_history_against_the_year_before_leaves_the_first_year_out():
+    fit = of.Model("sold", terms=[of.Season(harmonics=1), *DRIVERS]).fit(PAST)
+    walk = of.walk(fit, "last-year", span=(PAST.index[0], PAST.index[-1]))
+    sold = PAST["sold"].to_numpy()
+    assert walk.start[0] == pytest.approx(sold[1 : CUT - 52].sum()), "the first week lacks the flag of the week before"
+    assert walk.end[0] == pytest.approx(sold[53:].sum())
+    assert walk.notes == ("Left out: 53 weeks without known values there.",)
+    assert gap(walk) < 1e-9
+
+
 def test_on_the_log_scale_a_step_is_a_logarithmic_mean_times_the_change():
     fit = of.Model("sold", scale="log", terms=DRIVERS).fit(PAST)
     plain, dear = fit.forecast(2, plan=PLAN), fit.forecast(2, plan=PLAN, scenario=SCENARIO)

@@ -50,20 +50,20 @@ def attribute(rows: Array, *, log: bool) -> tuple[Array, Array]:
 
 
 def paired(
-    end: Array, start: Array, owners: NDArray[np.intp], groups: int, *, log: bool, partner: NDArray[np.intp] | None
+    end: Array, start: Array, owners: NDArray[np.intp], groups: int, *, log: bool, pooled: bool
 ) -> tuple[Array, Array]:
     """What one unit of a row is worth at the end (h,), and in each group of periods at the start (groups, m).
 
     From every period of the end, whose rows add up to `end` (h,), something is walked back to periods of the start
-    that add up to `start` (m,): to its `partner` (h,), or to all of them, each counting alike. With weights a and b
-    the amount of a row in group g is Σ a c over its periods, less Σ b c' over the start, and the amounts of all rows
+    that add up to `start` (m,): to the one at its own place, or to all `pooled`, each counting alike. With weights a and
+    b the amount of a row in group g is Σ a c over its periods, less Σ b c' over the start, and the amounts of all rows
     add up to the difference of the values (Ang 2005, for every pair). `owners` (h,) tells each period's group.
     """
     m = len(start)
     back = np.zeros((groups, m))
-    if partner is not None:
-        worth = logarithmic_mean(end, start[partner]) if log else np.ones(len(end))
-        np.add.at(back, (owners, partner), worth)
+    if not pooled:
+        worth = logarithmic_mean(end, start) if log else np.ones(m)
+        back[owners, np.arange(m)] = worth
         return worth, back
     if not log:
         back += (np.bincount(owners, minlength=groups) / m)[:, None]

@@ -14,7 +14,7 @@ from offing.base import InputError, count
 from offing.calendar import Axis
 from offing.engine import quantile
 from offing.explain.spans import Group, groups_named
-from offing.model import Contributions, Forecast
+from offing.model import Contributions, Fit, Forecast
 from offing.model.account import Account
 from offing.model.contributions import adjusted
 from offing.model.joint import covariance_times, slopes
@@ -59,6 +59,11 @@ class Agreed:
     mean: Array
     deviation: Array
     told: tuple[str, ...]
+
+    @property
+    def fit(self) -> Fit:
+        """The fit behind the forecast."""
+        return self.forecast.fit
 
     @property
     def axis(self) -> Axis:

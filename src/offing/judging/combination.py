@@ -24,7 +24,7 @@ from offing.judging.anew import Job, foreseen_by
 from offing.judging.origins import Cuts, Origins, at_place, rows_before
 from offing.judging.routes import run_all
 from offing.judging.run import PROBABILITIES, Basis, Run
-from offing.model import Contributions, Forecast, Model
+from offing.model import Contributions, Fit, Forecast, Model
 from offing.model.account import Account, additive
 from offing.model.model import Data, tables_of
 from offing.model.words import as_html, number, rounded, text_table, wrapped
@@ -81,6 +81,11 @@ class Combination:
     errors: pd.DataFrame
     way: str
     pooling: Pooling = "quantiles"
+
+    @property
+    def fit(self) -> Fit:
+        """The fit of the first member, whose target is that of all."""
+        return next(iter(self.members.values())).fit
 
     @property
     def axis(self) -> Axis:

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from offing.base import InputError, nearest
 from offing.calendar import Axis
 from offing.engine import Estimate, attribute
 from offing.model.layout import Design
@@ -161,26 +160,8 @@ class Account:
         return replace(self, rows=tuple(rows), estimate=None)
 
     def grouped(self, groups: Mapping[str, Sequence[str]]) -> Account:
-        """The rows of each group as one, under the group's name.
-
-        Raises
-        ------
-        InputError
-            If a term is unknown, in two groups, or a group's name is that of another row.
-        """
-        owner: dict[str, str] = {}
-        for group, members in groups.items():
-            if isinstance(members, str):
-                raise InputError(f"found {members!r} for the group {group!r}", "Give a list of terms.", key="groups")
-            for member in members:
-                if member not in self.names:
-                    raise InputError(f"there is no term {member!r} for the group {group!r}",
-                                     nearest(str(member), self.names[1:]), key="groups")  # fmt: skip
-                if member in owner:
-                    raise InputError(f"{member!r} is in two groups, {owner[member]!r} and {group!r}", key="groups")
-                owner[member] = group
-            if group in self.names and group not in members:
-                raise InputError(f"a term is called {group!r} as well", "Rename the group.", key="groups")
+        """The rows of each group as one, under the group's name; members that are no rows count for nothing."""
+        owner = {member: group for group, members in groups.items() for member in members}
         found: dict[str, Row] = {}
         for row in self.rows:
             name = owner.get(row.name, row.name)

@@ -124,6 +124,11 @@ class Overridden:
     changes: Array
 
     @property
+    def fit(self) -> Fit:
+        """The fit behind the forecast."""
+        return self.forecast.fit
+
+    @property
     def axis(self) -> Axis:
         """The forecast periods."""
         return self.forecast.axis

@@ -37,10 +37,8 @@ class Pieces:
     total_half: Array
 
 
-def between(
-    start: Account, end: Account, owners: NDArray[np.intp], groups: int, partner: NDArray[np.intp] | None
-) -> Pieces:
-    """What lies between periods of the `end` and their `partner` at the start, or the mean of all of the start.
+def between(start: Account, end: Account, owners: NDArray[np.intp], groups: int, *, pooled: bool) -> Pieces:
+    """What lies between periods of the `end` and those of the start at their places, or the mean of all, `pooled`.
 
     `owners` tells the group of each period of the end. Rows are shared out on the working scale and weighted by the
     logarithmic mean of both values (Ang 2005), pair by pair: no order of the rows enters, a row that is the same on
@@ -52,10 +50,8 @@ def between(
     if end.alike(start) and len(start.rows) > 1:
         # With the same coefficients a reference that moves is no step: a term is what it is worth, wherever from.
         start, end = start.absolute(), end.absolute()
-    if partner is not None:
-        start, partner = start.only(partner), np.arange(len(partner))
-    worth, back = paired(end.whole, start.whole, owners, groups, log=end.log, partner=partner)
-    _, mean = paired(end.whole, start.whole, owners, groups, log=False, partner=partner)
+    worth, back = paired(end.whole, start.whole, owners, groups, log=end.log, pooled=pooled)
+    _, mean = paired(end.whole, start.whole, owners, groups, log=False, pooled=pooled)
     member = np.zeros((groups, len(owners)))
     member[owners, np.arange(len(owners))] = 1.0
     sides = (end, member * worth), (start, -back)

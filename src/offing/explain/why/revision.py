@@ -45,7 +45,10 @@ def revised_stages(before: Forecast, after: Forecast, axis: Axis) -> Stages:
     """
     _check_alike(before.fit, after.fit)
     if isinstance(before, DirectForecast) or isinstance(after, DirectForecast):
-        return [("", _part(before, axis)), (ANEW, _joint(after.fit, after, axis))]  # no one equation to be kept
+        return [
+            ("", _part(before, axis)),
+            (ANEW, _with(_came(after.fit, axis), after, axis)),
+        ]  # no one equation to be kept
     old, new, sources = before.fit, after.fit, after.view.sources
     same = replace(after.view, patches=old.view.patches)
     # What was known before of each driver's later values stays, until it is its turn.
@@ -62,15 +65,14 @@ def revised_stages(before: Forecast, after: Forecast, axis: Axis) -> Stages:
     # Trends count from the earlier fit's first period, whether or not the later one looks back as far.
     whole = Axis(old.axis.frequency, old.axis.first, new.axis.first + new.axis.n - old.axis.first)
     fit = moved(old, sources, whole, new.view.origin, over=same)
-    stages.append((NEW, _joint(fit, restart(after, fit, _onto(fit, same), after.axis), axis)))
+    # To estimate anew changes no outcome: what came stays as the earlier coefficients explain it.
     came = _came(fit, axis)
-    if _model_of(old) != _model_of(new):
-        again = _same_model(old, new)
-        stages.append((ANEW, _over(came, _joint(again, restart(after, again, _onto(again, same), after.axis), axis))))
-        stages.append((MODEL, _over(came, _joint(new, after, axis))))
-    else:
-        stages.append((ANEW, _over(came, _joint(new, after, axis))))
-    return stages
+    stages.append((NEW, _with(came, restart(after, fit, _onto(fit, same), after.axis), axis)))
+    if _model_of(old) == _model_of(new):
+        return [*stages, (ANEW, _with(came, after, axis))]
+    again = _same_model(old, new)
+    stages.append((ANEW, _with(came, restart(after, again, _onto(again, same), after.axis), axis)))
+    return [*stages, (MODEL, _with(came, after, axis))]
 
 
 def outcome_stages(before: Forecast, after: Fit, axis: Axis) -> Stages:
@@ -110,29 +112,19 @@ def _part(ahead: Forecast, axis: Axis) -> Account:
     return ahead.account.only(_places(ahead.axis, axis))
 
 
-def _joint(fit: Fit, ahead: Forecast, axis: Axis) -> Account:
-    """The periods of `axis` that came, as outcomes, and those that are still forecast."""
-    end = fit.axis.first + fit.axis.n
-    ahead_part = ahead.axis.part(0, axis.first + axis.n - end) if axis.first + axis.n > end else None
-    if axis.first >= end and ahead_part is not None:
-        return _part(ahead, axis)
-    past = fitted_account(fit).came(fit.target).only(_places(fit.axis, axis.part(0, min(end - axis.first, axis.n))))
-    return past if ahead_part is None else past.followed(_part(ahead, ahead_part))
-
-
 def _came(fit: Fit, axis: Axis) -> Account | None:
-    """The periods that came, with the earlier coefficients; to estimate anew changes no outcome."""
-    end = fit.axis.first + fit.axis.n
-    if axis.first >= end:
-        return None
-    return fitted_account(fit).came(fit.target).only(_places(fit.axis, axis.part(0, min(end - axis.first, axis.n))))
+    """The periods of `axis` that have come, as outcomes; None where there is none."""
+    n = min(fit.axis.first + fit.axis.n - axis.first, axis.n)
+    return fitted_account(fit).came(fit.target).only(_places(fit.axis, axis.part(0, n))) if n > 0 else None
 
 
-def _over(came: Account | None, whole: Account) -> Account:
-    if came is None:
-        return whole
-    n = len(came.ordinals)
-    return came if n == len(whole.ordinals) else came.followed(whole.only(np.arange(n, len(whole.ordinals))))
+def _with(came: Account | None, ahead: Forecast, axis: Axis) -> Account:
+    """What came of the periods of `axis`, and the forecast of the rest."""
+    n = 0 if came is None else len(came.ordinals)
+    if came is not None and n == axis.n:
+        return came
+    rest = _part(ahead, axis.part(n, axis.n))
+    return rest if came is None else came.followed(rest)
 
 
 def _onto(fit: Fit, view: View) -> View:
@@ -165,9 +157,7 @@ def _seen_after(
 
 def _assuming(view: View, kept: dict[str, tuple[Axis, np.ndarray, np.ndarray]]) -> View:
     for reference, (own, values, marks) in kept.items():
-        known = view.known(reference, own)
-        filled = np.where(np.isfinite(values), values, np.nan)
-        view = view.assuming(reference, own.first, filled, np.where(marks == MISSING, known.marks, marks))
+        view = view.assuming(reference, own.first, values, marks)
     return view
 
 

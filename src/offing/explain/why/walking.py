@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from itertools import pairwise
 from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from offing.base import InputError, count
+from offing.base import InputError, count, nearest
 from offing.calendar import Axis
 from offing.explain.spans import coarser, named_span, owners
 from offing.explain.why.between import between
@@ -25,7 +26,11 @@ LAST_YEAR, MEAN = "last-year", "mean"
 
 
 class Sized(Protocol):
-    """What can be walked to beside fits and forecasts: a combination, or a forecast that was changed by hand."""
+    """What can be walked to beside fits: a forecast, a combination, or a forecast that was changed by hand."""
+
+    @property
+    def fit(self) -> Fit:
+        """Whose target it is of."""
 
     @property
     def axis(self) -> Axis:
@@ -36,7 +41,7 @@ class Sized(Protocol):
         """Its means taken apart."""
 
 
-Side = Forecast | Fit | Sized
+Side = Fit | Sized
 
 
 def walk(
@@ -98,24 +103,21 @@ def walk(
         for name, each in end.items():
             other = against[name] if isinstance(against, Mapping) and name in against else against
             walks[name] = walk(each, other, by=by, span=span, groups=groups)
-        target = _target_of(next(iter(end.values())))
-        return together(walks, f"{target.column}, all series")
-    inner = _target_of(end)
+        return together(walks, f"{_fit_of(next(iter(end.values()))).column}, all series")
+    inner = _fit_of(end)
     axis = _asked(end, against, span)
-    every, start_words, end_words, partner = _accounts(end, against, axis)
-    known = _known(groups or {}, every)
-    every = [(phase, each.grouped(known(each))) for phase, each in every]
-    ok = _complete(every, partner)
+    every, start_words, end_words, pooled = _accounts(end, against, axis)
+    _check_groups(groups or {}, {name for _, each in every for name in each.names})
+    every = [(phase, each.grouped(groups or {})) for phase, each in every]
+    ok = np.all([_known(each) for _, each in (every[1:] if pooled else every)], axis=0)
     if not ok.any():
         raise InputError("no period can be held against what is asked for, for want of known values",
                          "Ask for other periods.", key="against")  # fmt: skip
     notes: tuple[str, ...] = ()
     if not ok.all():
         notes = (f"Left out: {count(int((~ok).sum()), axis.frequency.unit)} without known values there.",)
-        every = [(phase, each.only(np.flatnonzero(ok)) if i or len(each.ordinals) == len(ok) else each)
-                 for i, (phase, each) in enumerate(every)]  # fmt: skip
-    if partner is not None:
-        every[0] = every[0][0], every[0][1] if len(every[0][1].ordinals) == ok.sum() else every[0][1].only(partner[ok])
+    kept = np.flatnonzero(ok)
+    every = [(phase, each if pooled and i == 0 else each.only(kept)) for i, (phase, each) in enumerate(every)]
 
     def made(owner: NDArray[np.intp], labels: tuple[str, ...], total: Walk | None) -> Walk:
         # A span of which nothing is known is none.
@@ -123,8 +125,7 @@ def walk(
         labels = tuple(labels[i] for i in told.tolist())
         steps, found = [], []
         for i, ((_, before), (phase, after)) in enumerate(pairwise(every)):
-            own = np.arange(int(ok.sum())) if partner is not None or i else None
-            found.append(between(before, after, group.astype(np.intp), len(labels), own))
+            found.append(between(before, after, group.astype(np.intp), len(labels), pooled=pooled and i == 0))
             steps += steps_of(found[-1], phase)
         half = found[0].total_half if len(found) == 1 else np.full(len(labels), np.nan)
         phases = tuple(dict.fromkeys(phase for phase, _ in every[1:] if phase))
@@ -135,18 +136,11 @@ def walk(
     return total if by is None else made(*_spans(axis, by), total)
 
 
-def _target_of(side: Side) -> Fit:
-    if isinstance(side, Fit):
-        return side
-    if isinstance(side, Forecast):
-        return side.fit
-    forecast = getattr(side, "forecast", None)
-    if isinstance(forecast, Forecast):
-        return forecast.fit
-    members = getattr(side, "members", None)
-    if members:
-        return _target_of(next(iter(members.values())))
-    raise InputError(f"found a {type(side).__name__}", "Give a forecast, or a fit.", key="end")
+def _fit_of(side: Side) -> Fit:
+    fit = side if isinstance(side, Fit) else getattr(side, "fit", None)
+    if not isinstance(fit, Fit):
+        raise InputError(f"found a {type(side).__name__}", "Give a forecast, or a fit.", key="end")
+    return fit
 
 
 def _asked(end: Side, against: object, span: object) -> Axis:
@@ -203,73 +197,80 @@ def _spans(axis: Axis, by: str | None) -> tuple[NDArray[np.intp], tuple[str, ...
     return at.astype(np.intp), tuple(Axis(groups, int(each), 1).labels()[0] for each in unlike)
 
 
-def _known(groups: Mapping[str, Sequence[str]], every: Stages) -> Callable[[Account], dict[str, Sequence[str]]]:
-    """The groups among the rows of one account, of terms that any of the accounts has."""
-    names = {name for _, each in every for name in each.names}
+def _check_groups(groups: Mapping[str, Sequence[str]], names: set[str]) -> None:
+    """Refuse groups of unknown terms, of terms in two groups, and those whose name is that of another term."""
+    owner: dict[str, str] = {}
     for group, members in groups.items():
-        unknown = isinstance(members, str) or not all(each in names for each in members)
-        if unknown or len(set(members)) < len(members):
-            every[-1][1].grouped({group: members})  # which says what is wrong
-    every[-1][1].grouped({group: [each for each in members if each in every[-1][1].names]
-                          for group, members in groups.items()})  # fmt: skip
-    return lambda one: {group: [each for each in members if each in one.names] for group, members in groups.items()}
+        if isinstance(members, str):
+            raise InputError(f"found {members!r} for the group {group!r}", "Give a list of terms.", key="groups")
+        for member in members:
+            if member not in names:
+                raise InputError(f"there is no term {member!r} for the group {group!r}",
+                                 nearest(str(member), names - {BASELINE}), key="groups")  # fmt: skip
+            if member in owner:
+                raise InputError(f"{member!r} is in two groups, {owner[member]!r} and {group!r}", key="groups")
+            owner[member] = group
+        if group in names and group not in members:
+            raise InputError(f"a term is called {group!r} as well", "Rename the group.", key="groups")
 
 
-def _complete(every: Stages, partner: NDArray[np.intp] | None) -> NDArray[np.bool_]:
-    """Which periods of the end are known throughout."""
-    ok = np.ones(len(every[-1][1].ordinals), dtype=bool)
-    for _, each in every[1:]:
-        ok &= np.isfinite(each.whole) & np.isfinite(each.mean)
-    if partner is not None:
-        start = every[0][1]
-        seen = np.isfinite(start.whole) & np.isfinite(start.mean)
-        ok &= (partner >= 0) & seen[np.clip(partner, 0, len(seen) - 1)]
-    return np.asarray(ok)
+def _known(each: Account) -> NDArray[np.bool_]:
+    """Which periods (n,) are known throughout."""
+    return np.asarray(np.isfinite(each.whole) & np.isfinite(each.mean))
 
 
-def _accounts(end: Side, against: object, axis: Axis) -> tuple[Stages, str, str, NDArray[np.intp] | None]:
-    """Accounts from the start to the end, what both are called, and each period's partner at the start."""
-    here = np.arange(axis.n)
+def _accounts(end: Side, against: object, axis: Axis) -> tuple[Stages, str, str, bool]:
+    """Accounts from the start to the end, what both are called, and whether all of the start is pooled.
+
+    Else every account has the same periods, or those that they are held against, at the same places.
+    """
     to = "outcome" if isinstance(end, Fit) else "forecast"
     if isinstance(against, Forecast):
         if isinstance(end, Fit):
-            return outcome_stages(against, end, axis), "the forecast", "outcome", here
+            return outcome_stages(against, end, axis), "the forecast", "outcome", False
         if not isinstance(end, Forecast):
             raise InputError(f"found a {type(end).__name__} against a forecast", "Walk between two plain forecasts.",
                              key="against")  # fmt: skip
         if against.fit is end.fit:
             named = end.scenario if end.scenario != against.scenario else "forecast"
-            return scenario_stages(against, end, axis), f"'{against.scenario}'", f"forecast '{named}'", here
+            return scenario_stages(against, end, axis), f"'{against.scenario}'", f"forecast '{named}'", False
         then = f"the forecast of {against.origin:%Y-%m-%d}"
-        return revised_stages(against, end, axis), then, f"forecast of {end.origin:%Y-%m-%d}", here
+        return revised_stages(against, end, axis), then, f"forecast of {end.origin:%Y-%m-%d}", False
     whole = fitted_account(end).came(end.target) if isinstance(end, Fit) else end.account
     origin = end.axis.first
     last = whole.only(axis.ordinals - origin)
     if against is None:
         standing = whole.standing().only(axis.ordinals - origin)
-        return [("", _baseline(standing)), ("", standing)], BASELINE, to, here
+        return [("", _baseline(standing)), ("", standing)], BASELINE, to, False
     if isinstance(against, Mapping):
         if not isinstance(end, Forecast):
             raise InputError("a driver's value is held against a forecast", "Give a plain forecast.", key="against")
         held = rerun(end, Scenario("held", against).on(end.fit, end.view, end.axis))
         said = " and ".join(f"'{name}' at {value:g}" for name, value in against.items())
-        return [("", held.account.only(axis.ordinals - origin)), ("", last)], said, to, here
-    fit = _target_of(end)
+        return [("", held.account.only(axis.ordinals - origin)), ("", last)], said, to, False
+    fit = _fit_of(end)
     past = fitted_account(fit).came(fit.target)
     if against == MEAN:
         seen = np.flatnonzero(fit.used & np.isfinite(past.whole))
-        return [("", past.only(seen)), ("", last)], "the history's mean", to, None
+        return [("", past.only(seen)), ("", last)], "the history's mean", to, True
     full = past if isinstance(end, Fit) else past.followed(whole)
     if against == LAST_YEAR:
-        partner = axis.ordinals - axis.frequency.year_back - fit.axis.first
-        return [("", full), ("", last)], "the year before", to, partner
+        return [("", _before(full, axis.ordinals - axis.frequency.year_back)), ("", last)], "the year before", to, False
     asked = named_span(against, fit.axis)
     inside = np.flatnonzero((full.ordinals >= asked.first) & (full.ordinals < _stop(asked)))
     inside = inside[np.isfinite(full.whole[inside])]
     if not len(inside):
         raise InputError(f"no known period lies in {_said(against)}", "Give a span of the history or the forecast.",
                          key="against")  # fmt: skip
-    return [("", full.only(inside)), ("", last)], f"{_said(against)}, the mean of its {axis.frequency.unit}s", to, None
+    return [("", full.only(inside)), ("", last)], f"{_said(against)}, the mean of its {axis.frequency.unit}s", to, True
+
+
+def _before(full: Account, ordinals: NDArray[np.int64]) -> Account:
+    """The account of some periods, of which those that it does not hold are not known."""
+    at = ordinals - int(full.ordinals[0])
+    inside = (at >= 0) & (at < len(full.ordinals))
+    found = full.only(np.clip(at, 0, len(full.ordinals) - 1))
+    return replace(found, mean=np.where(inside, found.mean, np.nan))
 
 
 def _baseline(last: Account) -> Account:
