@@ -99,7 +99,7 @@ def test_the_worst_year_seen_is_that_with_the_lowest_forecast():
             for k in (1, 2)}  # fmt: skip
         assert under(of.AsIn(word)).mean.sum() == pytest.approx(totals[k])
         assert FIT.forecast(AHEAD, scenario=scenario).mean.sum() == pytest.approx(pick(both.values()))
-        (told,) = scenario.told(FIT, BASE.view, BASE.axis)
+        told = FIT.forecast(AHEAD, scenario=scenario).assumed["fare"]
         assert f"of 2 years seen the {word}" in told
         assert "with 'flag'" in told
 
@@ -133,8 +133,9 @@ def test_modelled_drivers_keep_how_they_go_together_and_widen_the_forecast():
     assert np.sqrt(np.square(half).sum(axis=0)) == pytest.approx(moved.std(axis=0), rel=0.05)
     alone = fit.forecast(10, scenario=of.Scenario("one", {"cold": of.Modelled(), "wind": 5.0}))
     assert (ahead.spread > alone.spread).all()
-    told = unknown.told(fit, ahead.view, ahead.axis)
-    assert "as a model of its own expects (own lags; off by" in told[0], "there is neither trend nor season"
+    assert "as a model of its own expects (own lags; off by" in ahead.assumed["cold"], (
+        "there is neither trend nor season"
+    )
     with pytest.raises(of.InputError, match="no driver of the forecast is modelled"):
         of.simulated_drivers(BASE)
 

@@ -28,7 +28,7 @@ def _waterfall(walk: Walk) -> Picture:
     steps = _shown(walk)
     order = " Steps are done in this order, from top to bottom." if walk.phases else ""
     picture, axes = canvas(
-        _finding(walk),
+        walk.headline.rstrip("."),
         f"{walk.from_words[:1].upper()}{walk.from_words[1:]} and {walk.to_words}, {walk.spans[0]}, and what lies "
         f"between; steps add up exactly.{order} Thin lines are 95 % intervals from the coefficients, where they are "
         "known. The axis does not start at zero.",
@@ -71,7 +71,7 @@ def _stacks(walk: Walk) -> Picture:
     kept, rest = found[: _MOST - 1], found[_MOST - 1 :]
     room = 0.15 if max(map(len, walk.spans)) > 9 else 0.115
     picture, axes = canvas(
-        _finding(walk),
+        walk.headline.rstrip("."),
         f"What raises each value above {walk.from_words} and what lowers it; marks are the whole change, to which the "
         "parts add up exactly.", right=0.845, above=0.02, below=room,
     )  # fmt: skip
@@ -123,12 +123,6 @@ def _edges(before: np.ndarray, steps: list[Step]) -> tuple[float, float]:
     high = float(max(before.max(), (before[1:] + reach).max()))
     room = max(high - low, 1e-12)
     return low - 0.12 * room, high + 0.06 * room
-
-
-def _finding(walk: Walk) -> str:
-    """The change in words, without its interval."""
-    told = walk.sentence.split(" (95 %")[0]
-    return f"{told.split(', 95 %')[0]})" if ", 95 %" in told else told.rstrip(".")
 
 
 def _key(axes: Axes) -> None:

@@ -103,10 +103,9 @@ def _label_ends(axes: Axes, times: np.ndarray, ends: list[tuple[float, str, str]
 
 def draw_sensitivity(result: Sensitivity) -> Picture:
     """A bar a driver, the largest effect on top, with its interval."""
-    title = result.sentences.splitlines()[0].split(" (95 %")[0]
     more = " ".join(result.sentences.splitlines()[len(result.drivers) :])
     picture, axes = canvas(
-        title, "The model is run again with each driver changed over the whole forecast, the others as they are. Lines "
+        result.headline, "The model is run again with each driver changed over the whole forecast, the others as they are. Lines "
         f"are 95 % intervals from the coefficients. {more}".strip(), left=0.2, above=0.02,
     )  # fmt: skip
     places = np.arange(len(result.drivers))[::-1]

@@ -15,7 +15,7 @@ from offing.engine import quantile
 from offing.explain.profile import profile
 from offing.explain.spans import Group, groups_named
 from offing.model import Fit, Forecast
-from offing.model.forecast import check_known
+from offing.model.forecasting import check_known
 from offing.model.words import as_html, in_units, number, rounded, text_table, wrapped
 from offing.tables import View
 from offing.tables.table import Array

@@ -32,7 +32,7 @@ def driver_rows(ahead: Forecast) -> pd.DataFrame:
 
 def scenario_rows(found: Scenarios) -> pd.DataFrame:
     """Rows of ``scenarios.csv``: one a scenario, its total and how it differs from the first."""
-    rows = found.totals.reset_index().assign(assumed=["; ".join(found.assumed.get(name, ())) for name in found.names])
+    rows = found.totals.reset_index().assign(assumed=["; ".join(found.assumed[name]) for name in found.names])
     return _by_scenario(rows, found.fit)
 
 

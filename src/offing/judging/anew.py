@@ -16,7 +16,7 @@ from offing.base.workers import carried_out
 from offing.judging.origins import Cuts
 from offing.judging.run import PROBABILITIES, Basis, Run
 from offing.model import Fit, Forecast, Model
-from offing.model.forecast import forecast
+from offing.model.forecasting import forecast
 from offing.tables import Sources, Table
 from offing.tables.table import Array
 

@@ -433,4 +433,4 @@ def recalibrate(
                          "Back-test as far as the forecast goes, without a gap.", key="horizon")  # fmt: skip
     given = replace(given, values=given.values[:periods])
     return CalibratedForecast(forecast.fit, forecast.view, forecast.axis, forecast.rows, forecast.levels,
-                              forecast.outlooks, forecast.scenario, forecast, given, way)  # fmt: skip
+                              forecast.outlooks, forecast.scenario, forecast.assumed, forecast, given, way)  # fmt: skip

@@ -14,7 +14,8 @@ from offing.base import InputError, Progress
 from offing.calendar import Axis
 from offing.model.account import Account, additive
 from offing.model.contributions import Contributions
-from offing.model.forecast import Assumptions, Forecast, forecast
+from offing.model.forecast import Forecast
+from offing.model.forecasting import Assumptions, forecast
 from offing.tables import MARKS, Panel, Table, View
 from offing.tables.table import Array
 from offing.tables.view import MODELLED
@@ -130,7 +131,7 @@ def by_horizon(
         raise InputError("the equations of some horizons have no level to come back to, those of others have",
                          'Use way = "recursion".', key="way")  # fmt: skip
     return DirectForecast(whole.fit, whole.view, whole.axis, whole.rows, whole.levels, scenario=whole.scenario,
-                          parts=tuple(parts))  # fmt: skip
+                          assumed=whole.assumed, parts=tuple(parts))  # fmt: skip
 
 
 def _later(term: Term, view: View, axis: Axis, h: int, *, direct: bool, shifted: bool) -> Term:

@@ -20,6 +20,7 @@ from offing.terms import Driver, OwnLags, Season, Term, Trend, last_needed
 if TYPE_CHECKING:
     from offing.model.fit import Fit
     from offing.model.forecast import Forecast
+    from offing.model.model import Model
 
 #: Seasons of the drivers' own models, by the unit of their periods.
 _SEASONS: dict[str, tuple[tuple[str, int], ...]] = {
@@ -127,23 +128,29 @@ def _last_needed(fit: Fit, view: View, axis: Axis, *, every: bool) -> dict[str, 
     return last
 
 
-def _ahead(fit: Fit, view: View, reference: str, whole: Axis) -> Forecast:
-    """The forecast of a driver's own model up to the last of its periods `whole`."""
+def driver_model(fit: Fit, view: View, reference: str, terms: Sequence[Term]) -> Model:
+    """A driver's own model of some terms, treated as the driver is and no lower than zero where it never was."""
     from offing.model.model import Model  # noqa: PLC0415  a model's forecast asks for other models
 
+    source, column = place = view.sources.find(reference)
+    axis = view.sources.tables[source].axis
+    values = view.known(reference, axis).values
+    lower = 0.0 if np.isfinite(values).any() and np.nanmin(values) >= 0.0 else None
+    treatments = [each for each in fit.model.treatments if view.sources.find(each.data) == place]
+    return Model(f"{source}.{column}", terms, name=column, lower_limit=lower, treatments=treatments)
+
+
+def _ahead(fit: Fit, view: View, reference: str, whole: Axis) -> Forecast:
+    """The forecast of a driver's own model up to the last of its periods `whole`."""
     source, column = view.sources.find(reference)
     table = view.sources.tables[source]
     frequency = table.axis.frequency
     origin = int(on_clock_of(frequency, fit.axis.frequency, np.array([view.origin]))[0])
-    values = view.known(reference, whole).values
-    lower = 0.0 if np.isfinite(values).any() and np.nanmin(values) >= 0.0 else None
-    treatments = [each for each in fit.model.treatments if view.sources.find(each.data) == (source, column)]
     chosen = view.modelled.get((source, column))
     terms = chosen if isinstance(chosen, tuple) else own_model(frequency, whole.n)
-    model = Model(f"{source}.{column}", terms, name=column, lower_limit=lower,
-                  treatments=treatments)  # fmt: skip
     try:
         past = None if view.foreseen is None else frozenset[tuple[str, str]]()
+        model = driver_model(fit, view, reference, terms)
         inner = model.fit_series({source: table}, "", as_of=origin, foreseen=past)
         return inner.forecast(whole.first + whole.n - (inner.axis.first + inner.axis.n))
     except InputError as error:

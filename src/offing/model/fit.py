@@ -26,7 +26,8 @@ from offing.engine import (
 from offing.model.coefficients import coefficient_table, coefficient_text
 from offing.model.contributions import Contributions, contribute
 from offing.model.direct import by_horizon
-from offing.model.forecast import Assumptions, Forecast, forecast
+from offing.model.forecast import Forecast
+from offing.model.forecasting import Assumptions, forecast
 from offing.model.layout import Design, Layout, lay_out
 from offing.model.remarks import examined, remarks
 from offing.model.scale import Scale

@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from offing.base import InputError
-from offing.calendar import on_clock_of
-from offing.model import Model
-from offing.model.edge import own_model
+from offing.model.edge import driver_model, own_model
 from offing.model.words import number
 from offing.terms import OwnLags, Season, Term, Trend
 
@@ -80,11 +78,10 @@ def chosen_terms(future: Future) -> Chosen:
 
 def _error(future: Future, terms: Sequence[Term], ends: Sequence[int], values: np.ndarray) -> float:
     """Root mean square error of a set of terms; infinite where it cannot be fitted."""
-    source, column = future.view.sources.find(future.reference)
+    source = future.view.sources.find(future.reference)[0]
     table = future.view.sources.tables[source]
-    frequency, sums = table.axis.frequency, []
-    model = Model(f"{source}.{column}", terms, window=min(_NEWEST, max(ends)))
-    released = on_clock_of(frequency, frequency, table.known_at())
+    model = replace(driver_model(future.fit, future.view, future.reference, terms), window=min(_NEWEST, max(ends)))
+    released, sums = table.known_at(), []
     for end in ends:
         try:
             fit = model.fit_series({source: table}, "", as_of=int(released[end - 1]))

@@ -74,24 +74,14 @@ class Scenario:
             yield from self.base.rules
         yield from ((name, rule_of(rule)) for name, rule in self.drivers.items())
 
-    def on(self, fit: Fit, view: View, axis: Axis) -> View:
-        """The view with everything assumed that a forecast of `axis` needs."""
-        for name, rule in self.rules:
-            view = rule.on(future(fit, view, axis, name)).view
-        return view
-
-    def words(self, fit: Fit, view: View, axis: Axis) -> dict[str, str]:
-        """What it assumes of each driver, in words."""
+    def on(self, fit: Fit, view: View, axis: Axis) -> tuple[View, dict[str, str]]:
+        """The view with everything assumed that a forecast of `axis` needs, and what that is of each driver."""
         said: dict[str, list[str]] = {}
         for name, rule in self.rules:
             found = rule.on(future(fit, view, axis, name))
             view = found.view
             said.setdefault(name, []).append(found.words)
-        return {name: ", then ".join(words) for name, words in said.items()}
-
-    def told(self, fit: Fit, view: View, axis: Axis) -> list[str]:
-        """The same as a clause a driver."""
-        return [f"'{name}' {words}" for name, words in self.words(fit, view, axis).items()]
+        return view, {name: ", then ".join(words) for name, words in said.items()}
 
 
 def linked(stated: Mapping[str, tuple[str | None, Mapping[str, Any], str]]) -> dict[str, Scenario]:

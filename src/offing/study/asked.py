@@ -58,12 +58,12 @@ def study_walks(study: Study) -> dict[str, list[Walk]]:
         with study.placing(("walks", i)):
             for name in study.fits:
                 if asked.scenario is None or asked.scenario in getattr(study.what_if.get(name), "names", ()):
-                    found[name].append(told(study, name, asked.against, by=asked.by, span=asked.span,
+                    found[name].append(study_walk(study, name, asked.against, by=asked.by, span=asked.span,
                                             scenario=asked.scenario))  # fmt: skip
     return found
 
 
-def told(
+def study_walk(
     study: Study, name: str, against: Any, *, by: str | None = None, span: Any = None, scenario: str | None = None
 ) -> Walk:
     """One walk of a fit, with the study's groups as far as the fit has their terms."""

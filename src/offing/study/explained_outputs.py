@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import pandas as pd
 
 from offing.base import Finding
-from offing.explain import LAST_YEAR, MEAN, Story, paths, story, walk, year_of_days
+from offing.explain import LAST_YEAR, MEAN, Story, story, walk, year_of_days
 from offing.handover import contribution_rows, forecast_rows
 from offing.handover.explained import (
     BY_HAND,
@@ -23,16 +23,17 @@ from offing.handover.explained import (
 )
 from offing.judging.run import SHOWN
 from offing.model.direct import DirectForecast
+from offing.model.forecast import AS_PLANNED
 from offing.model.words import wrapped
 from offing.study.against import BASELINE
-from offing.study.asked import told
+from offing.study.asked import study_walk
 
 if TYPE_CHECKING:
     from offing.study.study import Study
 
 
-#: What the combination of a study's models is called among the pages.
-COMBINED = "all"
+#: What the sum of several series is called, and the combination of several models.
+TOGETHER, COMBINED = "all series", "all"
 
 
 def more_words(study: Study, name: str, step: str) -> list[str]:
@@ -77,7 +78,7 @@ def more_tables(study: Study, step: str) -> dict[str, list[pd.DataFrame]]:
         return found
     for name, walks in study.walks.items():
         for i, one in enumerate(walks):
-            add("walks", walk_rows(one, study.fits[name], study.spec.walks[i].scenario or "as planned"))
+            add("walks", walk_rows(one, study.fits[name], study.spec.walks[i].scenario or AS_PLANNED))
         if name in study.sensitivities:
             add("sensitivity", sensitivity_rows(study.sensitivities[name], study.fits[name]))
         if study.goals[name]:
@@ -103,11 +104,11 @@ def more_pictures(study: Study, name: str, step: str) -> dict[str, object]:
 def study_story(study: Study, name: str, against: Any, *, brief: bool = False) -> Story:
     """The page on one fit's forecast, held against something; see `offing.story`."""
     with study.placing():
-        walked = told(study, name, against)
+        walked = study_walk(study, name, against)
     if walked.phases:
         return story(walked, brief=brief)
     ahead = study.forecasts[name]
-    sure = [] if isinstance(ahead, DirectForecast) else [paths(ahead).sentence]
+    sure = [] if isinstance(ahead, DirectForecast) else [study.paths(name).sentence]
     sure += [each.sentence for each in study.chances[name]]
     rests = [str(each) for each in _notable(ahead.findings)]
     rests += [study.price] if study.price else []
@@ -117,18 +118,30 @@ def study_story(study: Study, name: str, against: Any, *, brief: bool = False) -
     )  # fmt: skip
 
 
-def stories(study: Study, against: Any, *, brief: bool = False) -> dict[str, Story]:
-    """The pages of all fits; then those of all series of a model summed, and of the study's combination."""
-    pages = {name: study_story(study, name, against, brief=brief) for name in study.fits}
+class Page(NamedTuple):
+    """A story, and of which series and model it is."""
+
+    series: str
+    model: str
+    name: str
+    story: Story
+
+
+def pages(study: Study, against: Any, *, brief: bool = False) -> list[Page]:
+    """The stories of all fits; then those of all series of a model summed, and of the study's combination."""
+    found = [Page(fit.series_name, fit.model.name, name, study_story(study, name, against, brief=brief))
+             for name, fit in study.fits.items()]  # fmt: skip
     if against not in (LAST_YEAR, MEAN, BASELINE):
-        return pages
+        return found
     start = None if against == BASELINE else against
     for model in study.models if len({fit.series for fit in study.fits.values()}) > 1 else ():
         own = {each.fit.series: each for each in study.forecasts.values() if each.fit.model.name == model.name}
-        pages[f"all series / {model.name}"] = story(walk(own, start), brief=brief)
+        told = story(walk(own, start), brief=brief)
+        found.append(Page(TOGETHER, model.name, f"{TOGETHER} / {model.name}", told))
     if study.combination is not None:
-        pages[COMBINED] = story(walk(study.combination, start), brief=brief)
-    return pages
+        told = story(walk(study.combination, start), brief=brief)
+        found.append(Page(study.combination.fit.series_name, COMBINED, COMBINED, told))
+    return found
 
 
 def _notable(findings: tuple[Finding, ...]) -> list[Finding]:

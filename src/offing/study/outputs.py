@@ -47,7 +47,7 @@ from offing.handover.explained import walk_rows
 from offing.judging import Screening
 from offing.model import Fit, Forecast, effects, elasticities
 from offing.model.words import wrapped
-from offing.study.explained_outputs import COMBINED, more_pictures, more_tables, more_words, stories
+from offing.study.explained_outputs import more_pictures, more_tables, more_words, pages
 from offing.study.study import Study
 from offing.terms import Driver
 
@@ -137,21 +137,14 @@ def bundle(study: Study, step: str) -> Bundle:
 
 def told(study: Study, against: str, *, brief: bool, out: Path | None, as_json: bool = False) -> str:
     """The stories of a study held against something; with a folder, they and their walks are written there too."""
-    pages = stories(study, against, brief=brief)
-    text = "\n\n".join([str(page) if len(pages) == 1 else f"{name}\n\n{page}" for name, page in pages.items()])
+    found = pages(study, against, brief=brief)
+    text = "\n\n".join([str(each.story) if len(found) == 1 else f"{each.name}\n\n{each.story}" for each in found])
     first = next(iter(study.fits.values()))
-    rows = []
-    for name, page in pages.items():
-        own = walk_rows(page.walk, study.fits.get(name, first))
-        if name == COMBINED:
-            own = own.assign(model=COMBINED)
-        elif name not in study.fits:
-            own = own.assign(**dict(zip(("series", "model"), name.split(" / ", 1), strict=True)))
-        rows.append(own)
+    rows = [walk_rows(each.story.walk, first).assign(series=each.series, model=each.model) for each in found]
     walks = pd.concat(rows, ignore_index=True)
     if as_json:
-        told = {name: [dataclasses.asdict(each) for each in page.chapters] for name, page in pages.items()}
-        text = json_text({"story": told, "walk": walks.to_dict("records")}).rstrip("\n")
+        chapters = {each.name: [dataclasses.asdict(part) for part in each.story.chapters] for each in found}
+        text = json_text({"story": chapters, "walk": walks.to_dict("records")}).rstrip("\n")
     if out is None:
         return text
     from offing.draw import figure  # noqa: PLC0415  Matplotlib takes half a second, and only files need it
@@ -160,9 +153,11 @@ def told(study: Study, against: str, *, brief: bool, out: Path | None, as_json: 
     files = Bundle()
     files.add("story.json" if as_json else "story.txt", text + "\n")
     files.add("walk.csv", csv_text(walks))
-    for name, page in pages.items():
-        if page.walk.moved:
-            files.add("walk.png" if len(pages) == 1 else f"walk-{file_part(name)}.png", png(figure(page.walk)))
+    for each in found:
+        if each.story.walk.moved:
+            files.add(
+                "walk.png" if len(found) == 1 else f"walk-{file_part(each.name)}.png", png(figure(each.story.walk))
+            )
     written = files.write(out)
     return text if as_json else f"{text}\n\nWritten to {out}: {', '.join(file.name for file in written)}"
 

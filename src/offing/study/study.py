@@ -14,6 +14,7 @@ from offing.base import InputError
 from offing.explain import (
     Agreed,
     Overridden,
+    Paths,
     Reach,
     RunningEstimate,
     Scenarios,
@@ -32,6 +33,7 @@ from offing.handover import file_digest, frame_digest, run_record
 from offing.judging import Backtest, Combination, Screening, candidates, combine, recalibrate
 from offing.judging.screening import screen_series
 from offing.model import Fit, Forecast, Model
+from offing.model.joint import Noise
 from offing.outlook import Scenario
 from offing.study.answers import answers
 from offing.study.asked import (
@@ -310,13 +312,23 @@ class Study:
         return found
 
     @cached_property
+    def _drawn(self) -> dict[tuple[str, Noise], Paths]:
+        return {}
+
+    def paths(self, name: str, noise: Noise = "normal") -> Paths:
+        """Joint paths of one forecast, by the name of its fit; they are drawn once."""
+        if (name, noise) not in self._drawn:
+            self._drawn[name, noise] = paths(self.forecasts[name], noise=noise)
+        return self._drawn[name, noise]
+
+    @cached_property
     def chances(self) -> dict[str, list[Reach]]:
         """How likely the forecasts pass the thresholds that the study states, by the names of their fits."""
         found: dict[str, list[Reach]] = {name: [] for name in self.forecasts}
         for i, spec in enumerate(self.spec.chances):
             with self.placing(("chances", i)):
-                for name, each in self.forecasts.items():
-                    joint = paths(each, noise=spec.noise)
+                for name in self.forecasts:
+                    joint = self.paths(name, spec.noise)
                     if spec.span is not None:
                         joint = joint.within(tuple(spec.span) if isinstance(spec.span, list) else spec.span)
                     found[name].append(joint.reaching(spec.threshold, side=spec.side, total=spec.total))

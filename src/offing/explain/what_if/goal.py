@@ -182,7 +182,7 @@ def seek(
         return Stated(value, **dates) if how == "constant" else Shift(**{how: value}, **dates)  # type: ignore[arg-type]
 
     def run(value: float) -> Forecast:
-        return rerun(forecast, Scenario("sought", {driver: rule(value)}).on(fit, forecast.view, axis))
+        return rerun(forecast, Scenario("sought", {driver: rule(value)}).on(fit, forecast.view, axis)[0])
 
     def gap(value: float) -> float:
         return float(run(value).mean[inside].sum()) - float(total)

@@ -31,8 +31,6 @@ class Scenarios:
     ----------
     forecasts
         The forecasts by the names of their scenarios, the one ``as planned`` first, unless the drivers have no plan.
-    assumed
-        What each scenario assumes, driver by driver, in words.
 
     Examples
     --------
@@ -46,7 +44,6 @@ class Scenarios:
     """
 
     forecasts: Mapping[str, Forecast]
-    assumed: Mapping[str, tuple[str, ...]]
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -174,8 +171,14 @@ class Scenarios:
             for name, row in self.totals.iloc[1:].iterrows()
         ]
 
+    @property
+    def assumed(self) -> dict[str, tuple[str, ...]]:
+        """What each scenario assumes, driver by driver, in words."""
+        return {name: tuple(f"'{driver}' {words}" for driver, words in each.assumed.items())
+                for name, each in self.forecasts.items()}  # fmt: skip
+
     def _assumes(self, name: str) -> str:
-        told = self.assumed.get(name, ())
+        told = self.assumed[name]
         return f"It assumes {'; '.join(told)}." if told else ""
 
     def __str__(self) -> str:
@@ -234,14 +237,10 @@ def scenarios(
     forecasts: dict[str, Forecast] = {}
     if plan is not None or not any(term.needs() for term in fit.model.terms):
         forecasts[AS_PLANNED] = fit.forecast(horizon, until=until, plan=plan, **how)  # type: ignore[arg-type]
-    assumed = {}
     for each in listed:
         try:
-            ahead = fit.forecast(horizon, until=until, plan=plan, scenario=each, **how)  # type: ignore[arg-type]
+            forecasts[each.name] = fit.forecast(horizon, until=until, plan=plan, scenario=each, **how)  # type: ignore[arg-type]
         except InputError as error:
             error.found = f"scenario '{each.name}': {error.found}"
             raise
-        forecasts[each.name] = ahead
-        bare = next((one.view for name, one in forecasts.items() if name == AS_PLANNED), fit.view)
-        assumed[each.name] = tuple(each.told(fit, bare, ahead.axis))
-    return Scenarios(forecasts, assumed)
+    return Scenarios(forecasts)

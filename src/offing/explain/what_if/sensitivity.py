@@ -98,19 +98,28 @@ class Sensitivity:
         return pd.DataFrame(rows, columns=["first", "second", "sum", "together", "more"])
 
     @property
+    def headline(self) -> str:
+        """The largest effect, without its interval."""
+        return self._moves(0)
+
+    def _moves(self, i: int) -> str:
+        """What the `i`-th change does."""
+        unit = f" {self.unit}" if self.unit else ""
+        share = f", {percent(float(self.total[i]) / self.before)}" if self.before > 0.0 else ""
+        where = f" {self.target} of {self.axis.spell()}" if i == 0 else " them"
+        return (f"'{self.labels[i]}' {self.changes[i]} from here on moves{where} by "
+                f"{signed(float(self.total[i]))}{unit}{share}")  # fmt: skip
+
+    @property
     def sentences(self) -> str:
         """Each change and its effect, the largest first; and which go together."""
         unit = f" {self.unit}" if self.unit else ""
         named = dict(zip(self.drivers, self.labels, strict=True))
         lines = []
-        for i, label in enumerate(self.labels):
-            share = f", {percent(float(self.total[i]) / self.before)}" if self.before > 0.0 else ""
+        for i in range(len(self.labels)):
             sure = "; it may be nothing" if self.low[i] < 0.0 < self.high[i] else ""
-            where = f" {self.target} of {self.axis.spell()}" if i == 0 else " them"
-            lines.append(
-                f"'{label}' {self.changes[i]} from here on moves{where} by {signed(float(self.total[i]))}{unit}{share} "
-                f"(95 % between {signed(float(self.low[i]))} and {signed(float(self.high[i]))}){sure}."
-            )
+            inside = f"95 % between {signed(float(self.low[i]))} and {signed(float(self.high[i]))}"
+            lines.append(f"{self._moves(i)} ({inside}){sure}.")
         for first, second, _, together, more in self.interactions.itertuples(index=False, name=None):
             beyond = f"{number(abs(more))} {'more' if more > 0.0 else 'less'} than the sum of both"
             lines.append(f"'{named[first]}' and '{named[second]}' together do {signed(together)}{unit}, {beyond}.")
@@ -168,8 +177,9 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
     every = driver_names(fit)
     rules = _rules(forecast, every, changes)
     scenarios = {name: Scenario("changed", {name: rule}) for name, rule in rules.items()}
-    moved = {name: rerun(forecast, each.on(fit, forecast.view, forecast.axis)) for name, each in scenarios.items()}
-    said = {name: each.words(fit, forecast.view, forecast.axis)[name] for name, each in scenarios.items()}
+    assumed = {name: each.on(fit, forecast.view, forecast.axis) for name, each in scenarios.items()}
+    moved = {name: rerun(forecast, view) for name, (view, _) in assumed.items()}
+    said = {name: words[name] for name, (_, words) in assumed.items()}
     walks = {name: walk(ahead, forecast, by="period") for name, ahead in moved.items()}
     order = sorted(walks, key=lambda name: -abs(float(walks[name].whole.change[0])))
     whole = [walks[name].whole for name in order]
@@ -178,7 +188,7 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
     pairs = np.full((len(order), len(order)), np.nan)
     if len(order) <= _PAIRED:
         for i, j in combinations(range(len(order)), 2):
-            view = scenarios[order[j]].on(fit, moved[order[i]].view, forecast.axis)
+            view, _ = scenarios[order[j]].on(fit, moved[order[i]].view, forecast.axis)
             both = float(rerun(forecast, view).mean.sum() - forecast.mean.sum())
             pairs[i, j] = pairs[j, i] = both - total[i] - total[j]
     labels = {str(term.name): fit.label_of(term) for term in fit.model.terms}

@@ -48,7 +48,7 @@ def revised_stages(before: Forecast, after: Forecast, axis: Axis) -> Stages:
         return [
             ("", _part(before, axis)),
             (ANEW, _with(_came(after.fit, axis), after, axis)),
-        ]  # no one equation to be kept
+        ]
     old, new, sources = before.fit, after.fit, after.view.sources
     same = replace(after.view, patches=old.view.patches)
     # What was known before of each driver's later values stays, until it is its turn.

@@ -158,21 +158,27 @@ class Walk:
                        )  # fmt: skip
 
     @property
+    def headline(self) -> str:
+        """The whole change in words, without its interval."""
+        return self._change([])
+
+    @property
     def sentence(self) -> str:
         """The whole change, in words."""
         walk = self.whole
+        sure = between_words(float(walk.change[0]), float(walk.total_half[0]))
+        return self._change([sure] if sure and self.from_words != BASELINE else [])
+
+    def _change(self, sure: list[str]) -> str:
+        walk = self.whole
         start, end, change = float(walk.start[0]), float(walk.end[0]), float(walk.change[0])
         unit = f" {self.unit}" if self.unit else ""
-        inside = [percent(change / start)] if start > 0.0 and change else []
-        half = float(walk.total_half[0])
-        size = f" ({', '.join(inside)})" if inside else ""
-        inside += [between_words(change, half)] if between_words(change, half) else []
+        inside = [*([percent(change / start)] if start > 0.0 and change else []), *sure]
         told = f" ({', '.join(inside)})" if inside else ""
+        head = f"{self.target}, {self.to_words} of {walk.spans[0]}: {number(end, 4)}{unit}"
         if self.from_words == BASELINE:
-            return (f"{self.target}, {self.to_words} of {walk.spans[0]}: {number(end, 4)}{unit}, which is "
-                    f"{signed(change, 4)}{unit}{size} from the baseline of {number(start, 4)}.")  # fmt: skip
-        return (f"{self.target}, {self.to_words} of {walk.spans[0]}: {number(end, 4)}{unit}, against "
-                f"{number(start, 4)} of {self.from_words}: {signed(change, 4)}{unit}{told}.")  # fmt: skip
+            return f"{head}, which is {signed(change, 4)}{unit}{told} from the baseline of {number(start, 4)}."
+        return f"{head}, against {number(start, 4)} of {self.from_words}: {signed(change, 4)}{unit}{told}."
 
     @property
     def sentences(self) -> str:

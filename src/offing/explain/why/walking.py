@@ -245,7 +245,7 @@ def _accounts(end: Side, against: object, axis: Axis) -> tuple[Stages, str, str,
     if isinstance(against, Mapping):
         if not isinstance(end, Forecast):
             raise InputError("a driver's value is held against a forecast", "Give a plain forecast.", key="against")
-        held = rerun(end, Scenario("held", against).on(end.fit, end.view, end.axis))
+        held = rerun(end, Scenario("held", against).on(end.fit, end.view, end.axis)[0])
         said = " and ".join(f"'{name}' at {value:g}" for name, value in against.items())
         return [("", held.account.only(axis.ordinals - origin)), ("", last)], said, to, False
     fit = _fit_of(end)
