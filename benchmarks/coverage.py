@@ -82,7 +82,42 @@ def heat_effects() -> None:
     )
 
 
+def steps() -> None:
+    """Year on year steps of a driver and a trend, 300 worlds with related noise."""
+    inside = {"fare": 0, "trend": 0}
+    months = pd.period_range("2010-01", periods=132, freq="M")
+    years = np.arange(132) / 12.0
+    for seed in range(300):
+        generator = np.random.default_rng(seed)
+        fare = 10.0 + np.cumsum(generator.normal(0.0, 0.4, 132))
+        noise = running(generator.normal(0.0, 1.0, 120), (0.4,))
+        data = pd.DataFrame({"sold": (60.0 - 2.0 * fare + 1.5 * years)[:120] + noise, "fare": fare[:120]}, months[:120])
+        fit = of.Model("sold", terms=[of.Trend(), of.Driver("fare")], errors="ar").fit(data)
+        ahead = fit.forecast(12, plan=pd.DataFrame({"fare": fare[120:]}, months[120:]))
+        found = {step.name: step for step in of.walk(ahead, "last-year").steps}
+        for name, true in {"fare": -2.0 * float((fare[120:] - fare[108:120]).sum()), "trend": 18.0}.items():
+            inside[name] += bool(abs(found[name].amount[0] - true) <= found[name].half[0])
+    print(f"year on year steps of 300 worlds, 285 of which should be inside: {inside}")
+
+
+def unknown_drivers() -> None:
+    """Totals of five days whose two drivers nobody knows and whose shocks go together, 120 worlds."""
+    inside, days = 0, pd.date_range("2023-01-02", periods=200, freq="D")
+    for seed in range(120):
+        generator = np.random.default_rng(seed)
+        shocks = generator.normal(size=(200, 2)) @ np.linalg.cholesky([[1.0, 0.8], [0.8, 1.0]]).T
+        cold, wind = running(shocks, (0.6,)).T
+        load = 50.0 + 3.0 * cold + 2.0 * wind + generator.normal(0.0, 0.3, 200)
+        data = pd.DataFrame({"load": load, "cold": 10.0 + cold, "wind": 5.0 + wind}, days)
+        fit = of.Model("load", terms=[of.Driver("cold"), of.Driver("wind")]).fit(data.iloc[:-5])
+        row = of.paths(fit.forecast(5, unplanned="expected")).totals().iloc[0]
+        inside += bool(row["q0.1"] <= load[-5:].sum() <= row["q0.9"])
+    print(f"totals with unknown drivers, 80 % intervals of 120 worlds: {inside} inside, 96 should be")
+
+
 if __name__ == "__main__":
+    steps()
+    unknown_drivers()
     bends(0.0)
     bends(0.6)
     straight()
