@@ -325,6 +325,7 @@ def test_what_cannot_be_walked_ends_in_one_message():
         (lambda: of.walk(ahead, ("2023-06-01", "2023-03-01")), "lies before"),
         (lambda: of.walk(ahead, "1999"), "no known period lies in 1999"),
         (lambda: of.walk(ahead, {"fares": 3.0}), "the model has no driver 'fares'"),
+        (lambda: of.walk(ahead, {"flag": "last value"}), "found 'last value' for 'flag'"),
         (lambda: of.walk(ahead, groups={"price": ["fares"]}), "there is no term 'fares' for the group 'price'"),
         (lambda: of.walk(ahead, groups={"price": "flag"}), "found 'flag' for the group"),
         (lambda: of.walk(ahead, groups={"a": ["flag"], "b": ["flag"]}), "'flag' is in two groups"),

@@ -105,8 +105,8 @@ def draw_sensitivity(result: Sensitivity) -> Picture:
     """A bar a driver, the largest effect on top, with its interval."""
     more = " ".join(result.sentences.splitlines()[len(result.drivers) :])
     picture, axes = canvas(
-        result.headline, "The model is run again with each driver changed from here on, the others as they are. Lines are "
-        f"95 % intervals from the coefficients. {more}".strip(), left=0.2, above=0.02,
+        result.headline, "The model is run again with each driver changed from here on, the others as they are. Lines "
+        f"are 95 % intervals from the coefficients. {more}".strip(), left=0.2, above=0.02,
     )  # fmt: skip
     places = np.arange(len(result.drivers))[::-1]
     surely = (result.low > 0.0) | (result.high < 0.0)

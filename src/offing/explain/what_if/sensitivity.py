@@ -17,7 +17,7 @@ from offing.model import Forecast
 from offing.model.direct import DirectForecast
 from offing.model.moved import rerun
 from offing.model.words import as_html, number, percent, rounded, signed, text_table, wrapped
-from offing.outlook import Rule, Scenario, Shift, driver_names
+from offing.outlook import Modelled, Rule, Scenario, Shift, driver_names
 from offing.tables.table import Array
 
 #: What is changed where nothing is said, in percent.
@@ -177,6 +177,10 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
     every = driver_names(fit)
     rules = _rules(forecast, every, changes)
     scenarios = {name: Scenario("changed", {name: rule}) for name, rule in rules.items()}
+    for name, each in scenarios.items():
+        if isinstance(each.drivers[name], Modelled):
+            raise InputError(f"a model of its own is no change of '{name}'", "Forecast with a scenario of it.",
+                             key="changes")  # fmt: skip
     assumed = {name: each.on(fit, forecast.view, forecast.axis) for name, each in scenarios.items()}
     moved = {name: rerun(forecast, view) for name, (view, _) in assumed.items()}
     said = {name: words[name] for name, (_, words) in assumed.items()}

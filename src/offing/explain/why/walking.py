@@ -245,6 +245,10 @@ def _accounts(end: Side, against: object, axis: Axis) -> tuple[Stages, str, str,
     if isinstance(against, Mapping):
         if not isinstance(end, Forecast):
             raise InputError("a driver's value is held against a forecast", "Give a plain forecast.", key="against")
+        for name, value in against.items():
+            if isinstance(value, bool) or not isinstance(value, (int, float, np.number)):
+                raise InputError(f"found {value!r} for {name!r}", "Give a number; other rules make a scenario.",
+                                 key="against")  # fmt: skip
         held = rerun(end, Scenario("held", against).on(end.fit, end.view, end.axis)[0])
         said = " and ".join(f"'{name}' at {value:g}" for name, value in against.items())
         return [("", held.account.only(axis.ordinals - origin)), ("", last)], said, to, False
