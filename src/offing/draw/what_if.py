@@ -95,7 +95,7 @@ def _label_ends(axes: Axes, times: np.ndarray, ends: list[tuple[float, str, str]
     room, last = 0.038 / height * (high - low), -np.inf
     for value, name, colour in sorted(ends):
         last = max(value, last + room)
-        axes.annotate(short(name, 20), (times[-1], value), xytext=(1.012, (last - low) / (high - low)),
+        axes.annotate(short(name, 20), (times[-1], value), xytext=(1.035, (last - low) / (high - low)),
                       textcoords="axes fraction", color=colour, va="center", fontsize=10,
                       arrowprops={"arrowstyle": "-", "color": colour, "lw": 0.7})  # fmt: skip
     axes.set_ylim(low, high)
