@@ -3,26 +3,15 @@
 Run it as ``python benchmarks/explaining.py``.
 """
 
-import time
-from collections.abc import Callable
-from statistics import median
+from functools import partial
 
 import numpy as np
+from ratios import call_ratio
 
 import offing as of
 from offing.demo import ferry
 
 PATHS, WEEKS = 5000, 52
-
-
-def seconds(call: Callable[[], object], times: int = 7) -> float:
-    """Seconds of a call, the middle of several."""
-    found = []
-    for _ in range(times):
-        started = time.perf_counter()
-        call()
-        found.append(time.perf_counter() - started)
-    return median(found)
 
 
 def main() -> None:
@@ -37,26 +26,25 @@ def main() -> None:
     model = of.Model("sold", scale="log", terms=terms, errors="ar")
     fit = model.fit(tickets)
     ahead = fit.forecast(WEEKS, plan=plan)
-    joint = seconds(lambda: of.paths(ahead, count=PATHS))
     generator = np.random.default_rng(1)
     root = generator.standard_normal((WEEKS, WEEKS))
-    bare = seconds(lambda: np.exp(root @ generator.standard_normal((WEEKS, PATHS))))
-    times = f"{joint / bare:.1f} times the bare draws"
-    print(f"{PATHS:,} paths x {WEEKS} weeks: {joint:.3f} s, at most 1 s; {times}")
-    one = seconds(lambda: model.fit(tickets), 5)
+    joint, _, times = call_ratio(
+        lambda: of.paths(ahead, count=PATHS), lambda: np.exp(root @ generator.standard_normal((WEEKS, PATHS))), 20
+    )
+    print(f"{PATHS:,} paths x {WEEKS} weeks: {joint:.3f} s, at most 1 s; {times:.1f} times the bare draws")
     earlier = of.read(world.history.iloc[:-4], stamp="start")
     their_plan = of.read(world.history.iloc[-4:].drop(columns="sold"), stamp="start", frequency="week")
     last = model.fit(earlier).forecast(4, plan=their_plan)
-    steps = seconds(lambda: of.walk(ahead, last, by="period"), 5)
-    print(f"revision walk of the same model / one fit: {steps / one:.2f}, at most 3")
     other = of.Model("sold", scale="log", terms=terms[:-1], errors="ar").fit(tickets).forecast(WEEKS, plan=plan)
-    steps = seconds(lambda: of.walk(other, last, by="period"), 5)
-    print(f"revision walk to another model / one fit: {steps / one:.2f}, at most 3")
     cases = [of.Scenario(f"{p} %", {"fare": of.Shift(percent=float(p))}) for p in range(1, 9)]
-    eight = seconds(lambda: of.scenarios(fit, cases, WEEKS, plan=plan), 3)
-    print(f"eight scenarios of {WEEKS} weeks / one fit: {eight / one:.2f}, at most 3")
-    ranked = seconds(lambda: of.sensitivity(ahead), 3)
-    print(f"changes of five drivers, alone and in pairs / one fit: {ranked / one:.2f}, at most 6")
+    for what, limit, ours in (
+        ("revision walk of the same model", 3, partial(of.walk, ahead, last, by="period")),
+        ("revision walk to another model", 3, partial(of.walk, other, last, by="period")),
+        (f"eight scenarios of {WEEKS} weeks", 3, lambda: of.scenarios(fit, cases, WEEKS, plan=plan)),
+        ("changes of five drivers, alone and in pairs", 6, partial(of.sensitivity, ahead)),
+    ):
+        _, _, times = call_ratio(ours, partial(model.fit, tickets), 20)
+        print(f"{what} / one fit: {times:.2f}, at most {limit}")
 
 
 if __name__ == "__main__":
