@@ -90,9 +90,24 @@ def test_names_of_references_are_taken():
         of.backtest(of.Model("sold", name="mean"), monthly(), horizon=3)
 
 
+def test_a_knot_after_an_origin_is_not_there_yet():
+    """Each fold has the knots before its end: the same as models with these alone; a note reports the others."""
+    sold = monthly()
+    model = of.Model("sold", [of.Trend(knots=["2017-01-01", "2019-06-01"])])
+    found = of.backtest(model, sold, horizon=2, origins=["2019-05-01", "2020-05-01"])
+    (run,) = found.own
+    for fold, (day, knots) in enumerate((("2019-05-01", ["2017-01-01"]), ("2020-05-01", ["2017-01-01", "2019-06-01"]))):
+        by_hand = of.Model("sold", [of.Trend(knots=knots)]).fit(sold, as_of=day)
+        assert np.allclose(run.mean[fold], by_hand.forecast(2).mean, rtol=1e-10)
+    early = model.fit(sold, as_of="2019-05-01")
+    (note,) = [each for each in early.findings if each.check == "later knots"]
+    assert "no knot at 2019-06-01" in note.message
+    assert "trend: slope change at 2017-01-01" in early.equation
+
+
 def test_a_fold_that_cannot_be_fitted_says_which():
-    model = of.Model("sold", [of.Trend(knots=["2019-06-01"])])
-    with pytest.raises(of.InputError, match="at the origin 2019-05-01: 2019-06-01 lies outside the fitted 52 months"):
+    model = of.Model("sold", [of.Trend(knots=["2015-01-01"])])
+    with pytest.raises(of.InputError, match="at the origin 2019-05-01: 2015-01-01 lies before the fitted 52 months"):
         of.backtest(model, monthly(), horizon=2, first_origin="2019-05-01")
     data = weekly(80)
     data["kind"] = ["red", "blue"] * 40

@@ -4,11 +4,19 @@ import numpy as np
 import pandas as pd
 import pytest
 from scipy.optimize import minimize
-from scipy.stats import norm
+from scipy.stats import binom, binomtest, norm
 from scipy.stats import t as student
 
 import offing as of
-from offing.engine import best_set, equal_accuracy, least_squares_weights, mixed_quantiles, nested_accuracy
+from offing.engine import (
+    best_set,
+    binomial_limits,
+    binomial_p,
+    equal_accuracy,
+    least_squares_weights,
+    mixed_quantiles,
+    nested_accuracy,
+)
 from offing.judging.calibration import margins, needed, recalibrated
 from offing.judging.combination import learnt_weights
 from offing.judging.run import PROBABILITIES
@@ -41,9 +49,62 @@ def test_nested_accuracy_by_the_formula():
     apart = np.random.default_rng(3).random(40) * 0.2
     f = small - (large - apart)
     found = nested_accuracy(small, large, apart)
-    statistic = f.mean() / np.sqrt(((f - f.mean()) ** 2).mean() / 40)
+    statistic = f.mean() / (f.std(ddof=1) / np.sqrt(40))
     assert found.statistic == pytest.approx(statistic)
-    assert found.p == pytest.approx(norm.sf(statistic))
+    assert found.p == pytest.approx(student.sf(statistic, 39))
+    assert found.dof == 39
+
+
+def test_six_origins_are_no_proof():
+    """A ratio of mean to spread that a normal tail takes for certain: Student's t with 5 degrees of freedom does not."""
+    f = np.array([1.0, 1.2, 0.9, 1.6, 0.3, 1.1])
+    found = nested_accuracy(f, np.zeros(6), np.zeros(6))
+    assert found.p == pytest.approx(student.sf(f.mean() / (f.std(ddof=1) / np.sqrt(6)), 5))
+    assert found.p > 1e4 * norm.sf(found.statistic) or found.p > 5e-4
+
+
+def test_exact_shares_agree_with_their_distributions():
+    """Clopper & Pearson's limits invert the binomial tails; the exact test sums what is no likelier."""
+    for held, n, share in ((3, 10, 0.5), (0, 7, 0.2), (19, 20, 0.8), (20, 20, 0.95)):
+        low, high = binomial_limits(held, n)
+        assert held == 0 or binom.sf(held - 1, n, low) == pytest.approx(0.025, rel=1e-9)
+        assert held == n or binom.cdf(held, n, high) == pytest.approx(0.025, rel=1e-9)
+        assert binomial_p(held, n, share) == pytest.approx(binomtest(held, n, share).pvalue, rel=1e-9)
+
+
+def test_a_model_equal_to_a_reference_does_not_beat_it():
+    months = pd.period_range("2015-01", periods=72, freq="M")
+    sold = pd.Series(100.0 + np.arange(72.0) + np.random.default_rng(1).normal(size=72), months, name="sold")
+    model = of.Model("sold", [of.Trend(), of.Season("year", harmonics=3)])
+    found = of.backtest([model, of.Model("sold", name="worse")], sold, horizon=6, origins=6)
+    assert found.compared.skill == 0.0
+    assert "'main' forecasts the same as the plain reference 'trend and season'" in found.sentences
+    assert "beats" not in found.sentences
+
+
+def test_all_lines_of_a_back_test_are_about_one_model():
+    months = pd.period_range("2015-01", periods=72, freq="M")
+    sold = pd.Series(100.0 + np.arange(72.0) + np.random.default_rng(1).normal(size=72), months, name="sold")
+    found = of.backtest([of.Model("sold", name="bad"), of.Model("sold", [of.Trend()], name="good")], sold, horizon=6,
+                        origins=6)  # fmt: skip
+    assert found.lead == "good"
+    assert "bad" not in str(found)
+    assert found.sentences.count("'good'") >= 3
+
+
+def test_references_repeat_whole_cycles_and_what_is_stated():
+    days = pd.date_range("2024-01-01", periods=200, freq="D")
+    sold = pd.Series(np.random.default_rng(1).normal(50.0, 5.0, 200), days, name="sold")
+    found = of.backtest(of.Model("sold"), sold, horizon=10, origins=3, repeats={"three weeks before": 21})
+    runs = {run.name: run for run in found.references}
+    ends = found.cuts().ends
+    for fold, end in enumerate(ends.tolist()):
+        assert runs["newest periods"].mean[fold].tolist() == sold.iloc[end - 14 : end - 4].tolist()
+        assert runs["three weeks before"].mean[fold].tolist() == sold.iloc[end - 21 : end - 11].tolist()
+    week = of.backtest(of.Model("sold"), sold, horizon=7, origins=2)
+    assert "newest periods" not in {run.name for run in week.references}, "the week before says the same"
+    with pytest.raises(of.InputError, match="whole number of periods"):
+        of.backtest(of.Model("sold"), sold, horizon=7, origins=2, repeats={"odd": 0})
 
 
 def test_equal_forecasts_are_seldom_told_apart():

@@ -540,8 +540,8 @@ WRONG = {
         "Key 'cycle', term 'season in week': a cycle of a week cannot be seen in a series by week. Longer cycles are: month, quarter, year.",
     ),
     "knot outside": (
-        lambda d: of.Model("sold", terms=[of.Trend(knots=["2030-01-01"])]).fit(d),
-        "Key 'knots', term 'trend': 2030-01-01 lies outside the fitted 120 weeks from 2022-01-03 to 2024-04-15. Remove it.",
+        lambda d: of.Model("sold", terms=[of.Trend(knots=["2021-01-01"])]).fit(d),
+        "Key 'knots', term 'trend': 2021-01-01 lies before the fitted 120 weeks from 2022-01-03 to 2024-04-15. Remove it.",
     ),
     "reserved name": (
         lambda d: of.Driver("fare", name="baseline"),

@@ -158,7 +158,6 @@ def test_rows_lost_to_long_lags_are_told_and_the_same_for_all():
         ({"candidates": [of.Driver("x1", lags=[0, 1])], "way": "path"}, "stay together only"),
         ({"candidates": [of.Driver("x1"), of.Driver("x1")]}, "two drivers"),
         ({"model": of.Model("sold", terms=[of.Trend(knots="found")])}, "State them for the choice"),
-        ({"model": of.Model("sold", terms=[of.OwnLags()])}, "own lags"),
     ],
 )
 def test_what_cannot_be_screened_is_refused(options, words):
@@ -166,3 +165,76 @@ def test_what_cannot_be_screened_is_refused(options, words):
     asked = {"model": of.Model("sold"), "candidates": of.candidates(names), **options}
     with pytest.raises(of.InputError, match=words):
         of.screen(data, asked.pop("model"), asked.pop("candidates"), **asked)
+
+
+def test_own_lags_are_scored_over_the_whole_horizon():
+    """The forecast's own values feed the lags: a recursion by hand, with nothing of the outcomes."""
+    generator = np.random.default_rng(4)
+    x, y = generator.normal(size=(2, 160))
+    for t in range(1, 160):
+        y[t] += 0.8 * y[t - 1] + 0.5 * x[t]
+    data = pd.DataFrame({"x": x, "sold": 20.0 + y}, pd.date_range("2020-01-06", periods=160, freq="7D"))
+    found = of.screen(data, of.Model("sold", [of.OwnLags([1])]), of.candidates(["x"]), most=1, origins=4)
+    assert found.size == 1
+    sold, part = data["sold"].to_numpy(), np.array_split(np.arange(107, 160), 4)[1]
+    train = np.arange(1, part[0])
+    beta = np.linalg.lstsq(np.column_stack([np.ones(len(train)), sold[train - 1], x[train]]), sold[train], rcond=None)[
+        0
+    ]
+    path = [sold[part[0] - 1]]
+    for t in part:
+        path.append(beta @ [1.0, path[-1], x[t]])
+    assert found.errors[1, 1] == pytest.approx(np.mean((sold[part] - path[1:]) ** 2), rel=1e-8)
+
+
+def test_a_back_test_of_selected_drivers_is_reported_and_repeating_the_selection_is_honest():
+    """Pure noise: the model selected on the outcomes looks better than none, the one that selects in each fold not."""
+    gains, honest = [], []
+    for seed in range(8):
+        data, names = world(seed, 160, 30, beta={})
+        found = of.screen(data, of.Model("sold"), of.candidates(names), most=4)
+        models = [of.Model("sold", name="none"), found.model(4), found.selecting_model(4)]
+        past = of.backtest(models, data, horizon=10, origins=5, basis="ex-post")
+        error = of.scores(past, score="RMSE")["ex-post"]
+        gains.append(error["main with 4 drivers"] / error["none"])
+        honest.append(error["main with selected drivers"] / error["none"])
+        assert "Scores of 'main with 4 drivers' are too good" in str(past)
+        assert "'main with selected drivers' are" not in str(past)
+        assert "are too good" in str(of.compare(past))
+    assert np.mean(gains) < 0.99
+    assert np.mean(honest) > 1.0
+
+
+def test_every_size_can_compete_in_one_study(tmp_path, run_cli):
+    data, _ = world(1, 200, 6, {2: 0.8})
+    data.rename_axis("week").to_csv(tmp_path / "data.csv")
+    text = """format = 1
+[sources.data]
+file = "data.csv"
+stamp = "start"
+[target]
+data = "data.sold"
+[[terms]]
+type = "trend"
+[driver_selection]
+columns = ["data.x0", "data.x2", "data.x3"]
+lags = [0, 1]
+most = 2
+[backtest]
+horizon = 4
+origins = 6
+basis = "ex-post"
+"""
+    study = tmp_path / "study.toml"
+    study.write_text(text)
+    ran = run_cli("screen", study, "--out", tmp_path / "out")
+    assert ran.status == 0
+    assert 'data = "data.x2"' in ran.out
+    lines = (tmp_path / "out" / "selected.toml").read_text()
+    study.write_text(text + lines + '[models.selecting]\nterms = ["trend"]\ndriver_selection = true\n')
+    compared = run_cli("compare", study)
+    assert compared.status == 0, compared.err
+    for name in ("main with 0 drivers", "main with 1 driver", "main with 2 drivers", "selecting"):
+        assert name in compared.out
+    study.write_text(text.replace("[driver_selection]", "[models.a]\nterms = []\ndriver_selection = true\n[other]"))
+    assert "other" in run_cli("compare", study).err

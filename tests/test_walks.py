@@ -164,8 +164,8 @@ def only(walk, phase):
 
 def test_a_revision_walk_tells_what_changed_and_nothing_else(monkeypatch):
     fits = []
-    usual = Model.fit_series
-    monkeypatch.setattr(Model, "fit_series", lambda self, *a, **k: fits.append(self) or usual(self, *a, **k))
+    usual = Model.fit_at
+    monkeypatch.setattr(Model, "fit_at", lambda self, *a, **k: fits.append(self) or usual(self, *a, **k))
     model = of.Model("sold", scale="log", errors="ar", terms=[of.Season(harmonics=1), *DRIVERS])
     first = model.fit(PAST).forecast(AHEAD, plan=PLAN)
     planned = model.fit(PAST).forecast(AHEAD, plan=PLAN.assign(fare=PLAN["fare"] + 1.0))

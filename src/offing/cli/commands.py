@@ -210,7 +210,7 @@ def search(study: Path, budget: str | None, out: Path | None, as_json: bool) -> 
 
 
 _study_command("fit", "Fit the models of STUDY, a TOML file: what each driver does, and the coefficients.")
-_study_command("screen", "Choose among the many drivers that [screening] of STUDY, a TOML file, offers.")
+_study_command("screen", "Choose among the many drivers that [driver_selection] of STUDY, a TOML file, offers.")
 _study_command("forecast", "Forecast the target of STUDY, a TOML file, with intervals.")
 _judging_command("backtest", "Forecast from past origins, as STUDY, a TOML file, would have done there.")
 _judging_command(

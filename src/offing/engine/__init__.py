@@ -6,6 +6,7 @@ Sizes are written n (rows), k (columns of the design), q (targets), J (terms).
 from offing.engine.accuracy import interval_score, naive_change, pinball, position_in, ranked_probability
 from offing.engine.attribution import attribute, logarithmic_mean, paired
 from offing.engine.autoregression import Carried, Dynamics
+from offing.engine.binomial import binomial_limits, binomial_p
 from offing.engine.choose import Menu, choose
 from offing.engine.combining import (
     TRIMMED,
@@ -72,6 +73,8 @@ __all__ = [
     "autocorrelations",
     "averaged_quantiles",
     "best_set",
+    "binomial_limits",
+    "binomial_p",
     "chance_limit",
     "choose",
     "combined",

@@ -30,10 +30,10 @@ def ranked_probability(outcome: Array, quantiles: Array, probabilities: Array) -
     Examples
     --------
     >>> import numpy as np
-    >>> from scipy.stats import norm
+    >>> from scipy.special import ndtri
     >>> from offing.engine import ranked_probability
     >>> p = np.arange(1, 100) / 100.0
-    >>> ranked_probability(np.array([0.0]), norm.ppf(p)[None], p).round(3).tolist()   # exactly 0.2337
+    >>> ranked_probability(np.array([0.0]), ndtri(p)[None], p).round(3).tolist()   # exactly 0.2337
     [0.234]
     """
     losses = pinball(outcome, quantiles, probabilities)

@@ -2,22 +2,26 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.stats import norm, t
 
+from offing.engine.student import two_sided_p, upper_p
 from offing.engine.triangle import Array
 
 
 @dataclass(frozen=True)
 class AccuracyTest:
-    """The mean difference of losses, its standard error, the statistic and its p; NaN where nothing can be said."""
+    """The mean difference of losses, its standard error, the statistic and its p; NaN where nothing can be said.
+
+    The p is that of Student's t with `dof` degrees of freedom.
+    """
 
     difference: float
     std_error: float
     statistic: float
     p: float
+    dof: int
 
 
 def equal_accuracy(first: Array, second: Array, overlap: int = 0) -> AccuracyTest:
@@ -45,7 +49,7 @@ def equal_accuracy(first: Array, second: Array, overlap: int = 0) -> AccuracyTes
     differences = np.asarray(first - second)
     n, mean = len(differences), float(differences.mean()) if len(differences) else float("nan")
     if n < 3 or not np.isfinite(differences).all() or np.ptp(differences) == 0.0:
-        return AccuracyTest(mean, float("nan"), float("nan"), float("nan"))
+        return AccuracyTest(mean, float("nan"), float("nan"), float("nan"), max(n - 1, 0))
     overlap = min(overlap, n - 2)
     moved = differences - mean
     own = [float(moved[lag:] @ moved[: n - lag]) / n for lag in range(overlap + 1)]
@@ -55,14 +59,15 @@ def equal_accuracy(first: Array, second: Array, overlap: int = 0) -> AccuracyTes
     h = overlap + 1
     # The correction is a factor of the statistic; here it widens the standard error.
     error = float(np.sqrt(variance / ((n + 1 - 2 * h + h * (h - 1) / n) / n)))
-    return AccuracyTest(mean, error, mean / error, float(2.0 * t.sf(abs(mean / error), n - 1)))
+    return AccuracyTest(mean, error, mean / error, float(two_sided_p(np.array(mean / error), n - 1)), n - 1)
 
 
 def nested_accuracy(small: Array, large: Array, apart: Array, overlap: int = 0) -> AccuracyTest:
     """Test that a larger model does not forecast better than a smaller one that it contains (Clark & West 2007).
 
     If the smaller one is right, the larger one's needless coefficients make it the worse one; squared differences of
-    the two forecasts, which measure that, are taken off its squared errors. One-sided, normal.
+    the two forecasts, which measure that, are taken off its squared errors. One-sided; the origins are few, so that the
+    statistic has Student's t with one degree of freedom less than there are origins, and not the normal distribution.
 
     Parameters
     ----------
@@ -81,13 +86,8 @@ def nested_accuracy(small: Array, large: Array, apart: Array, overlap: int = 0) 
     >>> round(found.difference, 4), found.p < 0.05
     (2.6875, True)
     """
-    plain = equal_accuracy(small, large - apart, overlap)
-    n = len(small)
-    if not np.isfinite(plain.std_error):
-        return plain
-    h = min(overlap, n - 2) + 1
-    error = plain.std_error * float(np.sqrt((n + 1 - 2 * h + h * (h - 1) / n) / n))
-    return AccuracyTest(plain.difference, error, plain.difference / error, float(norm.sf(plain.difference / error)))
+    found = equal_accuracy(small, large - apart, overlap)
+    return replace(found, p=upper_p(found.statistic, found.dof)) if np.isfinite(found.statistic) else found
 
 
 def best_set(losses: Array, *, block: int = 1, draws: int = 2000, seed: int = 0) -> Array:

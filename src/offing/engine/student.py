@@ -20,6 +20,11 @@ def quantile(probability: Array | float, dof: float) -> Array:
     return np.asarray(stdtrit(float(dof), np.asarray(probability, dtype=float)))
 
 
+def upper_p(t: float, dof: float) -> float:
+    """Probability of a t variable above `t`."""
+    return float(stdtr(float(dof), -t))
+
+
 def two_sided_p(t: Array, dof: float) -> Array:
     """Probability of a t variable at least as far from zero as `t` on either side."""
     return np.asarray(2.0 * stdtr(float(dof), -np.abs(t)))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import pairwise
@@ -18,7 +18,7 @@ from offing.engine import echoes
 from offing.model import Fit, Forecast, Model
 from offing.model.model import Data, tables_of
 from offing.model.words import as_html, number, rounded, signed, text_table, wrapped
-from offing.tables import Sources, Table, View, released_at, split_series
+from offing.tables import Information, Panel, Sources, Table, View, released_at, split_series
 from offing.terms import Driver
 
 #: Effects below this share of the largest are not put into words.
@@ -122,6 +122,7 @@ class RunningEstimate:
 def running_estimate(
     model: Model, data: Data, dates: Sequence[object], *, period: object = None,
     edge: Literal["expected", "shifted"] = "expected", levels: Sequence[float] = (0.5, 0.8, 0.95),
+    plan: Mapping[str, Table | Panel] | None = None,
 ) -> RunningEstimate:  # fmt: skip
     """Estimate one period of the target from what was known on each of some dates, and tell what moved the estimate.
 
@@ -140,6 +141,9 @@ def running_estimate(
         A date in the period; by default the one that the first of the dates lies in.
     edge
         As for ``Fit.forecast``. With ``shifted`` equations differ from date to date, and no step has a weight.
+    plan
+        The drivers' plans by table, as for ``Fit.forecast``; on every date they count as they stood then, if they say
+        when they were made, else as they are.
 
     Raises
     ------
@@ -172,13 +176,13 @@ def running_estimate(
     forecasts, steps = [], []
     with Progress("estimating on each date") as progress:
         for i, moment in enumerate(moments):
-            fit = model.fit_series(dict(tables), "", as_of=moment)
+            fit = model.fit_at(Information(tables, as_of=moment))
             horizon = wanted - (fit.axis.first + fit.axis.n) + 1
             if horizon < 1:
                 label = Axis(frequency, wanted, 1).labels()[0]
                 raise InputError(f"{label} is out on {dates[i]}, so there is nothing to estimate",
                                  "Give earlier dates.", key="dates")  # fmt: skip
-            forecasts.append(fit.forecast(horizon, edge=edge, levels=levels))
+            forecasts.append(fit.forecast(horizon, edge=edge, levels=levels, plan=plan))
             progress.update((i + 1) / len(moments))
     index = frequency.index(np.array(moments))
     for i in range(1, len(moments)):

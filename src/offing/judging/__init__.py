@@ -8,7 +8,7 @@ from offing.judging.comparison import Comparison, compare
 from offing.judging.origins import Origins
 from offing.judging.outside import Outside, outside
 from offing.judging.scoring import scores
-from offing.judging.screening import Screening, screen
+from offing.judging.screening import DriverSelection, Screening, screen
 from offing.judging.search import Search, search
 from offing.judging.views import ByHorizon, MemberWeights, Timeline
 from offing.judging.worth import Change, Worth, change, without_each, worth
@@ -21,6 +21,7 @@ __all__ = [
     "Change",
     "Combination",
     "Comparison",
+    "DriverSelection",
     "MemberWeights",
     "Origins",
     "Outside",

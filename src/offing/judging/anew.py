@@ -6,7 +6,7 @@ import time
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Executor
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
@@ -17,10 +17,9 @@ from offing.judging.origins import Cuts
 from offing.judging.run import PROBABILITIES, Basis, Run
 from offing.model import Fit, Forecast, Model
 from offing.model.forecasting import forecast
-from offing.tables import Sources, Table
+from offing.tables import Columns, Information, Sources, Table
 from offing.tables.table import Array
 
-Columns = frozenset[tuple[str, str]]
 #: So many tasks at least, if there are as many folds: they are what workers share among them.
 _TASKS = 8
 
@@ -47,16 +46,14 @@ class Job:
     edge: Literal["expected", "shifted"] = "expected"
     shelf: Shelf = field(default_factory=Shelf, compare=False, repr=False)
 
-    @property
-    def fitted(self) -> Model:
-        """The model with the window that the origins ask for."""
-        window = self.cuts.plan.window
-        return self.model if window is None else replace(self.model, window=window)
+    def information(self, fold: int) -> Information:
+        """What was known at one origin, within the window that the origins ask for."""
+        return Information(self.tables, self.series, int(self.cuts.moments[fold]), self.plans, self.foreseen,
+                           self.cuts.plan.window)  # fmt: skip
 
     def fit(self, fold: int) -> Fit:
         """The fit at one origin."""
-        return self.fitted.fit_series(dict(self.tables), self.series, as_of=int(self.cuts.moments[fold]),
-                                      plans=self.plans, foreseen=self.foreseen)  # fmt: skip
+        return self.model.fit_at(self.information(fold))
 
     def forecast(self, fit: Fit) -> Forecast:
         """The forecast of a fit, as far as the horizon."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Executor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Literal
 
@@ -18,6 +18,7 @@ from offing.judging.comparison import Comparison, compare
 from offing.judging.origins import Cuts, Origins
 from offing.judging.outside import Outside, outside_run
 from offing.judging.references import (
+    NEWEST,
     PLAIN_MODEL,
     REFERENCES,
     SHARES,
@@ -58,6 +59,8 @@ class Backtest:
         Forecasts made elsewhere.
     ids
         The columns that tell the series apart.
+    repeats
+        Stated references by name: each repeats the value so many periods before.
 
     Examples
     --------
@@ -76,6 +79,7 @@ class Backtest:
     jobs: Mapping[str, Job]
     outside: tuple[Outside, ...] = ()
     ids: tuple[str, ...] = ()
+    repeats: Mapping[str, int] = field(default_factory=dict)
 
     @property
     def bases(self) -> tuple[Basis, ...]:
@@ -95,7 +99,7 @@ class Backtest:
     @cached_property
     def references(self) -> tuple[Run, ...]:
         """What plain references say from the same origins."""
-        found = [run for series, job in self.jobs.items() for run in naive_runs(series, job.cuts)]
+        found = [run for series, job in self.jobs.items() for run in naive_runs(series, job.cuts, self.repeats)]
         found += [plain_run(job) for job in self.jobs.values()]
         return (*found, *(by_shares(self.jobs) if len(self.jobs) > 1 else ()))
 
@@ -154,18 +158,23 @@ class Backtest:
         return Timeline(self)
 
     @property
+    def lead(self) -> str:
+        """The candidate with the best RMSE, which everything in words is about."""
+        return self.compared.best
+
+    @property
     def price(self) -> float | None:
-        """By which share not knowing the drivers raises the root mean squared error of the first model."""
-        if len(self.bases) < 2:
+        """By which share not knowing the drivers raises the root mean squared error of the best candidate."""
+        if len(self.bases) < 2 or len(self._errors) < 2:
             return None
         errors = self._errors
         return errors["ex-ante"] / errors["ex-post"] - 1.0
 
     @cached_property
     def _errors(self) -> dict[str, float]:
-        """Root mean squared error of the first model by basis."""
-        found = scores(self, score="RMSE")
-        return {str(basis): float(found[basis].to_numpy()[0]) for basis in found.columns}
+        """Root mean squared error of the best candidate by basis."""
+        found = scores(self, score="RMSE").loc[self.lead].dropna()
+        return {str(basis): float(value) for basis, value in zip(found.index, found.to_numpy(), strict=True)}
 
     @property
     def price_sentence(self) -> str:
@@ -175,8 +184,8 @@ class Backtest:
         errors = self._errors
         free = " Not knowing them costs nothing here." if self.price <= 0.0 else ""
         return (
-            f"The price of not knowing the drivers: RMSE {number(errors['ex-ante'])} ex-ante, with what was known "
-            f"or expected of them, against {number(errors['ex-post'])} ex-post, with their actual values "
+            f"The price of not knowing the drivers: RMSE {number(errors['ex-ante'])} of '{self.lead}' ex-ante, with "
+            f"what was known or expected of them, and {number(errors['ex-post'])} ex-post, with their actual values "
             f"({percent(self.price)}).{free}"
         )
 
@@ -184,31 +193,42 @@ class Backtest:
     def sentences(self) -> str:
         """Whether the model beats plain references, what not knowing the drivers costs, and what its intervals hold."""
         lines = [self.compared.verdict]
-        model, errors = self.models[0], self._errors
+        lead, errors = self.lead, self._errors
         if self.price is not None:
             lines.append(self.price_sentence)
         train = [run.train[:, 1].mean() for run in self.own
-                 if run.name == model.name and run.train is not None and run.basis == self.bases[-1]]  # fmt: skip
+                 if run.name == lead and run.train is not None and run.basis == self.bases[-1]]  # fmt: skip
         if train:
             unit = self.cuts().table.axis.frequency.unit
+            model = next(each for each in self.models if each.name == lead)
             carried = model.dynamics is not None or any(term.recursive for term in model.terms)
             step = f", each given the {unit} before," if carried else ""
             lines.append(
-                f"On the {unit}s that it was fitted to{step} '{model.name}' misses by {number(float(np.mean(train)))} "
+                f"On the {unit}s that it was fitted to{step} '{lead}' misses by {number(float(np.mean(train)))} "
                 f"(RMSE), on later ones by {number(errors[self.bases[-1]])}."
             )
-        lines.append(calibration(self).sentence)
-        return "\n".join(lines)
+        if all(run.made is not None for run in self.own if run.name == lead):
+            lines.append(calibration(self, lead).sentence)
+        return "\n".join([*lines, *self.remarks])
+
+    @property
+    def remarks(self) -> tuple[str, ...]:
+        """What makes scores better than they would be on new data: models whose drivers were selected on these."""
+        return tuple(
+            f"Scores of '{model.name}' are too good: its drivers ({', '.join(model.chosen)}) were selected on data "
+            "that include the outcomes forecast here. A model with driver_selection selects them at every origin."
+            for model in self.models if model.chosen and model.driver_selection is None
+        )  # fmt: skip
 
     def text_table(self) -> str:
-        """The first model beside the best reference, by origin and by horizon."""
+        """The best candidate beside the best reference, by origin and by horizon."""
         found = self.compared
         ahead = found.best_reference
-        own = found.by_origin[self.models[0].name]
+        own = found.by_origin[self.lead]
         days = [f"{day:%Y-%m-%d}" for day in found.by_origin.index]
         places = _spread_out(len(days), _ORIGINS)
         columns = [[days[i] for i in places], [rounded(own)[i] for i in places]]
-        heads = ["origin", found.score]
+        heads = ["origin", f"{found.score} of '{self.lead}'"]
         if ahead is not None:
             theirs = found.by_origin[ahead]
             better = ["" if one > other else "better" for one, other in zip(own, theirs, strict=True)]
@@ -222,11 +242,11 @@ class Backtest:
         horizons = sorted(rows["horizon"].unique().tolist())
         horizons = [horizons[i] for i in _spread_out(len(horizons), _ROWS)]
         own, theirs = (rows[rows["model"] == name].set_index("horizon").reindex(horizons)
-                       for name in (self.models[0].name, ahead or self.models[0].name))  # fmt: skip
+                       for name in (self.lead, ahead or self.lead))  # fmt: skip
         unit = self.cuts().table.axis.frequency.unit
         columns = [[str(each) for each in horizons], rounded(own["RMSE"]), rounded(theirs["RMSE"]), rounded(own["MAE"]),
                    rounded(own["bias"]), [f"{each:.0f}" for each in own["coverage 80 %"]]]  # fmt: skip
-        heads = [f"{unit}s ahead", "RMSE", f"of '{ahead}'", "MAE", "bias", "80 % held"]
+        heads = [f"{unit}s ahead", f"RMSE of '{self.lead}'", f"of '{ahead}'", "MAE", "bias", "80 % held"]
         return text_table(heads, columns)
 
     def __str__(self) -> str:
@@ -274,6 +294,7 @@ def backtest(
     planned: Sequence[str] = (),
     plans: Mapping[str, Table | Panel] | None = None,
     outside: Sequence[Outside] = (),
+    repeats: Mapping[str, int] | None = None,
     way: Literal["recursion", "direct"] = "recursion",
     edge: Literal["expected", "shifted"] = "expected",
     executor: Executor | None = None,
@@ -299,6 +320,9 @@ def backtest(
         `offing.read`) serve as they stood at each origin; others say nothing of the past.
     outside
         Forecasts made elsewhere; see `offing.outside`.
+    repeats
+        Further plain references by name: each repeats the value so many periods before, such as
+        ``{"four weeks before": 28}`` for days. Where it is not known yet, the same lag counts once more.
     way, edge
         As for ``Fit.forecast``.
     executor
@@ -328,7 +352,7 @@ def backtest(
     [0.9, 1.8]
     """
     models = (models,) if isinstance(models, Model) else tuple(models)
-    _check_models(models, outside)
+    _check_models(models, outside, repeats or {})
     plan = Origins(horizon, origins, first_origin, every, gap, window)
     if basis is not None and basis not in BASES:
         raise InputError(f"found {basis!r}", 'Give "ex-post" or "ex-ante".', key="basis")
@@ -344,14 +368,16 @@ def backtest(
              for series in dict.fromkeys(job.series for job in every_one)}  # fmt: skip
     for each in outside:
         runs += [outside_run(each, series, job.cuts) for series, job in first.items()]
-    return Backtest(models, plan, tuple(runs), first, tuple(outside), () if owner is None else owner.id)
+    return Backtest(
+        models, plan, tuple(runs), first, tuple(outside), () if owner is None else owner.id, dict(repeats or {})
+    )
 
 
 def bases_of(models: Sequence[Model], basis: Basis | None) -> tuple[Basis, ...]:
     """The basis asked for; else both, where there are drivers."""
     if basis is not None:
         return (basis,)
-    return BASES if any(term.needs() for model in models for term in model.terms) else ("ex-ante",)
+    return BASES if any(model.needs() for model in models) else ("ex-ante",)
 
 
 def jobs_of(
@@ -375,13 +401,16 @@ def jobs_of(
     return found
 
 
-def _check_models(models: Sequence[Model], outside: Sequence[Outside]) -> None:
-    names = [*(model.name for model in models), *(each.name for each in outside)]
+def _check_models(models: Sequence[Model], outside: Sequence[Outside], repeats: Mapping[str, int]) -> None:
+    names = [*(model.name for model in models), *(each.name for each in outside), *repeats]
+    for name, lag in repeats.items():
+        if isinstance(lag, bool) or not isinstance(lag, (int, np.integer)) or lag < 1:
+            raise InputError(f"found {lag!r} for '{name}'", "Give a whole number of periods from 1 on.", key="repeats")
     if not models or len({model.target for model in models}) > 1:
         raise InputError(f"found {len(models)} models of {len({model.target for model in models})} targets",
                          "Give models of one target.", key="models")  # fmt: skip
     for name in names:
-        if name in (*REFERENCES, PLAIN_MODEL, SHARES):
+        if name in (*REFERENCES, NEWEST, PLAIN_MODEL, SHARES):
             raise InputError(f"'{name}' is the name of a plain reference", "Give another name.", key="name")
         if names.count(name) > 1:
             raise InputError(f"two forecasts are called '{name}'", "Give one of them another name.", key="models")

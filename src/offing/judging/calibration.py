@@ -10,12 +10,9 @@ from typing import TYPE_CHECKING, Literal
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
-from scipy.stats import beta as beta_distribution
-from scipy.stats import binomtest
-from scipy.stats import t as student
 
 from offing.base import Finding, InputError, count, nearest
-from offing.engine import position_in
+from offing.engine import binomial_limits, binomial_p, position_in, two_sided_p
 from offing.judging.run import PROBABILITIES, SHOWN, Basis, Run
 from offing.judging.scoring import LEVELS
 from offing.model import Contributions, Forecast
@@ -157,15 +154,14 @@ def _chance(shares: Array, n: int, level: float) -> float:
     """
     reached, spread = float(shares.mean()), float(shares.std(ddof=1)) if len(shares) > 1 else 0.0
     if spread == 0.0 or np.isin(shares, [0.0, 1.0]).all():
-        return float(binomtest(round(reached * n), n, level).pvalue)
-    return float(2.0 * student.sf(abs(reached - level) / (spread / np.sqrt(n)), n - 1))
+        return binomial_p(round(reached * n), n, level)
+    return float(two_sided_p(np.array((reached - level) / (spread / np.sqrt(n))), n - 1))
 
 
 def _share(held: float, n: int) -> tuple[int, float, float, float]:
     """How many, the share held in per cent, and its 95 % confidence interval (Clopper & Pearson 1934)."""
-    low = beta_distribution.ppf(0.025, held, n - held + 1.0) if held > 0.0 else 0.0
-    high = beta_distribution.ppf(0.975, held + 1.0, n - held) if held < n else 1.0
-    return n, 100.0 * held / n, 100.0 * float(low), 100.0 * float(high)
+    low, high = binomial_limits(held, n)
+    return n, 100.0 * held / n, 100.0 * low, 100.0 * high
 
 
 def calibration(backtest: Backtest, model: str | None = None, *, basis: Basis | None = None) -> Calibration:

@@ -28,7 +28,7 @@ from offing.model import Contributions, Fit, Forecast, Model
 from offing.model.account import Account, additive
 from offing.model.model import Data, tables_of
 from offing.model.words import as_html, number, rounded, text_table, wrapped
-from offing.tables import Panel, Sources, Table, split_series
+from offing.tables import Information, Panel, Sources, Table, split_series
 from offing.tables.table import Array
 
 if TYPE_CHECKING:
@@ -261,7 +261,7 @@ def combine(
         raise InputError(f"there are {len(series)} series", "Combine one at a time.", key="id")
     tables = next(iter(series.values()))
     found = {
-        name: model.fit_series(dict(tables), "", as_of=as_of).forecast(horizon, edge=edge, plan=plan)
+        name: model.fit_at(Information(tables, as_of=as_of)).forecast(horizon, edge=edge, plan=plan)
         for name, (model, edge) in zip(names, members, strict=True)
     }
     errors = np.zeros((0, len(names)))

@@ -26,6 +26,8 @@ Loss = Literal["squared", "absolute"]
 DOUBT = 0.1
 #: Fewer origins than this tell nothing about chance.
 FEWEST = 5
+#: Scores that differ by a smaller share are the same but for rounding.
+_SAME = 1e-9
 
 
 @dataclass(frozen=True)
@@ -89,9 +91,22 @@ class Comparison:
     @property
     def skill(self) -> float:
         """By which share the best candidate's score is below the best reference's."""
+        return float("nan") if self.best_reference is None else self._skill(self.best)
+
+    def _skill(self, name: str) -> float:
+        """The share by which a score is below the best reference's; differences of rounding count as none."""
+        own, theirs = float(self.overall[name]), float(self.overall[self.references].min())
+        if abs(own - theirs) <= _SAME * abs(theirs):
+            return 0.0
+        return 1.0 - own / theirs if theirs > 0.0 else -np.inf
+
+    @property
+    def same_as_reference(self) -> bool:
+        """Whether the best candidate and the best reference make the same errors, to rounding."""
         if self.best_reference is None:
-            return float("nan")
-        return 1.0 - float(self.overall[self.best]) / float(self.overall[self.best_reference])
+            return False
+        one, other = self.by_origin[self.best].to_numpy(), self.by_origin[self.best_reference].to_numpy()
+        return bool(np.allclose(one, other, rtol=_SAME, atol=0.0))
 
     @property
     def overlap(self) -> int:
@@ -124,7 +139,7 @@ class Comparison:
                 "model": name, "kind": own[0].kind, self.score: self.overall[name],
                 "spread": self.by_origin[name].std(ddof=1) if len(self.by_origin) > 1 else np.nan,
                 "rank": ranks[name].mean(), "worst_rank": ranks[name].max(),
-                "skill": np.nan if ahead is None else 1.0 - self.overall[name] / self.overall[ahead],
+                "skill": np.nan if ahead is None else self._skill(name),
                 "p_best": self.p_best[name], "among_best": bool(self.p_best[name] >= DOUBT),
                 "columns": np.mean(columns) if columns else np.nan,
                 "seconds": sum(each.seconds for each in own),
@@ -165,8 +180,9 @@ class Comparison:
     def tests(self) -> pd.DataFrame:
         """Every candidate against the best one, and against the best reference.
 
-        ``model, against, test, difference, statistic, p``: the test is that of equal accuracy, or for models of which
-        one contains the other that of a larger model. A positive difference is a larger loss of `model`.
+        ``model, against, test, difference, statistic, dof, p``: the test is that of equal accuracy, or for models of
+        which one contains the other that of a larger model, both by Student's t. A positive difference is a larger loss
+        of `model`.
         """
         rows = []
         for against in [self.best, *([self.best_reference] if self.best_reference else [])]:
@@ -177,11 +193,13 @@ class Comparison:
                 if small is not None and large is not None:
                     found = self.nested(small, large)
                     sign = 1.0 if small == name else -1.0
-                    rows.append((name, against, "nested", sign * found.difference, sign * found.statistic, found.p))
+                    rows.append(
+                        (name, against, "nested", sign * found.difference, sign * found.statistic, found.dof, found.p)
+                    )
                 else:
                     found = self.test(name, against)
-                    rows.append((name, against, "equal", found.difference, found.statistic, found.p))
-        return pd.DataFrame(rows, columns=["model", "against", "test", "difference", "statistic", "p"])
+                    rows.append((name, against, "equal", found.difference, found.statistic, found.dof, found.p))
+        return pd.DataFrame(rows, columns=["model", "against", "test", "difference", "statistic", "dof", "p"])
 
     def _nested(self, first: str, second: str) -> tuple[str | None, str | None]:
         """Of two models the smaller and the larger, where one contains the other's terms."""
@@ -207,6 +225,8 @@ class Comparison:
         if ahead is None:
             return f"'{best}' has {own} {over} ({basis}); no plain reference could be held against it."
         theirs = f"{number(float(self.overall[ahead]))}"
+        if self.same_as_reference:
+            return f"'{best}' forecasts the same as the plain reference '{ahead}': {own} {over} ({basis})."
         if not self.skill > 0.0:
             return (f"'{best}' does not beat the plain reference '{ahead}': {own} against {theirs} {over} "
                     f"({basis}).")  # fmt: skip
@@ -238,7 +258,7 @@ class Comparison:
             )
         if self.absent:
             lines.append("Not compared: " + "; ".join(f"{name} ({why})" for name, why in self.absent.items()) + ".")
-        return "\n".join(lines)
+        return "\n".join([*lines, *self.backtest.remarks])
 
     def text_table(self) -> str:
         """The table to read."""
@@ -311,7 +331,8 @@ def compare(backtest: Backtest, *, basis: Basis | None = None, score: str = "RMS
     absent = {run.name: run.why for run in backtest.runs if run.why}
     parts, incomplete = _same_cells(parts, backtest)
     absent |= incomplete
-    names = [run.name for run in backtest.chosen(basis) if run.name in set(parts["model"])]
+    there = set(parts["model"])
+    names = [run.name for run in backtest.chosen(basis) if run.name in there]
     names = list(dict.fromkeys(names))
     if not names:
         raise InputError(f"no forecast has a {score}", "Choose another score.", key="score")

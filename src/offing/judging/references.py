@@ -22,6 +22,10 @@ from offing.terms import OwnLags
 
 #: The week, whose days differ.
 _WEEK: dict[str, int] = {"hour": 168, "day": 7}
+#: Repeats the newest periods, as many as are forecast, in whole cycles.
+NEWEST = "newest periods"
+#: The shortest cycle of units that have one within the year.
+_SHORTEST: dict[str, int] = {"hour": 24, "day": 7}
 #: The name of the model of calendar terms alone, and that of the forecast by shares of a total.
 PLAIN_MODEL, SHARES = "trend and season", "total by shares"
 
@@ -119,20 +123,32 @@ def _moving(past: Array, mean: Array, lag: int, factor: Array) -> Guess:
     return Guess(mean, np.sqrt(np.square(changes).mean()) * factor, float(len(changes) - 1))
 
 
-def names_for(frequency: Frequency) -> dict[str, tuple[Reference, int]]:
-    """The references of a series of some frequency, with their seasons; of days and hours also the week before."""
+def names_for(
+    frequency: Frequency, horizon: int, repeats: Mapping[str, int] | None = None
+) -> dict[str, tuple[Reference, int]]:
+    """The references of a series of some frequency and horizon, with their seasons, and those that repeat a stated lag.
+
+    Of days and hours there is also the week before, and in all cases the newest H periods once more, H being the
+    horizon in whole cycles, unless that is one of the others.
+    """
     year = frequency.year_back
     found = {name: (each, year) for name, each in REFERENCES.items()}
     if frequency.unit in _WEEK:
         found["same season (week)"] = (REFERENCES["same season"], _WEEK[frequency.unit])
-    return found
+    cycle = _SHORTEST.get(frequency.unit, year)
+    newest = -(-horizon // cycle) * cycle
+    same_season = [season for reference, season in found.values() if reference is _same_season]
+    if newest not in same_season:
+        found[NEWEST] = (_same_season, newest)
+    return found | {name: (_same_season, lag) for name, lag in (repeats or {}).items()}
 
 
-def naive_runs(series: str, cuts: Cuts) -> list[Run]:
+def naive_runs(series: str, cuts: Cuts, repeats: Mapping[str, int] | None = None) -> list[Run]:
     """What the references say from every origin."""
     pasts = [cuts.past(fold) for fold in range(len(cuts.ends))]
     found = []
-    for name, (reference, season) in names_for(cuts.table.axis.frequency).items():
+    horizon = int(cuts.horizons[-1])
+    for name, (reference, season) in names_for(cuts.table.axis.frequency, horizon, repeats).items():
         try:
             guesses = [reference(past, cuts.horizons, season) for past in pasts]
         except TooShortError as short:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from contextlib import nullcontext
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, Literal, get_args
@@ -11,13 +12,15 @@ import numpy as np
 import pandas as pd
 
 from offing.base import Finding, InputError, Progress, count
-from offing.engine import triangle
+from offing.calendar import Axis
+from offing.engine import running, triangle
 from offing.engine.selection import MOST_SUBSETS, beside, coefficients, forward, least_angle, subsets
 from offing.model import Fit, Model
 from offing.model.layout import Design, lay_out
 from offing.model.words import as_html, number, percent, text_table
+from offing.tables import View
 from offing.tables.table import Array
-from offing.terms import Driver
+from offing.terms import Driver, OwnLags
 
 Way = Literal["forward", "path", "subsets"]
 
@@ -65,6 +68,7 @@ class Screening:
     mix: float
     lost: int
     seed: int
+    selection: DriverSelection
     problem: _Problem
 
     @cached_property
@@ -93,14 +97,24 @@ class Screening:
         return [self.candidates[i] for i in self.chosen[self._checked(size)]]
 
     def model(self, size: int | None = None) -> Model:
-        """The best model of a size. It knows what was chosen on its data, so that no p is told for that."""
+        """The best model of a size, by default the one proposed, named after it such as ``main with 3 drivers``.
+
+        It records which drivers were selected on its data, so that it has no p values for them, and so that a back-test
+        reports that its scores are too good.
+        """
         added = self.drivers(size)
-        model = self.base.model
-        return replace(model, terms=(*model.terms, *added), chosen=tuple(str(term.name) for term in added))
+        base = self.base.stated
+        return replace(base, name=f"{base.name} with {count(len(added), 'driver')}", terms=(*base.terms, *added),
+                       chosen=(*base.chosen, *(str(term.name) for term in added)))  # fmt: skip
+
+    def selecting_model(self, size: int | None = None) -> Model:
+        """The model that repeats the selection at every origin, for an honest back-test; of a stated size, if any."""
+        return replace(self.base.stated, name=f"{self.base.model.name} with selected drivers",
+                       driver_selection=replace(self.selection, size=size))  # fmt: skip
 
     def fit(self, size: int | None = None) -> Fit:
         """That model, fitted to all rows."""
-        return self.model(size).fit_series(dict(self.base.view.sources.tables), self.base.series)
+        return self.model(size).fit_at(self.base.information)
 
     def _checked(self, size: int | None) -> int:
         size = self.size if size is None else size
@@ -179,10 +193,61 @@ class Screening:
 
 
 @dataclass(frozen=True)
+class DriverSelection:
+    """Candidate drivers among which a model selects at every origin. For ``Model(driver_selection=...)``.
+
+    A back-test of such a model repeats the whole selection in each fold, so that its scores are honest.
+
+    Parameters
+    ----------
+    candidates, way, mix, most, origins
+        As for `offing.screen`.
+    size
+        How many drivers; by default as many as `offing.screen` proposes at each origin.
+
+    Raises
+    ------
+    InputError
+        As `offing.screen`.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> generator = np.random.default_rng(3)
+    >>> days = pd.date_range("2024-01-01", periods=200, freq="D")
+    >>> data = pd.DataFrame(generator.normal(size=(200, 6)), days, list("abcdef"))
+    >>> data["sold"] = 5.0 + 2.0 * data["c"] - data["e"] + generator.normal(size=200)
+    >>> selection = of.DriverSelection(of.candidates(list("abcdef")))
+    >>> of.Model("sold", driver_selection=selection).fit(data).model.chosen
+    ('c', 'e')
+    """
+
+    candidates: Sequence[Driver]
+    way: Way = "forward"
+    mix: float = 1.0
+    most: int = 10
+    origins: int = 8
+    size: int | None = None
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "candidates", tuple(self.candidates))
+        _check(self)
+
+    def select(self, base: Fit) -> tuple[Driver, ...]:
+        """The drivers selected beside the terms of a fit, from what it knew."""
+        found = screen_series(base, self, quiet=True)
+        return tuple(found.drivers(self.size if self.size is None else min(self.size, len(found.chosen) - 1)))
+
+    def needs(self) -> tuple[str, ...]:
+        """The columns that the candidates look at."""
+        return tuple(dict.fromkeys(reference for each in self.candidates for reference in each.needs()))
+
+
+@dataclass(frozen=True)
 class _Problem:
     """Columns of the base (n, b) and of all candidates (n, m) beside the target (n,), and the usable rows.
 
-    `steps` are the columns of each candidate.
+    `steps` are the columns of each candidate, `own` those of the target's own lags, by lag.
     """
 
     columns: Array
@@ -192,6 +257,7 @@ class _Problem:
     rows: np.ndarray
     way: Way
     mix: float
+    own: Mapping[int, int]
 
     def path(self, rows: np.ndarray, most: int) -> list[tuple[int, ...]]:
         """The best set of candidates of every size, from some of the rows."""
@@ -200,14 +266,22 @@ class _Problem:
     def _whole(self, rows: np.ndarray) -> Array:
         return triangle(np.column_stack([self.columns[rows], self.target[rows]]))
 
-    def squared_errors(self, train: np.ndarray, test: np.ndarray, most: int) -> Array:
-        """Mean squared error (sizes,) on the rows `test` of what was chosen and estimated on `train`."""
-        whole = self._whole(train)
+    def squared_errors(self, later: Array, outcome: Array, most: int) -> Array:
+        """Mean squared error (sizes,) of forecasts of an `outcome` (h,), NaN where none counts, from columns (h, k).
+
+        Selection and estimation see the rows of the problem alone. Own lags are those of the forecast itself.
+        """
+        whole = self._whole(self.rows)
         found = np.full(most + 1, np.nan)
+        counts = np.isfinite(outcome)
         for size, kept in enumerate(self._path(whole, most)):
             used = [*self.always, *(column for i in kept for column in self.steps[i])]
-            left = self.target[test] - self.columns[test] @ coefficients(whole, used)
-            found[size] = np.mean(np.square(left))
+            beta = coefficients(whole, used)
+            phi = np.zeros(max(self.own, default=0))
+            for lag, column in self.own.items():
+                phi[lag - 1] = beta[column]
+            ahead = running(later @ beta, tuple(phi.tolist()))
+            found[size] = np.mean(np.square(outcome - ahead)[counts])
         return np.asarray(pd.Series(found).ffill())  # a path that ends early has its last model for more
 
     def _path(self, whole: Array, most: int) -> list[tuple[int, ...]]:
@@ -274,41 +348,58 @@ def screen(
     >>> of.screen(noise, of.Model("sold"), of.candidates([f"x{i}" for i in range(30)])).size
     0
     """
-    _check(model, candidates, way, mix=mix, most=most, origins=origins)
-    return screen_series(model.fit(data), candidates, way=way, mix=mix, most=most, origins=origins, seed=seed)
+    selection = DriverSelection(candidates, way, mix, most, origins)
+    check_names(model, selection)
+    return screen_series(model.fit(data), selection, seed=seed)
 
 
-def screen_series(
-    base: Fit, candidates: Sequence[Driver], *, way: Way, mix: float, most: int, origins: int, seed: int = 1
-) -> Screening:
-    """See `screen`; `base` is a fit of the model."""
-    _check(base.model, candidates, way, mix=mix, most=most, origins=origins)
-    whole = _problem(base, candidates, base.axis.n, way, mix)
-    rows = whole.rows
+def screen_series(base: Fit, selection: DriverSelection, *, seed: int = 1, quiet: bool = False) -> Screening:
+    """See `screen`; `base` is a fit of the model. Inside other long work it is `quiet` about its own progress."""
+    check_names(base.model, selection)
+    whole = _problem(base, base.view, base.axis, base, selection)
+    rows, most, origins = whole.rows, selection.most, selection.origins
     tested = max(int(len(rows) * _TESTED), origins)
     first = len(rows) - tested
     widest = len(whole.always) + most * max(len(step) for step in whole.steps)
     if first < widest + 10:
         raise InputError(
-            f"before the first origin there are {count(first, 'row')}, too few to choose {most} drivers beside "
+            f"before the first origin there are {count(max(first, 0), 'row')}, too few to choose {most} drivers beside "
             f"{count(len(whole.always), 'column')}", "Give a smaller most, fewer terms or more data.", key="most",
         )  # fmt: skip
     errors = []
-    with Progress("screening drivers") as progress:
+    with nullcontext() if quiet else Progress("screening drivers") as progress:
         for i, part in enumerate(np.array_split(rows[first:], origins)):
-            # Knots, centres and the like are learnt from the rows before the origin alone.
-            at = int(part[0])
-            problem = _problem(base, candidates, at, way, mix)
-            train = rows[rows < at]
-            errors.append(problem.squared_errors(train, part, most))
-            progress.update((i + 1) / (origins + 1))
+            errors.append(_errors_after(base, selection, whole, part))
+            if progress is not None:
+                progress.update((i + 1) / (origins + 1))
     chosen = whole.path(rows, most)
     lost = int(base.used.sum()) - len(rows)
     table = np.array(errors)[:, : len(chosen)]
-    return Screening(base, tuple(candidates), tuple(chosen), table, way, mix, lost, seed, whole)
+    return Screening(base, tuple(selection.candidates), tuple(chosen), table, selection.way, selection.mix, lost, seed,
+                     selection, whole)  # fmt: skip
 
 
-def _check(model: Model, candidates: Sequence[Driver], way: str, *, mix: float, most: int, origins: int) -> None:
+def _errors_after(base: Fit, selection: DriverSelection, whole: _Problem, part: np.ndarray) -> Array:
+    """Mean squared error (sizes,) in some rows of what is selected and estimated from what was known before them.
+
+    Treatments, knots, centres and the like are learnt there as well. Of the drivers the actual values count.
+    """
+    table = base.view.sources.tables[base.source]
+    origin = int(table.known_at()[base.axis.first - table.axis.first + int(part[0]) - 1])
+    past = base.stated.fit_at(base.information.at(origin, foreseen=frozenset()))
+    known = _problem(past, past.view, past.axis, past, selection)
+    known = replace(known, rows=known.rows[np.isin(past.axis.ordinals[known.rows], base.axis.ordinals[whole.rows])])
+    start = past.axis.first + past.axis.n - base.axis.first
+    later = base.axis.part(start, int(part[-1]) + 1)
+    view = replace(base.view, rows=past.axis, patches=past.view.patches)
+    ahead = _problem(base, past.walk_of_nothing(view, later), later, past, selection)
+    outcome = np.full(later.n, np.nan)
+    outcome[part - start] = whole.target[part]
+    return known.squared_errors(ahead.columns, outcome, selection.most)
+
+
+def _check(selection: DriverSelection) -> None:
+    candidates, way, mix = selection.candidates, selection.way, selection.mix
     if way not in get_args(Way):
         raise InputError(f"found {way!r}", f"Allowed: {', '.join(get_args(Way))}.", key="way")
     if len(candidates) < 1 or any(not isinstance(each, Driver) for each in candidates):
@@ -316,14 +407,13 @@ def _check(model: Model, candidates: Sequence[Driver], way: str, *, mix: float, 
                          key="candidates")  # fmt: skip
     if isinstance(mix, bool) or not 0.0 < mix <= 1.0:
         raise InputError(f"found {mix!r}", "Give a number above 0 and up to 1.", key="mix")
-    for key, value in (("most", most), ("origins", origins)):
+    for key, value in (("most", selection.most), ("origins", selection.origins)):
         if isinstance(value, bool) or not isinstance(value, int) or value < (2 if key == "origins" else 1):
             raise InputError(f"found {value!r}", "Give a whole number from 2 on." if key == "origins"
                              else "Give a whole number from 1 on.", key=key)  # fmt: skip
-    names = [str(each.name) for each in (*model.terms, *candidates)]
-    for name in names:
-        if names.count(name) > 1:
-            raise InputError(f"two drivers are called '{name}'", "Give one of them another name.", key="candidates")
+    size = selection.size
+    if size is not None and (isinstance(size, bool) or not isinstance(size, int) or not 0 <= size <= selection.most):
+        raise InputError(f"found {size!r}", f"Give a size from 0 to {selection.most}.", key="size")
     shaped = [each for each in candidates if each.shaped or each.curve is not None or each.shrink_with is not None]
     if shaped:
         raise InputError(
@@ -338,34 +428,38 @@ def _check(model: Model, candidates: Sequence[Driver], way: str, *, mix: float, 
                          'Use way = "forward".', key="way")  # fmt: skip
 
 
-def _problem(base: Fit, candidates: Sequence[Driver], before: int, way: Way, mix: float) -> _Problem:
-    """The columns of all rows, with what the terms learn from the rows `before` a place."""
-    axis = base.axis
-    view = base.view
-    if before < axis.n:
-        # What was known when the last period before the origin had ended.
-        part = axis.part(0, before)
-        table = view.sources.tables[base.source]
-        origin = int(table.delay.after(part.part(before - 1, before))[0])
-        view = replace(view.sources.cut(origin, part, view.goal), path=view.path)
-        view = view.treated([each.learn(view) for each in base.model.treatments])
-    terms = list(base.model.terms)
-    states = {str(term.name): term.learn(view) for term in (*terms, *candidates)}
-    known = base.view if before == axis.n else replace(base.view, rows=view.rows)
-    design = lay_out((*terms, *candidates), known, axis, states)
-    _check_plain(design, base, any(term.choice(states[str(term.name)]) is not None for term in terms))
-    rows = np.flatnonzero(np.isfinite(base.working) & design.known)
+def check_names(model: Model, selection: DriverSelection) -> None:
+    """Refuse two terms of one name.
+
+    Raises
+    ------
+    InputError
+        Naming it.
+    """
+    names = [str(each.name) for each in (*model.terms, *selection.candidates)]
+    for name in names:
+        if names.count(name) > 1:
+            raise InputError(f"two drivers are called '{name}'", "Give one of them another name.", key="candidates")
+
+
+def _problem(base: Fit, view: View, axis: Axis, past: Fit, selection: DriverSelection) -> _Problem:
+    """The columns of the periods of `axis`, made from a view with what the terms learnt in a `past` fit."""
+    terms, candidates = past.model.terms, selection.candidates
+    states = {**past.states, **{str(term.name): term.learn(past.view) for term in candidates}}
+    design = lay_out((*terms, *candidates), view, axis, states)
+    _check_plain(design, any(term.choice(states[str(term.name)]) is not None for term in terms))
+    rows = np.flatnonzero(np.isfinite(base.working) & design.known) if axis.n == base.axis.n else np.zeros(0, np.intp)
     slots = design.layout.slots[len(terms) :]
     always = range(design.layout.linear - sum(len(slot.places) for slot in slots))
     steps = tuple(tuple(slot.places.tolist()) for slot in slots)
-    return _Problem(design.linear, tuple(always), steps, base.working, rows, way, mix)
+    own = {lag: int(place) for term, slot in zip(terms, design.layout.slots, strict=False) if isinstance(term, OwnLags)
+           for lag, place in zip(term.lags, slot.places, strict=True)}  # fmt: skip
+    return _Problem(design.linear, tuple(always), steps, base.working, rows, selection.way, selection.mix, own)
 
 
-def _check_plain(design: Design, base: Fit, chooses: bool) -> None:
+def _check_plain(design: Design, chooses: bool) -> None:
     if chooses or not design.layout.plain or design.layout.groups[1]:
         raise InputError(
             "a term of the model has shapes or strengths that are estimated, which every set would change",
             "State them for the choice, and estimate them in the model chosen.", key="terms",
         )  # fmt: skip
-    if base.own:
-        raise InputError("own lags would be scored one period ahead only", "Choose without them.", key="terms")

@@ -20,7 +20,7 @@ from offing.judging.anew import Job
 from offing.judging.origins import Cuts
 from offing.judging.run import PROBABILITIES, Run
 from offing.model import Model
-from offing.tables import Sources, View
+from offing.tables import View
 from offing.tables.table import Array
 from offing.terms import STATED, Block, Term
 
@@ -49,7 +49,8 @@ def fitted_together(jobs: Sequence[Job]) -> list[tuple[Run, Mask] | None]:
 def is_plain(model: Model) -> bool:
     """Whether a model is a regression of the target as it is, with nothing else that is learnt."""
     return not (
-        model.dynamics is not None or model.loss != "squares" or model.half_life is not None or model.steps
+        model.driver_selection is not None or model.dynamics is not None or model.loss != "squares"
+        or model.half_life is not None or model.steps
         or model.treatments or model.covariance != "classical" or model.window is not None
         or any(term.learning == "anew" or term.multiplies_trend or term.holds_level or term.recursive
                for term in model.terms)
@@ -80,8 +81,7 @@ class _Shared:
     def view(self, fold: int) -> View:
         """What a fold's fit may see."""
         job, end = self.jobs[0], int(self.cuts.ends[fold]) - self.cuts.first
-        sources = Sources(dict(job.tables), job.plans)
-        return sources.cut(int(self.cuts.moments[fold]), self.axis.part(0, end), job.model.goal, job.foreseen)
+        return job.information(fold).view(int(self.cuts.moments[fold]), self.axis.part(0, end), job.model.goal)
 
     @cached_property
     def ends(self) -> tuple[View, View]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pandas as pd
 
-from offing.base import InputError
+from offing.base import InputError, count
 from offing.judging.comparison import DOUBT, FEWEST, Comparison, contains, p_text
 from offing.judging.scoring import SCORES, all_parts, scored
 from offing.model import Model
@@ -72,7 +72,8 @@ class Change:
         p = self.test.p
         known = n >= FEWEST and bool(np.isfinite(p))
         chance = "more than chance" if p < DOUBT else "which chance may explain"
-        sure = f"p {p_text(p, equal=True)}, {chance}" if known else "too few origins to tell from chance"
+        freedom = f"Student's t with {count(self.test.dof, 'degree')} of freedom"
+        sure = f"p {p_text(p, equal=True)} by {freedom}, {chance}" if known else "too few origins to tell from chance"
         return (
             f"From '{self.before}' to '{self.after}' {self.score} goes from {number(self.overall[0])} to "
             f"{number(self.overall[1])}{self.unit} ({percent(self.share)}), better at {better} of {n} origins ({sure})."
@@ -163,7 +164,8 @@ class Worth:
         Whose terms, and what is compared.
     table
         One row a term, the dearest first: ``term, score`` without it, ``change`` as a share, ``p`` with which the model
-        is no better than that without it (Clark & West 2007), ``origins_better`` at which the term helps.
+        is no better than that without it (Clark & West 2007, Student's t), its degrees of freedom ``dof``, and
+        ``origins_better`` at which the term helps.
 
     Examples
     --------
@@ -199,7 +201,8 @@ class Worth:
         columns = [rows["term"].tolist(), rounded(rows["score"]), [percent(each) for each in rows["change"]],
                    [p_text(each) for each in rows["p"]], [str(each) for each in rows["origins_better"]]]  # fmt: skip
         heads = ["without", self.score, "change", "p", "term helps at"]
-        return f"{wrapped(self.sentence)}\n\n{text_table(heads, columns)}"
+        note = f"p: one-sided, by Student's t with {count(self.origins - 1, 'degree')} of freedom."
+        return f"{wrapped(self.sentence)}\n\n{text_table(heads, columns)}\n\n{note}"
 
     def _repr_html_(self) -> str:
         return as_html(self.sentence, self.table)
@@ -231,7 +234,9 @@ def worth(comparison: Comparison, model: str | None = None) -> Worth:
     for term, other in pairs:
         found = change(comparison, other, name)
         better = int((found.by_origin["change"] < 0.0).sum())
-        rows.append((term, found.overall[0], found.overall[0] / found.overall[1] - 1.0, found.test.p, better))
-    table = pd.DataFrame(rows, columns=["term", "score", "change", "p", "origins_better"])
+        rows.append(
+            (term, found.overall[0], found.overall[0] / found.overall[1] - 1.0, found.test.p, found.test.dof, better)
+        )
+    table = pd.DataFrame(rows, columns=["term", "score", "change", "p", "dof", "origins_better"])
     table = table.sort_values("change", ascending=False, kind="stable", ignore_index=True)
     return Worth(name, comparison.score, table, len(comparison.losses))

@@ -12,7 +12,7 @@ from offing.base import InputError
 from offing.calendar import Axis, Frequency, on_clock_of
 from offing.engine import running
 from offing.model.layout import Design
-from offing.tables import View
+from offing.tables import Information, View
 from offing.tables.table import Array
 from offing.tables.view import ACTUAL
 from offing.terms import Driver, OwnLags, Season, Term, Trend, last_needed
@@ -151,7 +151,7 @@ def _ahead(fit: Fit, view: View, reference: str, whole: Axis) -> Forecast:
     try:
         past = None if view.foreseen is None else frozenset[tuple[str, str]]()
         model = driver_model(fit, view, reference, terms)
-        inner = model.fit_series({source: table}, "", as_of=origin, foreseen=past)
+        inner = model.fit_at(Information({source: table}, as_of=origin, foreseen=past))
         return inner.forecast(whole.first + whole.n - (inner.axis.first + inner.axis.n))
     except InputError as error:
         error.found = f"the model of the driver's own later values: {error.found}"

@@ -33,7 +33,7 @@ from offing.model.remarks import examined, remarks
 from offing.model.scale import Scale
 from offing.model.summary import check_text, fit_numbers, fit_sentences
 from offing.model.words import as_html, wrapped
-from offing.tables import Panel, Table, View
+from offing.tables import Information, Panel, Table, View
 from offing.tables.table import Array
 from offing.terms import Interaction, OwnLags
 
@@ -75,6 +75,8 @@ class Fit:
         How much coefficients that are drawn to zero vary, by their group: variance over that of the noise.
     dynamics
         What was learnt of how the noise carries on; None where it is independent.
+    stated
+        The model before anything was selected or marked on these data: what is fitted again at another origin.
     noticed
         Findings from before the estimate; `findings` has them all.
     series
@@ -108,6 +110,7 @@ class Fit:
     ratios: Mapping[str, float]
     noticed: tuple[Finding, ...]
     dynamics: Carried | None
+    stated: Model
     series: str = ""
 
     @property
@@ -419,9 +422,13 @@ class Fit:
 
     def again(self, terms: Sequence[Term]) -> Fit:
         """The same data fitted with other terms, from what was known at the same origin."""
-        model, view = replace(self.model, terms=tuple(terms)), self.view
-        return model.fit_series(dict(view.sources.tables), self.series, as_of=view.origin, plans=view.sources.plans,
-                                foreseen=view.foreseen)  # fmt: skip
+        return replace(self.model, terms=tuple(terms)).fit_at(self.information)
+
+    @property
+    def information(self) -> Information:
+        """What the fit drew on, to fit another model to the same."""
+        sources = self.view.sources
+        return Information(sources.tables, self.series, self.view.origin, sources.plans, self.view.foreseen)
 
     @property
     def sentences(self) -> str:

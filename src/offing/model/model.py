@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Literal, Protocol
 
 import numpy as np
 import pandas as pd
@@ -26,13 +26,23 @@ from offing.model.scale import Scale, check_target_steps
 from offing.model.settling import settled
 from offing.model.solving import Sample, chosen_design, judged, solve_design
 from offing.model.target_checks import check_rows, check_target
-from offing.tables import Goal, Panel, Patch, Sources, Table, Treat, View, read, split_series
+from offing.tables import Goal, Information, Panel, Patch, Sources, Table, Treat, View, read, split_series
 from offing.tables.table import Array
 from offing.tables.treat import zero_question
 from offing.terms import Interaction, Pulses, Term, telling
 from offing.terms.transforms import Stated, Step, steps_of
 
 Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
+
+
+class DriverSelector(Protocol):
+    """What selects drivers beside a model's terms, from what a fit without them knew."""
+
+    def select(self, base: Fit) -> Sequence[Term]:
+        """The terms to add."""
+
+    def needs(self) -> Sequence[str]:
+        """The columns that it looks at."""
 
 
 @dataclass(frozen=True)
@@ -82,6 +92,8 @@ class Model:
     chosen
         Names of terms that were chosen on the data to be fitted: no p is told for them, as none would mean what it
         says.
+    driver_selection
+        A `DriverSelection`: drivers selected at every fit from what it knows, beside the terms.
 
     Examples
     --------
@@ -111,6 +123,7 @@ class Model:
     covariance: Covariance = "classical"
     clusters: Literal["year", "quarter", "month", "week"] | None = None
     chosen: Sequence[str] = ()
+    driver_selection: DriverSelector | None = None
 
     def __post_init__(self) -> None:
         if not isinstance(self.target, str) or not self.target:
@@ -158,6 +171,12 @@ class Model:
     def goal(self) -> Goal:
         """What terms may know of the target."""
         return Goal(self.target, self.scale == "log", self.offset)
+
+    def needs(self) -> tuple[str, ...]:
+        """The columns that its terms, and the drivers from which it selects, look at."""
+        found = [reference for term in self.terms for reference in term.needs()]
+        found += [] if self.driver_selection is None else self.driver_selection.needs()
+        return tuple(dict.fromkeys(found))
 
     @property
     def steps(self) -> tuple[Step, ...]:
@@ -221,27 +240,28 @@ class Model:
         fits = {}
         for series, tables in split_series(tables_of(data), self.target).items():
             try:
-                fits[series] = self.fit_series(tables, series, as_of=as_of)
+                fits[series] = self.fit_at(Information(tables, series, as_of))
             except InputError as error:
                 if series:
                     error.found = f"series {series!r}: {error.found}"
                 raise
         return fits
 
-    def fit_series(
-        self, tables: dict[str, Table], series: str, *, as_of: object = None, plans: Mapping[str, Table] | None = None,
-        foreseen: frozenset[tuple[str, str]] | None = None,
-    ) -> Fit:  # fmt: skip
-        """Fit one series, whose tables are given by name, from what was known at a date or an instant.
-
-        For a back-test: `foreseen` columns count as known throughout, and nothing else does; `plans` are drawn upon
-        if they tell when they were made.
-        """
-        sources = Sources(tables, plans or {})
+    def fit_at(self, information: Information) -> Fit:
+        """Fit one series from an information set: the one door through which every fit and refit goes."""
+        if information.window is not None:
+            return replace(self, window=information.window).fit_at(replace(information, window=None))
+        if self.driver_selection is not None:
+            base = replace(self, driver_selection=None)
+            added = self.driver_selection.select(base.fit_at(information))
+            names = (str(term.name) for term in added)
+            selected = replace(base, terms=(*self.terms, *added), chosen=(*self.chosen, *names))
+            return replace(selected.fit_at(information), stated=self)
+        sources, as_of = information.sources, information.as_of
         source, column = sources.find(self.target)
         table = sources.tables[source]
         axis, origin = self._span(sources, table, column, as_of)
-        view = sources.cut(origin, axis, self.goal, foreseen)
+        view = information.view(origin, axis, self.goal)
         patches = [each.learn(view) for each in self.treatments]
         view = view.treated(patches)
         model = self._with_pulses(patches, source, column)
@@ -285,13 +305,16 @@ class Model:
         )  # fmt: skip
         return Fit(
             model, source, column, view, states, scale, target, factor, levels, working, used, design, estimate,
-            dict(zip(layout.groups[1], solved.ratios.tolist(), strict=True)), findings, solved.carried, series,
+            dict(zip(layout.groups[1], solved.ratios.tolist(), strict=True)), findings, solved.carried, self,
+            information.series,
         )  # fmt: skip
 
     def _with_pulses(self, patches: Sequence[Patch], source: str, column: str) -> Model:
         """The model with a pulse for each value that a treatment of the target set apart."""
         pulses = [at for patch in patches if (patch.source, patch.column) == (source, column) for at in patch.pulses]
-        return replace(self, terms=(*self.terms, Pulses(tuple(pulses)))) if pulses else self
+        # Those of another fit, from which the model may come, were learnt from what that fit knew.
+        terms = [term for term in self.terms if not isinstance(term, Pulses)]
+        return replace(self, terms=[*terms, Pulses(tuple(pulses))] if pulses else terms)
 
     def _span(self, sources: Sources, table: Table, column: str, as_of: object) -> tuple[Axis, int]:
         """The periods from the target's first value to its last that is known at the origin, and that instant."""

@@ -9,7 +9,7 @@ import numpy as np
 from offing.calendar import Axis
 from offing.model.fit import Fit
 from offing.model.forecast import Forecast
-from offing.tables import Sources, View
+from offing.tables import Information, Sources, View
 
 
 def moved(fit: Fit, sources: Sources, axis: Axis, origin: int, *, over: View | None = None) -> Fit:
@@ -17,7 +17,8 @@ def moved(fit: Fit, sources: Sources, axis: Axis, origin: int, *, over: View | N
 
     The first period must be the same, since trends count from there. What a view `over` assumes of columns holds here.
     """
-    view = sources.cut(origin, axis, fit.model.goal, fit.view.foreseen).treated(list(fit.view.patches.values()))
+    information = Information(sources.tables, fit.series, origin, sources.plans, fit.view.foreseen)
+    view = information.view(origin, axis, fit.model.goal).treated(list(fit.view.patches.values()))
     if over is not None:
         view = replace(view, assumed=over.assumed, modelled=over.modelled)
     target = view.known(fit.model.target, axis).values

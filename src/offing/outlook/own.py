@@ -11,6 +11,7 @@ import numpy as np
 from offing.base import InputError
 from offing.model.edge import driver_model, own_model
 from offing.model.words import number
+from offing.tables import Information
 from offing.terms import OwnLags, Season, Term, Trend
 
 if TYPE_CHECKING:
@@ -84,7 +85,7 @@ def _error(future: Future, terms: Sequence[Term], ends: Sequence[int], values: n
     released, sums = table.known_at(), []
     for end in ends:
         try:
-            fit = model.fit_series({source: table}, "", as_of=int(released[end - 1]))
+            fit = model.fit_at(Information({source: table}, as_of=int(released[end - 1])))
             ahead = fit.forecast(end + future.axis.n - (fit.axis.first - table.axis.first + fit.axis.n))
         except InputError:
             return float("inf")  # a set that the past cannot tell apart is none to choose

@@ -11,7 +11,7 @@ from offing.base import InputError
 from offing.explain import LAST_YEAR, MEAN
 from offing.model import Forecast
 from offing.model.forecast import AS_PLANNED
-from offing.tables import Panel
+from offing.tables import Information, Panel
 
 if TYPE_CHECKING:
     from offing.study.study import Study
@@ -84,7 +84,7 @@ def made_then(study: Study, name: str, day: object, until: object = None) -> For
     with study.placing():
         foreseen = frozenset(sources.find(each) for each in study.spec.backtest.planned)
         plans = {each: plan[fit.series] if isinstance(plan, Panel) else plan for each, plan in study.plans.items()}
-        then = model.fit_series(dict(sources.tables), fit.series, as_of=day, plans=plans, foreseen=foreseen)
+        then = model.fit_at(Information(sources.tables, fit.series, day, plans, foreseen))
         asked = study.spec.forecast
         far: dict[str, Any] = (
             {"until": until} if until is not None else {"horizon": asked.horizon, "until": asked.until}

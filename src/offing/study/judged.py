@@ -65,7 +65,8 @@ def study_backtest(study: Study, *, without: bool = False) -> Backtest:
     found = backtest(
         models, study.tables, horizon=horizon, origins=asked.origins, first_origin=asked.first_origin,
         every=asked.every, gap=asked.gap, window=asked.window, basis=asked.basis, planned=asked.planned,
-        plans=study.plans, outside=elsewhere, way=study.spec.forecast.way, edge=study.spec.forecast.edge,
+        plans=study.plans, outside=elsewhere, repeats=asked.repeats, way=study.spec.forecast.way,
+        edge=study.spec.forecast.edge,
     )  # fmt: skip
     own = [model.name for model in study.models] + [each.name for each in elsewhere if each.role == "candidate"]
     for way in asked.combinations:

@@ -14,6 +14,7 @@ from typing import Any
 from pydantic import TypeAdapter, ValidationError
 
 from offing.base import InputError, nearest
+from offing.judging import DriverSelection
 from offing.model import Model
 from offing.study import schema
 from offing.study.checked import check_asked, checked_scenarios, telling_of
@@ -108,7 +109,8 @@ def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
         ("walks", "*"): schema.WalkSpec,
         ("goals", "*"): schema.GoalSpec,
         ("overrides", "*"): schema.OverrideSpec,
-        ("screening",): schema.ScreeningSpec,
+        ("driver_selection",): schema.DriverSelectionSpec,
+        ("models", "*"): schema.ModelSpec,
         ("combination",): schema.CombinationSpec,
         ("backtest",): schema.BacktestSpec,
         ("backtest", "outside", "*"): schema.OutsideSpec,
@@ -207,6 +209,15 @@ def _check_drivers(spec: schema.StudySpec, terms: list[Term], place: Place) -> N
         raise place.error(("target", "data", "source"), f"there is no source {source!r}", nearest(source, tables))
 
 
+def _selection(spec: schema.StudySpec, name: str, place: Place) -> DriverSelection:
+    """What a model that selects its drivers at every origin selects from."""
+    if spec.driver_selection is None:
+        raise place.error(("models", name, "driver_selection"), "the study does not say what to choose from",
+                          'Add [driver_selection] with columns = ["SOURCE.COLUMN"], say.')  # fmt: skip
+    with telling_of(place, ("driver_selection",)):
+        return spec.driver_selection.selection
+
+
 def _models(spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], place: Place) -> tuple[Model, ...]:
     data = spec.target.data
     target = data if isinstance(data, str) else f"{data.source}.{data.column}"
@@ -216,7 +227,7 @@ def _models(spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], 
             raise place.error(("terms", i), f"two terms are called '{term.name}'", "Give one of them another name.")
         by_name[str(term.name)] = term
 
-    def made(chosen: list[Term], name: str = "main") -> Model:
+    def made(chosen: list[Term], name: str = "main", selection: DriverSelection | None = None) -> Model:
         try:
             return Model(
                 target,
@@ -229,6 +240,7 @@ def _models(spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], 
                 lower_limit=spec.target.lower_limit,
                 upper_limit=spec.target.upper_limit,
                 **spec.estimation.model_dump(),
+                driver_selection=selection,
             )
         except InputError as error:
             estimation = {key: ("estimation", key) for key in schema.EstimationSpec.model_fields}
@@ -252,5 +264,6 @@ def _models(spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], 
                     ("models", name, "terms", i), f"there is no term {wanted!r}", nearest(wanted, by_name)
                 )
         chosen = [by_name[wanted] for wanted in model.terms]
-        models.append(made(chosen, name))
+        selection = _selection(spec, name, place) if model.driver_selection else None
+        models.append(made(chosen, name, selection))
     return tuple(models)

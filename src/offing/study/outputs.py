@@ -48,6 +48,7 @@ from offing.judging import Screening
 from offing.model import Fit, Forecast, effects, elasticities
 from offing.model.words import wrapped
 from offing.study.explained_outputs import more_pictures, more_tables, more_words, pages
+from offing.study.selected import selected_lines
 from offing.study.study import Study
 from offing.terms import Driver
 
@@ -60,7 +61,7 @@ def in_words(study: Study, step: str, *, full: bool = False) -> str:
         several = [f"series '{fit.series}'"] if fit.series else []
         several += [f"model '{fit.model.name}'"] if len(study.models) > 1 else []
         head = ": ".join([study.title, *([", ".join(several)] if several else [])])
-        text = str(result) if isinstance(result, Screening) else _words(study, name, fit, step)
+        text = _screened(result) if isinstance(result, Screening) else _words(study, name, fit, step)
         if full and step != "screen":
             text = wrapped(fit.sentences) if step == "fit" else text
             text += f"\n\n{fit.statistics}\n\n{term_tests(fit)}\n\n{shares(fit)}"
@@ -68,6 +69,11 @@ def in_words(study: Study, step: str, *, full: bool = False) -> str:
     if step not in ("fit", "screen") and study.combination is not None:
         parts.append(f"All models together\n===================\n{study.combination}")
     return "\n\n".join(parts)
+
+
+def _screened(found: Screening) -> str:
+    """The sizes, and the lines of the proposed one for a study; those of all sizes are written to ``selected.toml``."""
+    return f"{found}\n\nLines for the study, of the size proposed:\n\n{selected_lines(found, [found.size])}"
 
 
 def tables(study: Study, step: str) -> dict[str, pd.DataFrame]:
@@ -128,6 +134,10 @@ def bundle(study: Study, step: str) -> Bundle:
     files = Bundle()
     for name, rows in tables(study, step).items():
         files.add(f"{name}.csv", csv_text(rows))
+    if step == "screen":
+        for name, each in study.screenings.items():
+            file = "selected" if len(study.screenings) == 1 else f"selected-{file_part(name)}"
+            files.add(f"{file}.toml", selected_lines(each) + "\n")
     files.add("findings.json", json_text(_findings(study, step)))
     files.add("run.json", json_text(study.record(plans=step not in ("fit", "screen"))))
     for name, picture in _pictures(study, step).items():

@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from offing.calendar.frequency import Unit
+from offing.judging import DriverSelection, candidates
 
 Text = Annotated[str, Field(min_length=1)]
 Share = Annotated[float, Field(gt=0.0, lt=1.0)]
@@ -92,6 +93,7 @@ class ModelSpec(Part):
     """A table ``[models.NAME]``: some of the terms, by name."""
 
     terms: list[str]
+    driver_selection: bool = False
 
 
 class EstimationSpec(Part):
@@ -158,6 +160,7 @@ class BacktestSpec(Part):
     weights: dict[str, Annotated[float, Field(ge=0.0)]] = {}
     combinations: list[Literal["mean", "median", "trimmed mean", "past errors", "least squares"]] = []
     outside: list[OutsideSpec] = []
+    repeats: dict[str, Annotated[int, Field(ge=1)]] = {}
     without: bool = False
 
 
@@ -178,8 +181,8 @@ class SearchSpec(Part):
     basis: Literal["ex-post", "ex-ante"] | None = None
 
 
-class ScreeningSpec(Part):
-    """The table ``[screening]``: many drivers to choose from beside the model's terms."""
+class DriverSelectionSpec(Part):
+    """The table ``[driver_selection]``: many drivers to choose from beside the model's terms."""
 
     columns: Annotated[list[str], Field(min_length=1)]
     lags: Annotated[list[int], Field(min_length=1)] = [0]
@@ -189,6 +192,18 @@ class ScreeningSpec(Part):
     mix: float = 1.0
     most: int = 10
     origins: int = 8
+
+    @property
+    def selection(self) -> DriverSelection:
+        """The selection that it describes.
+
+        Raises
+        ------
+        InputError
+            For what cannot be selected from.
+        """
+        offered = candidates(self.columns, self.lags, self.transforms, together=self.together)
+        return DriverSelection(offered, self.way, self.mix, self.most, self.origins)
 
 
 class TotalSpec(Part):
@@ -274,7 +289,7 @@ class StudySpec(Part):
     changes: dict[str, Any] | None = None
     goals: list[GoalSpec] = []
     overrides: list[OverrideSpec] = []
-    screening: ScreeningSpec | None = None
+    driver_selection: DriverSelectionSpec | None = None
     combination: CombinationSpec | None = None
     backtest: BacktestSpec = BacktestSpec()
     search: SearchSpec | None = None

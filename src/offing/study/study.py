@@ -30,7 +30,7 @@ from offing.explain import (
     totals,
 )
 from offing.handover import file_digest, frame_digest, run_record
-from offing.judging import Backtest, Combination, Screening, candidates, combine, recalibrate
+from offing.judging import Backtest, Combination, Screening, combine, recalibrate
 from offing.judging.screening import screen_series
 from offing.model import Fit, Forecast, Model
 from offing.model.joint import Noise
@@ -46,7 +46,7 @@ from offing.study.asked import (
 )
 from offing.study.faults import Place
 from offing.study.judged import study_backtest
-from offing.tables import Panel, Table, read, split_series
+from offing.tables import Information, Panel, Table, read, split_series
 from offing.terms import Term
 
 if TYPE_CHECKING:
@@ -135,20 +135,19 @@ class Study:
         InputError
             If the study does not say what to choose from, or as `offing.screen` does.
         """
-        asked = self.spec.screening
+        asked = self.spec.driver_selection
         if asked is None:
-            raise InputError("the study does not say what to choose from",
-                             'Add [screening] with columns = ["SOURCE.COLUMN"], say.', file=self.path.name)  # fmt: skip
-        with self.placing(("screening",)):
-            offered = candidates(asked.columns, asked.lags, asked.transforms, together=asked.together)
+            advice = 'Add [driver_selection] with columns = ["SOURCE.COLUMN"], say.'
+            raise InputError("the study does not say what to choose from", advice, file=self.path.name)
+        with self.placing(("driver_selection",)):
             return {
                 f"{series} / {model.name}" if series else model.name: screen_series(
-                    model.fit_series(dict(tables), series, as_of=self.origin), offered, way=asked.way, mix=asked.mix,
-                    most=asked.most, origins=asked.origins,
+                    model.fit_at(Information(tables, series, self.origin)), asked.selection
                 )
                 for model in self.models
+                if model.driver_selection is None
                 for series, tables in split_series(self.tables, model.target).items()
-            }  # fmt: skip
+            }
 
     @cached_property
     def forecasts(self) -> dict[str, Forecast]:
@@ -247,7 +246,9 @@ class Study:
             return {}
         with self.placing(("forecast", "dates")):
             return {
-                model.name: running_estimate(model, self.tables, dates, edge=asked.edge, levels=asked.levels)
+                model.name: running_estimate(
+                    model, self.tables, dates, edge=asked.edge, levels=asked.levels, plan=self.plans
+                )
                 for model in self.models
             }
 

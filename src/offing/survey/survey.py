@@ -18,7 +18,7 @@ from offing.survey import measures, suggest, views
 from offing.survey.guess import Guess
 from offing.survey.suggest import Suggested
 from offing.survey.write import script_text, study_text
-from offing.tables import Panel, Sources, Table, read, split_series
+from offing.tables import Goal, Information, Panel, Sources, Table, read, split_series
 from offing.tables.combine import looks_like_key
 from offing.tables.table import Array
 from offing.tables.treat import missing_runs, zero_question
@@ -154,7 +154,7 @@ class Survey:
     def drivers(self) -> dict[str, tuple[str, str, Array]]:
         """Label, unit and values (n,) on the target's periods of each column that may be a driver, by reference."""
         axis, _ = self._span
-        view = Sources(self.own).cut(int(self.own[self.source].axis.ends[-1]), axis)
+        view = Information(self.own).view(int(self.own[self.source].axis.ends[-1]), axis, Goal())
         references = suggest.references_of(self.own, self.source, self.column, axis.frequency)
         found = {}
         for reference, label in references.items():

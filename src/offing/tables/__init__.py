@@ -2,6 +2,7 @@
 
 from offing.tables.aggregate import aggregate
 from offing.tables.holiday_table import read_days
+from offing.tables.information import Columns, Information
 from offing.tables.reading import read
 from offing.tables.table import Delay, LaterRows, Panel, Table
 from offing.tables.treat import Patch, Treat
@@ -13,8 +14,10 @@ __all__ = [
     "MARKS",
     "MISSING",
     "PLAN",
+    "Columns",
     "Delay",
     "Goal",
+    "Information",
     "Known",
     "LaterRows",
     "Panel",

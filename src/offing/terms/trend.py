@@ -74,7 +74,7 @@ class Trend(Term):
     Raises
     ------
     InputError
-        If what is given does not fit the form. Later: if a knot lies outside the fitted periods, or these are too few.
+        If what is given does not fit the form. Later: if a knot lies before the fitted periods, or these are too few.
 
     Examples
     --------
@@ -178,8 +178,8 @@ class Trend(Term):
         Raises
         ------
         InputError
-            If a knot lies before the second fitted period or after the last but one: the data could not tell
-            the slopes on both sides apart.
+            If a knot lies before the second fitted period: the data could not tell the slopes on both sides apart. One
+            after the last but one is not there yet, and `remarks` notes it.
         """
         rows = view.rows
         last = rows.first + rows.n - 1
@@ -190,9 +190,10 @@ class Trend(Term):
         ordinals = []
         for knot in self.knots:
             at = int(rows.frequency.ordinals(instant_of(knot, rows.frequency))[0])
-            if not rows.first < at < last:
-                raise InputError(f"{knot} lies outside the fitted {rows.spell()}", "Remove it.", key="knots")
-            ordinals.append(at)
+            if at <= rows.first:
+                raise InputError(f"{knot} lies before the fitted {rows.spell()}", "Remove it.", key="knots")
+            if at < last:
+                ordinals.append(at)
         return TrendState(rows.first, last, tuple(ordinals))
 
     def _candidates(self, rows: Axis) -> tuple[tuple[int, ...], int]:
@@ -223,7 +224,7 @@ class Trend(Term):
             powers = ("slope a year", *(f"year to the {power}" for power in range(2, int(self.degree or 0) + 1)))
             names = tuple(f"{self.name}: {power}" for power in powers)
             return Block(columns, names, Readout(names, self._as_powers(axis, state)))
-        days = [str(knot) for knot in self.knots]
+        days = [str(knot) for knot in self.knots[: len(state.knots)]]  # later ones are not there yet
         if self.found:
             starts = axis.frequency.index(axis.frequency.starts(np.array(state.knots, dtype=np.int64)))
             days = [str(day.date()) for day in starts]
@@ -263,6 +264,11 @@ class Trend(Term):
 
     def remarks(self, view: View, state: TrendState) -> tuple[Finding, ...]:
         """What the analyst should know."""
+        later = () if self.found else self.knots[len(state.knots) :]
+        if later:
+            message = (f"The trend has no knot at {' and '.join(map(str, later))}: the periods known at the origin end "
+                       "before the data could show a change of slope there.")  # fmt: skip
+            return (Finding("later knots", "note", message, str(self.name), evidence={"knots": float(len(later))}),)
         if not (self.found and self.at_most is not None):
             return ()
         days = [

@@ -167,6 +167,4 @@ def _model_of(fit: Fit) -> Model:
 
 
 def _same_model(old: Fit, new: Fit) -> Fit:
-    view = new.view
-    return _model_of(old).fit_series(dict(view.sources.tables), new.series, as_of=view.origin, plans=view.sources.plans,
-                                foreseen=view.foreseen)  # fmt: skip
+    return _model_of(old).fit_at(new.information)
