@@ -54,7 +54,7 @@ def crowd(frame):
 
 TRIGGERS = {
     "entangled columns": (entangled, "warning", "'toll' moves almost as 'fare' and 'rain' do: its interval is "),
-    "near copy": (copied, "serious", "'paid' is all but a copy of the target (correlation "),
+    "identity": (copied, "serious", "'paid' gives the target all but exactly ("),
     "influence": (pulled, "warning", "2024-03-01 alone moves the coefficients beyond measure (Cook's distance "),
     "uneven noise": (growing, "warning", "What the model leaves unexplained is larger where its values are high."),
     "crowded": (crowd, "warning", "12 coefficients are estimated from 30 periods: the fit looks better"),

@@ -193,7 +193,7 @@ def test_the_study_writes_them_and_full_statistics_are_one_option_further(demo_f
     study = body.replace('errors = "ar"', 'errors = "independent"').replace("harmonics = 3", "harmonics = 2")
     study = study.replace('above = "estimated"', "above = 8").replace('carry_over = "estimated"', "carry_over = 0.5")
     study = study.replace('table = "island_days.csv"', 'table = "island_days.csv"\npooling = "none"')
-    study += '\n[screening]\ncolumns = ["tickets.fare", "tickets.storm hours"]\nlags = [1, 2, 3]\nmost = 3\n'
+    study += '\n[driver_selection]\ncolumns = ["tickets.fare", "tickets.storm hours"]\nlags = [1, 2, 3]\nmost = 3\n'
     (tmp_path / "study.toml").write_text(study)
     ran = run_cli("screen", tmp_path / "study.toml", "--out", tmp_path / "chosen")
     assert (ran.status, ran.err) == (0, "")

@@ -62,8 +62,8 @@ By hand
 What it rests on
 warning: In 4 weeks of the forecast 'fare' lies outside what was fitted (up to 20.75 EUR; fitted 16.22 to 20.51 EUR).
   There the forecast prolongs the effect beyond experience.
-The price of not knowing the drivers: RMSE 1,348 ex-ante, with what was known or expected of them, against 807 ex-
-  post, with their actual values (+67 %).
+The price of not knowing the drivers: RMSE 1,348 of 'main' ex-ante, with what was known or expected of them, and 807
+  ex-post, with their actual values (+67 %).
 """
 
 LAST_MONTH = """\

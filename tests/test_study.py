@@ -174,7 +174,7 @@ STUDY_FAULTS = {
     "two of a name": ('data = "tickets.fare"', 'data = "tickets.sailings"', "line 40, key 'terms[5]': two terms are called 'sailings'. Give one of them another name."),
     "broken TOML": ("horizon = 13", "horizon = ", "study.toml: the text is not valid TOML: Invalid value (at line {line}, column 11)."),
     "too many harmonics": ("harmonics = 3", "harmonics = 30", "study.toml, line {line}, key 'harmonics', term 'season': a series by week tells at most 26"),
-    "knot outside": ('knots = ["2024-04-01"]', 'knots = ["2034-04-01"]', "study.toml, line {line}, key 'knots', term 'trend': 2034-04-01 lies outside"),
+    "knot outside": ('knots = ["2024-04-01"]', 'knots = ["1934-04-01"]', "study.toml, line {line}, key 'knots', term 'trend': 1934-04-01 lies before"),
     "no horizon": ("horizon = 13", "", "study.toml: the study does not say how far to forecast. Add [forecast] with horizon = 13, say."),
     "horizon beyond the plan": ("horizon = 13", "horizon = 27", "study.toml, line 34, period 2026-12-28, term 'fare': the driver has no value there. plan.csv ends with 2026-12-21: add rows, or forecast fewer periods."),
     "missing data file": ('file = "tickets.csv"', 'file = "no.csv"', "no.csv'. Check the path."),

@@ -1,10 +1,11 @@
 """Findings: remarks in plain language, made from arrays and names."""
 
 from offing.checks.design import left_out
-from offing.checks.influence import copies, crowded, entangled, influential, uneven
+from offing.checks.influence import crowded, entangled, influential, uneven
 from offing.checks.jumps import jumps
+from offing.checks.leaks import exact, identities, uninformative
 from offing.checks.noise import bent, crooked, drifting, lagged_noise, lasting, tied
-from offing.checks.ranges import beyond_range
+from offing.checks.ranges import beyond_range, beyond_target, wide_on_log_scale
 from offing.checks.residuals import autocorrelation
 from offing.checks.rows import missing_drivers
 from offing.checks.shapes import untold_shapes
@@ -15,12 +16,14 @@ __all__ = [
     "autocorrelation",
     "bent",
     "beyond_range",
+    "beyond_target",
     "bounds_met",
-    "copies",
     "crooked",
     "crowded",
     "drifting",
     "entangled",
+    "exact",
+    "identities",
     "influential",
     "jumps",
     "lagged_noise",
@@ -30,5 +33,7 @@ __all__ = [
     "surprises",
     "tied",
     "uneven",
+    "uninformative",
     "untold_shapes",
+    "wide_on_log_scale",
 ]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 import numpy as np
 
@@ -11,8 +11,9 @@ from offing.engine import Estimate
 
 
 def left_out(
-    estimate: Estimate, names: Sequence[str], terms: Sequence[str], *, constant: bool = True
-) -> tuple[Finding, ...]:
+    estimate: Estimate, names: Sequence[str], terms: Sequence[str], drivers: Collection[str] = (), *,
+    constant: bool = True,
+) -> tuple[Finding, ...]:  # fmt: skip
     """One finding a term whose columns (some of `names` (k,), owned by `terms` (k,)) were left out as dependent.
 
     The first column is left out by itself where there is no `constant`.
@@ -21,6 +22,15 @@ def left_out(
     findings = []
     for term in dict.fromkeys(terms[column] for column in dropped):
         mine = [column for column in dropped if terms[column] == term]
+        if term in drivers and all(is_constant(estimate, column) for column in mine):
+            findings.append(Finding(
+                "constant driver", "warning",
+                f"'{term}' is the same in all fitted periods: its effect cannot be estimated, and it is left out.",
+                term,
+                "Fit periods in which it varies, or remove it. A forecast counts no change of it.",
+                {"columns": float(len(mine))},
+            ))  # fmt: skip
+            continue
         made_of = " and ".join(_makers(estimate, mine[0], names))
         listed = ", ".join(f"'{names[column]}'" for column in mine[:3]) + (", …" if len(mine) > 3 else "")
         also = "its effect is part of theirs" if len(mine) == 1 else "their effects are part of those of other columns"
@@ -36,6 +46,12 @@ def left_out(
             )
         )
     return tuple(findings)
+
+
+def is_constant(estimate: Estimate, column: int) -> bool:
+    """Whether a left-out column is a multiple of the constant, the first column."""
+    weights = np.abs(estimate.dependence(column)) * np.linalg.norm(estimate.whole[:, :-1], axis=0)
+    return bool(weights[1:].max(initial=0.0) <= 1e-9 * np.linalg.norm(estimate.whole[:, column]))
 
 
 def _makers(estimate: Estimate, column: int, names: Sequence[str]) -> list[str]:

@@ -16,7 +16,6 @@ Array = NDArray[np.float64]
 
 #: A variance inflation beyond this is usually called serious (Marquardt 1970).
 _INFLATED = 10.0
-_COPY = 0.9995
 #: Chance at which uneven noise is told.
 _CHANCE = 0.001
 _FEWEST = 30
@@ -65,31 +64,6 @@ def entangled(
         )  # fmt: skip
     told = Verdict("entangled columns", "largest variance inflation", highest, _INFLATED, findings=tuple(found))
     return (told,) if highest else ()
-
-
-def copies(rows: Array, working: Array, owners: Sequence[str], drivers: Collection[str]) -> tuple[Verdict, ...]:
-    """A finding of each driver that is all but the target (n,) itself: it will hardly be known beforehand."""
-    found, most = [], 0.0
-    left = working - working.mean()
-    if len(working) < _FEWEST:
-        return ()
-    for term in drivers:
-        own = rows[:, [i for i, owner in enumerate(owners) if owner == term]]
-        own = own - own.mean(axis=0)
-        sizes = np.linalg.norm(own, axis=0) * np.linalg.norm(left)
-        likeness = np.abs(own.T @ left) / np.where(sizes > 0.0, sizes, np.inf)
-        most = max(most, float(likeness.max(initial=0.0)))
-        if (likeness > _COPY).any():
-            found.append(
-                Finding(
-                    "near copy", "serious",
-                    f"'{term}' is all but a copy of the target (correlation {float(likeness.max()):.5f}).", term,
-                    "Leave it out unless it is truly known before the target.",
-                    {"correlation": float(likeness.max())},
-                )
-            )  # fmt: skip
-    told = Verdict("near copy", "largest correlation with the target", most, _COPY, findings=tuple(found))
-    return (told,) if drivers else ()
 
 
 def influential(estimate: Estimate, rows: Array, residual: Array, label: Callable[[int], str]) -> tuple[Verdict, ...]:

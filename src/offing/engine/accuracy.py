@@ -80,7 +80,7 @@ def naive_change(values: Array, lag: int) -> tuple[float, float]:
 def position_in(outcome: Array, quantiles: Array, probabilities: Array) -> Array:
     """The probability (n,) below each outcome by linear interpolation of its quantiles (n, q) (Dawid 1984).
 
-    Beyond the outermost quantiles half of what lies there is taken.
+    Beyond the outermost quantiles half of what lies there is taken. A distribution without width has no positions: NaN.
 
     Examples
     --------
@@ -96,4 +96,5 @@ def position_in(outcome: Array, quantiles: Array, probabilities: Array) -> Array
     share = np.where(width > 0.0, (outcome - quantiles[rows, low]) / np.where(width > 0.0, width, 1.0), 0.5)
     found = probabilities[low] + share * (probabilities[high] - probabilities[low])
     found = np.where(at == 0, probabilities[0] / 2.0, found)
-    return np.asarray(np.where(at == quantiles.shape[1], (1.0 + probabilities[-1]) / 2.0, found))
+    found = np.where(at == quantiles.shape[1], (1.0 + probabilities[-1]) / 2.0, found)
+    return np.asarray(np.where(quantiles[:, 0] == quantiles[:, -1], np.nan, found))

@@ -35,7 +35,7 @@ def fit_figures(working: Array, target: Array, fitted: Array, *, rss: float, col
     """
     n = len(working)
     total = float(np.square(working - working.mean()).sum())
-    unexplained = rss / total
+    unexplained = rss / total if total > 0.0 else float("nan")
     error = np.abs(target - fitted)
     return FitFigures(
         rows=n,

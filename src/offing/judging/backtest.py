@@ -168,7 +168,7 @@ class Backtest:
         if len(self.bases) < 2 or len(self._errors) < 2:
             return None
         errors = self._errors
-        return errors["ex-ante"] / errors["ex-post"] - 1.0
+        return errors["ex-ante"] / errors["ex-post"] - 1.0 if errors["ex-post"] > 0.0 else None
 
     @cached_property
     def _errors(self) -> dict[str, float]:
@@ -208,7 +208,8 @@ class Backtest:
                 f"(RMSE), on later ones by {number(errors[self.bases[-1]])}."
             )
         if all(run.made is not None for run in self.own if run.name == lead):
-            lines.append(calibration(self, lead).sentence)
+            held = calibration(self, lead)
+            lines += [held.sentence] if np.isfinite(held.positions).any() else []
         return "\n".join([*lines, *self.remarks])
 
     @property
@@ -231,7 +232,7 @@ class Backtest:
         heads = ["origin", f"{found.score} of '{self.lead}'"]
         if ahead is not None:
             theirs = found.by_origin[ahead]
-            better = ["" if one > other else "better" for one, other in zip(own, theirs, strict=True)]
+            better = ["better" if one < other else "" for one, other in zip(own, theirs, strict=True)]
             columns += [[rounded(theirs)[i] for i in places], [better[i] for i in places]]
             heads += [f"of '{ahead}'", ""]
         return f"{text_table(heads, columns)}\n\n{self._by_horizon(ahead)}"

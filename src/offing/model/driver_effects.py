@@ -138,6 +138,8 @@ def _effect(fit: Fit, driver: Driver) -> Effect | None:
     at_low, at_high = (float(each) for each in np.quantile(past, (0.1, 0.9)))
     if at_low == at_high:
         at_low, at_high = float(past.min()), float(past.max())
+    if at_low == at_high and alone:
+        return None
     (low, below), (high, above) = (_design_at(fit, driver, value, alone=alone) for value in (at_low, at_high))
     function = (high - low).mean(axis=0, keepdims=True)
     if function[0, ~fit.estimate.kept].any():

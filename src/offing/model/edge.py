@@ -130,14 +130,14 @@ def _last_needed(fit: Fit, view: View, axis: Axis, *, every: bool) -> dict[str, 
 
 def driver_model(fit: Fit, view: View, reference: str, terms: Sequence[Term]) -> Model:
     """A driver's own model of some terms, treated as the driver is and no lower than zero where it never was."""
-    from offing.model.model import Model  # noqa: PLC0415  a model's forecast asks for other models
+    from offing.model.model import DriverModel  # noqa: PLC0415  a model's forecast asks for other models
 
     source, column = place = view.sources.find(reference)
     axis = view.sources.tables[source].axis
     values = view.known(reference, axis).values
     lower = 0.0 if np.isfinite(values).any() and np.nanmin(values) >= 0.0 else None
     treatments = [each for each in fit.model.treatments if view.sources.find(each.data) == place]
-    return Model(f"{source}.{column}", terms, name=column, lower_limit=lower, treatments=treatments)
+    return DriverModel(f"{source}.{column}", terms, name=column, lower_limit=lower, treatments=treatments)
 
 
 def _ahead(fit: Fit, view: View, reference: str, whole: Axis) -> Forecast:

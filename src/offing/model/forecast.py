@@ -12,7 +12,7 @@ import pandas as pd
 
 from offing.base import Finding, InputError, count
 from offing.calendar import Axis
-from offing.checks import beyond_range
+from offing.checks import beyond_range, beyond_target, wide_on_log_scale
 from offing.engine import echoes as shock_echoes
 from offing.engine import growth_paths, quantile, running
 from offing.model.account import Account, Ahead, account
@@ -20,10 +20,10 @@ from offing.model.contributions import Contributions, contribute
 from offing.model.edge import Outlook
 from offing.model.layout import Design
 from offing.model.parts import echoes
-from offing.model.words import as_html, in_units, number, rounded, text_table, wrapped
+from offing.model.words import as_html, in_units, number, rounded, serious_first, text_table, wrapped
 from offing.tables import MARKS, View
 from offing.tables.table import Array
-from offing.terms import Interaction, Term
+from offing.terms import Driver, Interaction, Term
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -235,15 +235,36 @@ class Forecast:
         """The fit's findings and what was noticed about the future."""
         found = list(self.fit.findings)
         found += [finding for plan in self.view.sources.plans.values() for finding in plan.findings]
+        found += self._beyond_target()
         for term in self._readers:
             for reference in filter(self.view.numeric, term.needs()):
-                past = self.fit.seen(reference)
-                future = self.view.known(reference, self.view.native(reference, self.axis)).values
-                unit = self.view.sources.unit(reference)
-                found += beyond_range(str(term.name), past, future, unit, self.axis.frequency.unit)
+                found += self._beyond_range(term, reference)
         for term in self.fit.model.terms:
             found += term.foresee(self.view, self.axis, self.fit.states[str(term.name)])
         return (*found, *self._below_zero())
+
+    def _beyond_target(self) -> tuple[Finding, ...]:
+        """Where the forecast itself has left all that the target ever was, or says next to nothing."""
+        fit, path = self.fit, self.path
+        known = fit.target[np.isfinite(fit.target)]
+        extremes = float(known.min()), float(known.max())
+        found = beyond_target(fit.levels, path.levels, self.axis.labels(), self.mean.tolist(), extremes)
+        if fit.scale.log:
+            errors = np.sqrt(path.variances + np.square(self.spread))
+            found += wide_on_log_scale(errors, self.axis.labels())
+        return found
+
+    def _beyond_range(self, term: Term, reference: str) -> tuple[Finding, ...]:
+        """Where a driver lies outside what was fitted: its changes, if these are what the model looks at."""
+        unit, view, fit = self.view.sources.unit(reference), self.view, self.fit
+        changes = isinstance(term, Driver) and any(not step.pointwise for step in term.steps)
+        if isinstance(term, Driver) and changes and reference == term.data and term.weights is None:
+            steps = fit.states[str(term.name)].steps
+            past = term.transformed(fit.view, fit.axis, steps)[fit.used]
+            future = term.transformed(view, self.axis, steps)
+            return beyond_range(term.stem, past, future, "", self.axis.frequency.unit)
+        future = view.known(reference, view.native(reference, self.axis)).values
+        return beyond_range(str(term.name), fit.seen(reference), future, unit, self.axis.frequency.unit)
 
     def _below_zero(self) -> tuple[Finding, ...]:
         """A remark where the band falls below zero though the target never did."""
@@ -284,12 +305,13 @@ class Forecast:
         # Whether a sum over periods means anything depends on the unit; an average always does.
         average = number(float(self.mean.mean()), 4)
         name = in_units(self.fit.label, self.fit.unit)
-        lines = [f"{name}: forecast of {self.axis.spell()}, {average} on average."]
+        first, rest = serious_first(self.findings)
+        lines = [*first, f"{name}: forecast of {self.axis.spell()}, {average} on average."]
         marks = self.drivers["mark"].value_counts()
         if len(marks):
             told = " and ".join(f"{number} {mark}" for mark, number in marks.items())
             lines.append(f"Values of the drivers behind it: {told}.")
-        return "\n".join([*lines, self.sentence, *(str(finding) for finding in self.findings)])
+        return "\n".join([*lines, self.sentence, *rest])
 
     def __str__(self) -> str:
         return f"{wrapped(self.sentences)}\n\n{self.text_table()}"

@@ -12,11 +12,12 @@ import pandas as pd
 from offing.base import InputError, count
 from offing.calendar import Axis
 from offing.calendar.axis import instant_of
+from offing.checks.design import is_constant
 from offing.model.edge import Made, looked_ahead
 from offing.model.forecast import AS_PLANNED, Forecast
 from offing.tables import Panel, Sources, Table, View, read
 from offing.tables.table import Array
-from offing.terms import Term, telling
+from offing.terms import Driver, Term, telling
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -168,7 +169,10 @@ def _check_scale(fit: Fit, view: View, axis: Axis) -> None:
 
 def _check_identified(fit: Fit, design: Array, axis: Axis) -> None:
     """Refuse a future that parts what the fitted periods never parted: the data say nothing about it."""
+    drivers = {str(term.name) for term in fit.model.terms if isinstance(term, Driver)}
     for column in np.flatnonzero(fit.estimate.unidentified(design)):
+        if fit.layout.owners[column] in drivers and is_constant(fit.estimate, int(column)):
+            continue  # left out with a warning: nothing is known of what another value would do
         weights = fit.estimate.dependence(int(column))
         gap = np.abs(design[:, column] - design @ weights)
         first = int(np.argmax(gap > 1e-7 * max(gap.max(), 1e-300)))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal, Protocol
+from typing import ClassVar, Literal, Protocol
 
 import numpy as np
 import pandas as pd
@@ -25,7 +25,13 @@ from offing.model.layout import lay_out
 from offing.model.scale import Scale, check_target_steps
 from offing.model.settling import settled
 from offing.model.solving import Sample, chosen_design, judged, solve_design
-from offing.model.target_checks import check_rows, check_target
+from offing.model.target_checks import (
+    check_drivers,
+    check_rows,
+    check_target,
+    check_treatments,
+    constant_target,
+)
 from offing.tables import Goal, Information, Panel, Patch, Sources, Table, Treat, View, read, split_series
 from offing.tables.table import Array
 from offing.tables.treat import zero_question
@@ -124,6 +130,7 @@ class Model:
     clusters: Literal["year", "quarter", "month", "week"] | None = None
     chosen: Sequence[str] = ()
     driver_selection: DriverSelector | None = None
+    smooth_target: ClassVar[bool] = False
 
     def __post_init__(self) -> None:
         if not isinstance(self.target, str) or not self.target:
@@ -261,12 +268,17 @@ class Model:
         source, column = sources.find(self.target)
         table = sources.tables[source]
         axis, origin = self._span(sources, table, column, as_of)
+        check_treatments(self, sources)
         view = information.view(origin, axis, self.goal)
         patches = [each.learn(view) for each in self.treatments]
         view = view.treated(patches)
         model = self._with_pulses(patches, source, column)
         target = view.known(self.target, axis).values
+        there = target[np.isfinite(target)]
+        if len(there) and np.ptp(there) == 0.0 and (self.terms or self.scale == "log" or self.transform):
+            return replace(self._of_constant().fit_at(information), stated=self)
         check_target(self, target, table, column, axis)
+        check_drivers(self, view)
         scale = Scale.of(self.transform, self.scale == "log", axis.frequency, self.offset)
         factor = scale.factor(view, self.target, axis)
         levels = scale.levels(target, factor, axis)
@@ -284,9 +296,7 @@ class Model:
         design = chosen_design(model, design, states, view, sample)
         if (centres := design.means(used)) is not None:
             design = replace(design, centres=centres)
-        check_rows(used, int((design.layout.groups[0] < 0).sum()) - (not design.layout.constant), axis)
-        if np.ptp(working[used]) <= 1e-12 * np.abs(working[used]).max():
-            raise InputError(f"{scale.name(column)} never varies, so there is nothing to explain", file=table.name)
+        check_rows(design, used, int((design.layout.groups[0] < 0).sum()) - (not design.layout.constant), axis)
         try:
             solved = solve_design(model, design, sample)
         except TooFewRowsError as error:
@@ -297,6 +307,7 @@ class Model:
             *settlings,
             *(() if as_of is not None else _later_origin(table, axis, origin)),
             *_findings(view, model, states, target),
+            *((constant_target(float(target[used][0]), column, axis),) if np.ptp(target[used]) == 0.0 else ()),
             *missing_drivers(
                 design.linear, layout.owners[: layout.linear], known,
                 lambda row: axis.part(row, row + 1).labels()[0], axis.frequency.unit,
@@ -308,6 +319,11 @@ class Model:
             dict(zip(layout.groups[1], solved.ratios.tolist(), strict=True)), findings, solved.carried, self,
             information.series,
         )  # fmt: skip
+
+    def _of_constant(self) -> Model:
+        """What is left of the model where the target never varies: the constant alone."""
+        return replace(self, terms=(), scale="level", transform=(), offset=0.0, errors="independent", order=1,
+                       seasonal_lag=None, chosen=(), driver_selection=None)  # fmt: skip
 
     def _with_pulses(self, patches: Sequence[Patch], source: str, column: str) -> Model:
         """The model with a pulse for each value that a treatment of the target set apart."""
@@ -347,6 +363,13 @@ class Model:
             known = np.flatnonzero(np.isfinite(table.values(column)))
             if len(known):
                 yield int(on_clock_of(frequency, table.axis.frequency, table.known_at()[known[-1:]])[0])
+
+
+@dataclass(frozen=True)
+class DriverModel(Model):
+    """A driver's own model, whose target is the driver as the terms of another model see it, smoothed or not."""
+
+    smooth_target: ClassVar[bool] = True
 
 
 def tables_of(data: Data) -> dict[str, Table | Panel]:

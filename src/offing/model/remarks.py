@@ -13,11 +13,12 @@ from offing.checks import (
     autocorrelation,
     bent,
     bounds_met,
-    copies,
     crooked,
     crowded,
     drifting,
     entangled,
+    exact,
+    identities,
     influential,
     jumps,
     lagged_noise,
@@ -26,8 +27,10 @@ from offing.checks import (
     surprises,
     tied,
     uneven,
+    uninformative,
     untold_shapes,
 )
+from offing.model.elasticities import elasticities
 from offing.model.weight_tests import weights_examined
 from offing.model.words import number, percent
 from offing.tables.table import Array
@@ -41,9 +44,12 @@ if TYPE_CHECKING:
 def remarks(fit: Fit) -> tuple[Finding, ...]:
     """All findings after the estimate."""
     estimate, layout = fit.estimate, fit.layout
-    found = list(left_out(estimate, layout.names, layout.owners, constant=layout.constant))
+    drivers = _drivers(fit)
+    identity = [finding for verdict in _identity(fit) for finding in verdict.findings]
+    found = [*identity, *left_out(estimate, layout.names, layout.owners, drivers, constant=layout.constant)]
     if _exact(fit):
-        return tuple(found)
+        return (*found, *(exact(drivers) if not identity and _varies(fit) else ()))
+    found += _uninformative(fit)
     found += after_choice(fit.model.chosen)
     lower, upper = fit.rows.bounds
     linear = np.arange(layout.k) < layout.linear
@@ -55,13 +61,42 @@ def remarks(fit: Fit) -> tuple[Finding, ...]:
         spread = np.where(stated, layout.wishes.scales, np.nan).tolist()
         found += surprises(estimate, layout.names, layout.owners, layout.wishes.towards, spread)
     found += known_late(fit)
-    found += [finding for verdict in fit.verdicts for finding in verdict.findings]
-    return tuple(found)
+    every = [finding for verdict in fit.verdicts if verdict.check != "identity" for finding in verdict.findings]
+    return (*found, *every)
+
+
+def _drivers(fit: Fit) -> list[str]:
+    return [str(term.name) for term in fit.model.terms if isinstance(term, Driver)]
+
+
+def _identity(fit: Fit) -> tuple[Verdict, ...]:
+    """Whether drivers that are known no earlier than the target say what it is."""
+    now = [str(term.name) for term in fit.model.terms if isinstance(term, Driver) and min(term.lags) <= 0]
+    return identities(fit.estimate, fit.layout.owners, now, fit.design[fit.used].std(axis=0)) if now else ()
+
+
+def _uninformative(fit: Fit) -> list[Finding]:
+    """Drivers whose elasticity, where there is one, could be anything."""
+    if not fit.scale.plain or not (fit.target[fit.used] > 0.0).all() or fit.estimate.dof < 1.0:
+        return []
+    found = []
+    rows = elasticities(fit)
+    for at, (name, label) in enumerate(zip(rows.drivers, rows.labels, strict=True)):
+        driver = next(term for term in fit.model.terms if str(term.name) == name)
+        values = fit.seen(driver.needs()[0])
+        elasticity = float(rows.overall[at]), float(rows.low[at]), float(rows.high[at])
+        found += uninformative(label, (float(values.min()), float(values.max())), elasticity)
+    return found
+
+
+def _varies(fit: Fit) -> bool:
+    return bool(np.ptp(fit.working[fit.used]) > 0.0)
 
 
 def _exact(fit: Fit) -> bool:
     """Whether the fit leaves only rounding, which is no noise."""
-    return fit.estimate.rss <= 1e-20 * float(np.square(fit.working[fit.used]).sum())
+    # As the squares of values near the smallest numbers are zero, lengths are compared.
+    return bool(np.sqrt(fit.estimate.rss) <= 1e-10 * np.linalg.norm(fit.working[fit.used]))
 
 
 def examined(fit: Fit) -> tuple[Verdict, ...]:
@@ -69,7 +104,7 @@ def examined(fit: Fit) -> tuple[Verdict, ...]:
     if _exact(fit):
         return ()
     estimate, layout, used = fit.estimate, fit.layout, fit.used
-    drivers = [str(term.name) for term in fit.model.terms if isinstance(term, Driver)]
+    drivers = _drivers(fit)
     rows, left = fit.design[used], fit.left[used]
     white, noise = estimate.chain.whiten(rows), estimate.chain.whiten(left)
     kept = [i for i, each in enumerate(estimate.kept.tolist()) if each]
@@ -84,7 +119,7 @@ def examined(fit: Fit) -> tuple[Verdict, ...]:
     # A single value far out is told as such, and makes no noise crooked by itself.
     far = any(verdict.findings for verdict in jumped if verdict.check == "unexplained pulse")
     return (
-        *copies(rows, fit.working[used], layout.owners, drivers),
+        *_identity(fit),
         *crowded(estimate.rows, round(estimate.taken)),
         *entangled(estimate, white, layout.names, layout.owners, drivers),
         *tied(estimate, [layout.names[i] for i in kept], [layout.owners[i] for i in kept], drivers),

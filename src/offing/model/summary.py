@@ -9,7 +9,7 @@ import pandas as pd
 
 from offing.model.driver_effects import effects
 from offing.model.elasticities import elasticities
-from offing.model.words import in_units, number, text_table
+from offing.model.words import in_units, number, serious_first, text_table
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -23,11 +23,18 @@ def fit_sentences(fit: Fit) -> str:
     # A share of values that can be zero or negative says nothing.
     share = f" ({figures.mape:.1%})".replace("%", " %") if fit.target[fit.used].min() > 0.0 else ""
     changed = f" of the {fit.scale.name(fit.column)}" if fit.model.transform else ""
+    first, rest = serious_first(fit.findings)
+    explains = (
+        f"The target is {number(float(fit.target[fit.used][0]), 6)}{unit} in every period."
+        if np.isnan(figures.r_squared)
+        else f"The model explains {100 * figures.r_squared:.1f} % of the variation{changed}; its fitted values miss by "
+        f"{number(figures.mae)}{unit} on average{share}, where the mean is {number(mean)}{unit}."
+    )
     lines = [
+        *first,
         f"{in_units(fit.label, fit.unit)}: {fit.axis.spell()}, {figures.rows:,} of them fitted; "
         + ("terms multiply (log scale)." if fit.scale.log else "terms add up (level scale)."),
-        f"The model explains {100 * figures.r_squared:.1f} % of the variation{changed}; its fitted values miss by "
-        f"{number(figures.mae)}{unit} on average{share}, where the mean is {number(mean)}{unit}.",
+        explains,
     ]
     told = effects(fit)
     if len(told.table):
@@ -35,7 +42,7 @@ def fit_sentences(fit: Fit) -> str:
         lines += [f"  {line}" for line in told.lines]
     if fit.scale.plain:
         lines += elasticities(fit).sentences.splitlines()
-    lines += [f"{finding}" for finding in fit.findings]
+    lines += rest
     lines += [fit.source_note] if fit.source_note else []
     return "\n".join(lines)
 
@@ -45,9 +52,13 @@ def fit_numbers(fit: Fit) -> str:
     figures, log = fit.figures, fit.scale.log and fit.scale.gain == 1.0
     deviation = f"{figures.residual_deviation:.4f} on the log scale" if log else number(figures.residual_deviation, 4)
     return (
-        f"R² {figures.r_squared:.4f}, adjusted {figures.adjusted_r_squared:.4f}; residual standard deviation "
+        f"R² {_share(figures.r_squared)}, adjusted {_share(figures.adjusted_r_squared)}; residual standard deviation "
         f"{deviation}; {figures.rows} rows, {figures.columns} coefficients."
     )
+
+
+def _share(value: float) -> str:
+    return "undefined" if np.isnan(value) else f"{value:.4f}"
 
 
 def check_text(checks: pd.DataFrame) -> str:

@@ -7,26 +7,60 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from offing.base import InputError, count
+from offing.base import Finding, InputError, count
 from offing.calendar import Axis
-from offing.tables import Table
+from offing.model.layout import Design
+from offing.tables import Sources, Table, View
 from offing.tables.table import Array
+from offing.terms import telling
 
 if TYPE_CHECKING:
     from offing.model.model import Model
 
 
+def constant_target(value: float, column: str, axis: Axis) -> Finding:
+    """A warning of a target that never varies."""
+    message = (
+        f"'{column}' is {value:g} in all {axis.spell()}: the forecast is that constant, and no term has an effect."
+    )
+    return Finding("constant target", "warning", message, advice="Check whether the right column was read.",
+                   evidence={"value": value})  # fmt: skip
+
+
+def check_treatments(model: Model, sources: Sources) -> None:
+    """Refuse a target that is smoothed: residuals, intervals and scores would be those of a series that never was."""
+    place = sources.find(model.target)
+    if model.smooth_target:
+        return
+    for each in model.treatments:
+        if each.smooth > 1 and sources.find(each.data) == place:
+            raise InputError(
+                "the target itself cannot be smoothed: intervals and scores would be those of a series that never was",
+                "Leave out smooth; the model smooths by itself.", column=each.data, key="treatments",
+            )  # fmt: skip
+
+
+def check_drivers(model: Model, view: View) -> None:
+    """Refuse a driver that has no value at all, naming its file and column."""
+    for term in model.terms:
+        for reference in term.needs():
+            with telling(term):
+                source, column = view.sources.find(reference)
+            table = view.sources.tables[source]
+            reach = view.reach(reference)
+            known = (np.isfinite(view.known(reference, reach).values) if view.numeric(reference)
+                     else view.words(reference, reach) != "")  # fmt: skip
+            if not known.any():
+                raise InputError("the driver has no value that was known at the origin",
+                                 "Fill in its values, or remove the term.",
+                                 file=table.name, column=column, term=str(term.name))  # fmt: skip
+
+
 def check_target(model: Model, target: Array, table: Table, column: str, axis: Axis) -> None:
-    """Refuse a target without values, that never varies, beyond its limits, or of which there is no logarithm."""
+    """Refuse a target without values, beyond its limits, or of which there is no logarithm."""
     known = target[np.isfinite(target)]
     if not len(known):
         raise InputError("no value of the target is left by its treatment", file=table.name, column=column)
-    if np.ptp(known) == 0.0:
-        raise InputError(
-            f"the target is {known[0]:g} throughout, so there is nothing to explain",
-            file=table.name,
-            column=column,
-        )
     _check_limits(model, target, table, column, axis)
     wrong = np.flatnonzero(target + model.offset <= 0.0)
     if model.scale == "log" and len(wrong):
@@ -59,13 +93,17 @@ def _check_limits(model: Model, target: Array, table: Table, column: str, axis: 
             )
 
 
-def check_rows(used: NDArray[np.bool_], columns: int, axis: Axis) -> None:
-    """Refuse fewer rows than columns."""
+def check_rows(design: Design, used: NDArray[np.bool_], columns: int, axis: Axis) -> None:
+    """Refuse fewer rows than columns, naming the term that most of the others are unknown for."""
     rows = int(used.sum())
     if rows < columns:
+        gone = {slot.term: int(np.isnan(block.columns).any(axis=1).sum())
+                for slot, block in zip(design.layout.slots, design.blocks, strict=True)}  # fmt: skip
+        worst = max(gone, key=lambda name: gone[name], default="")
+        why = f", since '{worst}' is unknown in {gone[worst]} of them" if worst and gone[worst] else ""
         raise InputError(
             f"the terms make {count(columns, 'column')} with the constant, but only "
-            f"{count(rows, axis.frequency.unit)} of {axis.n} can be used",
+            f"{count(rows, axis.frequency.unit)} of {axis.n} can be used{why}",
             "Use fewer terms, fewer harmonics or lags, or more data.",
             key="terms",
         )

@@ -11,6 +11,16 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     import pandas as pd
 
+    from offing.base import Finding
+
+
+def serious_first(findings: Iterable[Finding]) -> tuple[list[str], list[str]]:
+    """Findings in words: those that forbid the use of a result, which come before everything else, and the others."""
+    every = list(findings)
+    return [str(each) for each in every if each.severity == "serious"], [
+        str(each) for each in every if each.severity != "serious"
+    ]
+
 
 def number(value: float, digits: int = 3) -> str:
     """A number with `digits` significant digits, thousands apart, whole where it is large."""

@@ -46,7 +46,7 @@ from offing.handover import (
 from offing.handover.explained import walk_rows
 from offing.judging import Screening
 from offing.model import Fit, Forecast, effects, elasticities
-from offing.model.words import wrapped
+from offing.model.words import serious_first, wrapped
 from offing.study.explained_outputs import more_pictures, more_tables, more_words, pages
 from offing.study.selected import selected_lines
 from offing.study.study import Study
@@ -191,6 +191,7 @@ def _words(study: Study, name: str, fit: Fit, step: str) -> str:
     if step == "forecast":
         return "\n\n".join([str(forecast), "\n".join(summed), *changed, *more_words(study, name, step)])
     told = effects(fit)
+    first, _ = serious_first(forecast.findings)
     lines = [told.heading, *(f"  {line}" for line in told.lines)]
     answers = [wrapped(each) for each in elasticities(fit).sentences.splitlines()] if fit.scale.plain else []
     answers += [wrapped(lag_weights(fit, driver).sentences) for driver in _weighted(fit)]
@@ -201,7 +202,9 @@ def _words(study: Study, name: str, fit: Fit, step: str) -> str:
         if kind != "indices"  # the cycle says the same
         for each in found.values()
     ]
-    text = "\n".join([*(lines if told.effects else []), *answers, *summed, "", str(forecast.contributions)])
+    text = "\n".join(
+        [*map(wrapped, first), *(lines if told.effects else []), *answers, *summed, "", str(forecast.contributions)]
+    )
     return "\n\n".join([text, *more_words(study, name, step)])
 
 

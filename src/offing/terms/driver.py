@@ -311,7 +311,7 @@ class Driver(Term):
 
     def block(self, view: View, axis: Axis, state: DriverState) -> Block:
         """The values, one column a lag; or what their forms make of them, by the shapes that are estimated."""
-        stem = self._stem
+        stem = self.stem
         if self.weights is not None:
             return self._weighted(view, state, self.lag_values(view, axis, state))
         if state.smooth is not None:
@@ -351,11 +351,11 @@ class Driver(Term):
         return self._weighted(view, state, np.full((axis.n, int(self.span or 0)), value))
 
     def _weighted(self, view: View, state: DriverState, lags: Array) -> Block:
-        wishes = asked(self, (self._stem,), state.scales)
-        return LagWeights.of(self).block(self._stem, lags, view.frequency(self.data).unit, wishes)
+        wishes = asked(self, (self.stem,), state.scales)
+        return LagWeights.of(self).block(self.stem, lags, view.frequency(self.data).unit, wishes)
 
     @property
-    def _stem(self) -> str:
+    def stem(self) -> str:
         """Its name after its transformations."""
         return " ".join((*(step.name for step in reversed(self.steps)), str(self.name)))
 

@@ -33,6 +33,11 @@ class Step(ABC):
         return isinstance(self, (Difference, LogDifference, Growth))
 
     @property
+    def pointwise(self) -> bool:
+        """Whether a larger value stays a larger one, each period by itself."""
+        return isinstance(self, Log)
+
+    @property
     def keeps_periods(self) -> bool:
         """Whether each period's value comes from the same period alone."""
         return isinstance(self, Factor)
