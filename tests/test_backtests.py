@@ -90,6 +90,39 @@ def test_names_of_references_are_taken():
         of.backtest(of.Model("sold", name="mean"), monthly(), horizon=3)
 
 
+def test_ex_post_only_periods_that_lack_a_driver_are_not_scored():
+    """A gap after an origin: filled where a treatment says so, else this forecast alone is missing; and reported."""
+    data = weekly(120)
+    data.iloc[107, 1] = np.nan
+    model = of.Model("sold", [of.Driver("fare"), of.Driver("flag")])
+    found = of.backtest(model, data, horizon=6, origins=3, every=6, basis="ex-post")
+    (run,) = found.own
+    rows = run.cuts.rows
+    assert np.isnan(run.mean).tolist() == (rows == 107).tolist()
+    whole = of.backtest(model, data.fillna(0.0), horizon=6, origins=3, every=6, basis="ex-post").own[0]
+    before = rows[:, -1] < 107
+    assert np.array_equal(run.mean[before], whole.mean[before])
+    assert "1 forecast of 'main' could not be made" in str(found)
+    assert len(found.parts.query("model == 'main'")) == 17
+    filled = of.Model("sold", model.terms, treatments=[of.Treat("fare", missing="linear")])
+    (bridged,) = of.backtest(filled, data, horizon=6, origins=3, every=6, basis="ex-post").own
+    fold, at = (int(each[0]) for each in np.nonzero(rows == 107))
+    middle = data["fare"].iloc[[106, 108]].mean()
+    fit = filled.fit(data.iloc[: rows[fold, 0]])
+    plan = data[["fare", "flag"]].iloc[rows[fold]].fillna(middle)
+    assert bridged.mean[fold] == pytest.approx(fit.forecast(6, plan=plan).mean, rel=1e-9)
+    assert np.isfinite(bridged.mean).all()
+    assert at == rows[fold].tolist().index(107)
+    lagged = of.Model("sold", [of.OwnLags([1]), of.Driver("fare")])
+    (recursive,) = of.backtest(lagged, data, horizon=6, origins=3, every=6, basis="ex-post").own
+    assert np.isnan(recursive.mean[fold]).tolist() == (rows[fold] >= 107).tolist(), "later ones rest on it"
+    # The last period has neither a driver nor an outcome: the others are forecast and scored.
+    cut = weekly(120)
+    cut.iloc[119] = np.nan
+    origins = [f"{cut.index[114]:%Y-%m-%d}"]
+    assert np.isfinite(of.backtest(model, cut, horizon=6, origins=origins, basis="ex-post").own[0].mean[0, :5]).all()
+
+
 def test_a_knot_after_an_origin_is_not_there_yet():
     """Each fold has the knots before its end: the same as models with these alone; a note reports the others."""
     sold = monthly()

@@ -310,7 +310,7 @@ def test_the_running_estimate_is_moved_by_surprises_times_weights():
     fit = found.forecasts[-2].fit
     last = found.steps[found.steps["period"] == "2024-12"].iloc[0]
     assert last["weight"] == pytest.approx(of.lag_weights(fit).coefficient[0], rel=1e-6)
-    assert found.table["expected_values"].tolist() == [3, 3, 2, 1, 0]
+    assert found.table["expected_values"].tolist() == [4, 3, 2, 1, 0]
     entered = of.inputs(found.forecasts[2])
     assert entered.table["mark"].tolist() == ["actual"] * 10 + ["modelled"] * 2
     weight = of.lag_weights(found.forecasts[2].fit).coefficient

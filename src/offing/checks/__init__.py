@@ -5,6 +5,7 @@ from offing.checks.influence import crowded, entangled, influential, uneven
 from offing.checks.jumps import jumps
 from offing.checks.leaks import exact, identities, uninformative
 from offing.checks.noise import bent, crooked, drifting, lagged_noise, lasting, tied
+from offing.checks.plans import contradicted, holds_target, unused
 from offing.checks.ranges import beyond_range, beyond_target, wide_on_log_scale
 from offing.checks.residuals import autocorrelation
 from offing.checks.rows import missing_drivers
@@ -18,11 +19,13 @@ __all__ = [
     "beyond_range",
     "beyond_target",
     "bounds_met",
+    "contradicted",
     "crooked",
     "crowded",
     "drifting",
     "entangled",
     "exact",
+    "holds_target",
     "identities",
     "influential",
     "jumps",
@@ -35,5 +38,6 @@ __all__ = [
     "uneven",
     "uninformative",
     "untold_shapes",
+    "unused",
     "wide_on_log_scale",
 ]

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from offing.engine.dynamics import running
 from offing.engine.estimate import Estimate
 from offing.engine.triangle import Array
 
@@ -48,15 +49,16 @@ def difference_weights(lags: Sequence[int]) -> Array:
     return weights
 
 
-def growth_paths(start: Array, working: Array, design: Array, estimate: Estimate) -> Array:
+def growth_paths(start: Array, working: Array, design: Array, estimate: Estimate, phi: Sequence[float] = ()) -> Array:
     """Joint paths (paths, h) of u_t = u_{t−m} (1 + z_t / 100), with z = `working` + `design` (β − β̂) + noise.
 
-    `start` (m,) holds the m values before. β and the noise variance are drawn from their distribution given the data.
+    `start` (m,) holds the m values before. β and the noise variance are drawn from their distribution given the data;
+    with coefficients `phi` the noise of a period lives on in later ones.
     """
     generator = np.random.default_rng(SEED)
     horizon, m = len(design), len(start)
     beta, variance = estimate.draws(_PATHS, generator)
-    noise = generator.standard_normal((horizon, _PATHS)) * np.sqrt(variance)
+    noise = running(generator.standard_normal((horizon, _PATHS)) * np.sqrt(variance), phi)
     growth = 1.0 + (working[:, None] + design @ (beta - estimate.beta[:, None]) + noise) / 100.0
     path = np.empty((m + horizon, _PATHS))
     path[:m] = start[:, None]

@@ -10,9 +10,11 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from offing.base import InputError
 from offing.base.workers import carried_out
+from offing.judging.gaps import bridged
 from offing.judging.origins import Cuts
 from offing.judging.run import PROBABILITIES, Basis, Run
 from offing.model import Fit, Forecast, Model
@@ -55,12 +57,25 @@ class Job:
         """The fit at one origin."""
         return self.model.fit_at(self.information(fold))
 
-    def forecast(self, fit: Fit) -> Forecast:
-        """The forecast of a fit, as far as the horizon."""
-        periods = self.cuts.plan.gap + self.cuts.plan.horizon
+    def forecast(self, fit: Fit, fold: int) -> tuple[Forecast, NDArray[np.bool_]]:
+        """The forecast of a fit as far as the horizon, and in which periods (h,) drivers are missing, so that none is.
+
+        Ex-post a driver must have a value; ex-ante models of the drivers' own say what was expected.
+        """
+        periods, none = self._periods, np.zeros(self._periods, dtype=bool)
+        if self.way != "recursion" or self.edge != "expected":
+            return self._by_horizon(fit, periods), none
         expect = self.basis == "ex-ante"
-        if self.way == "recursion" and self.edge == "expected":
-            return forecast(fit, periods, None, None, (0.95,), expect=expect, made=self.shelf)
+        if not expect:
+            fit, none = bridged(fit, self.information(fold), periods)
+        return forecast(fit, periods, None, None, (0.95,), expect=expect, made=self.shelf), none
+
+    @property
+    def _periods(self) -> int:
+        return self.cuts.plan.gap + self.cuts.plan.horizon
+
+    def _by_horizon(self, fit: Fit, periods: int) -> Forecast:
+        expect = self.basis == "ex-ante"
         return fit.forecast(periods, way=self.way, edge=self.edge, levels=[0.95],
                             unplanned="expected" if expect else "refuse")  # fmt: skip
 
@@ -177,9 +192,10 @@ def _job_folds(job: Job, folds: Sequence[int]) -> _Folds:
     for fold in folds:
         with _telling(job, fold):
             fit = job.fit(fold)
-            ahead = job.forecast(fit)
-        mean.append(ahead.mean[gap:])
-        quantiles.append(ahead.quantiles(PROBABILITIES.tolist()).to_numpy()[gap:])
+            ahead, gone = job.forecast(fit, fold)
+        mean.append(np.where(gone, np.nan, ahead.mean)[gap:])
+        own = ahead.quantiles(PROBABILITIES.tolist()).to_numpy()
+        quantiles.append(np.where(gone[:, None], np.nan, own)[gap:])
         missed = (fit.target - fit.means)[fit.used]
         train.append([np.abs(missed).mean(), np.sqrt(np.square(missed).mean())])
         columns.append(float(fit.estimate.kept.sum()))

@@ -11,7 +11,7 @@ from typing import Literal
 import numpy as np
 import pandas as pd
 
-from offing.base import InputError
+from offing.base import InputError, count
 from offing.judging.anew import Job, Shelf, foreseen_by
 from offing.judging.calibration import calibration
 from offing.judging.comparison import Comparison, compare
@@ -214,7 +214,26 @@ class Backtest:
 
     @property
     def remarks(self) -> tuple[str, ...]:
-        """What makes scores better than they would be on new data: models whose drivers were selected on these."""
+        """What to know of the scores: forecasts that are not among them, and what makes them too good."""
+        return (*self._unscored, *self._selected)
+
+    @property
+    def _unscored(self) -> tuple[str, ...]:
+        """Forecasts that could not be made, as drivers have no actual value there."""
+        found: dict[str, int] = {}
+        for run in self.own:
+            if run.kind == "model" and not run.why:
+                gone = int((np.isnan(run.mean) & np.isfinite(run.cuts.outcome)).sum())
+                found[run.name] = max(gone, found.get(run.name, 0))
+        return tuple(
+            f"{count(n, 'forecast')} of '{name}' could not be made, for want of drivers' actual values, and "
+            f"{'is' if n == 1 else 'are'} not scored: fill them in, or state a treatment."
+            for name, n in found.items() if n
+        )  # fmt: skip
+
+    @property
+    def _selected(self) -> tuple[str, ...]:
+        """Models whose drivers were selected on the outcomes that are forecast."""
         return tuple(
             f"Scores of '{model.name}' are too good: its drivers ({', '.join(model.chosen)}) were selected on data "
             "that include the outcomes forecast here. A model with driver_selection selects them at every origin."

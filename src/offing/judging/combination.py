@@ -210,7 +210,8 @@ def pooled_quantiles(quantiles: Array, weights: Array, pooling: Pooling) -> Arra
 
 
 def combine(
-    models: Sequence[Model], data: Data, *, horizon: int = 1, as_of: object = None, way: str = "mean",
+    models: Sequence[Model], data: Data, *, horizon: int | None = None, until: object = None,
+    as_of: object = None, way: str = "mean",
     edges: Sequence[Edge] = ("expected",), origins: int = 12, pooling: Pooling = "quantiles",
     planned: Sequence[str] = (), plan: Mapping[str, Table | Panel] | None = None,
 ) -> Combination:  # fmt: skip
@@ -220,8 +221,8 @@ def combine(
     ----------
     models
         With different names, of the same target of one series.
-    horizon, as_of
-        As for ``Fit.forecast`` and ``Model.fit``.
+    horizon, until, as_of
+        As for ``Fit.forecast`` and ``Model.fit``; one period where neither horizon nor end is given.
     way
         ``mean``, ``median``, ``trimmed mean`` (a fifth left out at either end); or with weights from `origins` earlier
         moments at the same place within a period of the target, at each of which all is fitted anew from what was known
@@ -260,8 +261,9 @@ def combine(
     if len(series) > 1:
         raise InputError(f"there are {len(series)} series", "Combine one at a time.", key="id")
     tables = next(iter(series.values()))
+    horizon = 1 if horizon is None and until is None else horizon
     found = {
-        name: model.fit_at(Information(tables, as_of=as_of)).forecast(horizon, edge=edge, plan=plan)
+        name: model.fit_at(Information(tables, as_of=as_of)).forecast(horizon, until=until, edge=edge, plan=plan)
         for name, (model, edge) in zip(names, members, strict=True)
     }
     errors = np.zeros((0, len(names)))
@@ -274,7 +276,7 @@ def combine(
                 for name, (model, edge) in zip(names, members, strict=True)]  # fmt: skip
         runs = run_all(jobs)
         errors = np.column_stack([-run.error.ravel() for run in runs])
-        moments = cuts.moments.repeat(horizon)
+        moments = cuts.moments.repeat(first.axis.n)
     forecasts = np.column_stack([each.mean for each in found.values()])
     index = first.axis.frequency.index(moments).rename("origin")
     weights = WAYS[way](forecasts, errors)

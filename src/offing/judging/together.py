@@ -181,7 +181,9 @@ class _Shared:
         starts = np.zeros(len(cuts.ends), dtype=np.intp)
         made = refits(own, aim, starts=starts, ends=cuts.ends - cuts.first, ahead=cuts.rows - cuts.first,
                       choices=[each.choice(where) for each in laid])  # fmt: skip
-        return _Made(made, 0, own, aim, self.logged)
+        # The numbers that stand in for missing ones must not be forecast from.
+        missing = np.isnan(columns[:, used]).any(axis=1)[cuts.rows - cuts.first].any(axis=1)
+        return _Made(made, 0, own, aim, self.logged & ~missing)
 
     def _target(self) -> Array | None:
         """What is fitted (n,) on all periods, NaN where it is unknown or no fold may see it."""
@@ -231,7 +233,7 @@ class _Made:
     place: int
     columns: Array
     target: Array
-    logged: Mask
+    possible: Mask
 
     @property
     def choice(self) -> NDArray[np.intp]:
@@ -249,7 +251,7 @@ def _run(job: Job, made: _Made, lower: Array, upper: Array) -> tuple[Run, Mask]:
     beta = all_of.beta[c]
     with np.errstate(invalid="ignore"):
         inside = ((beta >= lower) & (beta <= upper)).all(axis=1)
-    sure = made.logged & all_of.sure[c] & np.isfinite(all_of.mean[c]).all(axis=1) & inside
+    sure = made.possible & all_of.sure[c] & np.isfinite(all_of.mean[c]).all(axis=1) & inside
     log = model.scale == "log"
     levels = all_of.mean[c]
     variance, dof = all_of.variance[c][:, None], all_of.dof[c]

@@ -15,7 +15,7 @@ from offing.model.layout import Design
 from offing.tables import Information, View
 from offing.tables.table import Array
 from offing.tables.view import ACTUAL
-from offing.terms import Driver, OwnLags, Season, Term, Trend, last_needed
+from offing.terms import Driver, OwnLags, Season, Term, Trend
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -123,8 +123,8 @@ def _last_needed(fit: Fit, view: View, axis: Axis, *, every: bool) -> dict[str, 
         for reference in filter(view.numeric, term.needs()):
             asked = every or view.sources.find(reference) in view.modelled
             if asked or (reference == term.data and view.frequency(reference) != axis.frequency):
-                needed = last_needed(term, view, axis) if reference == term.data else axis.first + axis.n - 1
-                last[reference] = max(needed, last.get(reference, -(2**62)))
+                needed = term.needed(view, axis, reference)
+                last[reference] = max(needed.first + needed.n - 1, last.get(reference, -(2**62)))
     return last
 
 

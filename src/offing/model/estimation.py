@@ -165,11 +165,6 @@ def _check_own_lags(model: Model) -> None:
             f"'{own[0].name}' carries the level on, of which another term is a share or which it states",
             "Leave out one of them.", key="terms",
         )  # fmt: skip
-    if model.transform and any(not step.keeps_periods for step in model.steps):
-        raise InputError(
-            "own lags are of the target, and the transform makes changes of it", 'Use errors = "ar" instead.',
-            key="transform",
-        )  # fmt: skip
     if model.dynamics is None:
         return
     reach = 6 if model.order == "chosen" else int(model.order)

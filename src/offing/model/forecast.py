@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -12,7 +12,7 @@ import pandas as pd
 
 from offing.base import Finding, InputError, count
 from offing.calendar import Axis
-from offing.checks import beyond_range, beyond_target, wide_on_log_scale
+from offing.checks import beyond_range, beyond_target, contradicted, holds_target, unused, wide_on_log_scale
 from offing.engine import echoes as shock_echoes
 from offing.engine import growth_paths, quantile, running
 from offing.model.account import Account, Ahead, account
@@ -21,7 +21,7 @@ from offing.model.edge import Outlook
 from offing.model.layout import Design
 from offing.model.parts import echoes
 from offing.model.words import as_html, in_units, number, rounded, serious_first, text_table, wrapped
-from offing.tables import MARKS, View
+from offing.tables import MARKS, Sources, View
 from offing.tables.table import Array
 from offing.terms import Driver, Interaction, Term
 
@@ -120,13 +120,17 @@ class Forecast:
         """Standard error (h,) of η: of the coefficients, and of what only the future holds of the terms."""
         return np.asarray(np.sqrt(np.square(self.half).sum(axis=0)))
 
+    @property
+    def moves(self) -> Array:
+        """Derivative (h, k) of z by the coefficients: what moves a period moves later ones through own lags."""
+        return np.asarray(running(self.design - echoes(self.fit, self.axis), self.fit.own))
+
     @cached_property
     def half(self) -> Array:
         """H (m, h) with H'H the covariance of η from the coefficients and from what only the future holds."""
         fit, scale = self.fit, self.fit.scale
         z = self.working
-        # What moves a period moves later ones through the target's own lags.
-        gradient = scale.gradient(self.start, z, running(self.design - echoes(fit, self.axis), fit.own))
+        gradient = scale.gradient(self.start, z, self.moves)
         parts = [fit.estimate.half(gradient)]
         for place in range(len(fit.layout.slots)):
             for fresh in fit.unknown_ahead(self.view, self.axis, self.rows, place):
@@ -175,7 +179,7 @@ class Forecast:
                 raise InputError(f"found {probability!r}", "Give probabilities between 0 and 1.", key="levels")
         scale, path = self.fit.scale, self.path
         if scale.growth and self.axis.n > scale.before:
-            paths = growth_paths(self.start, self.working, self.design, self.fit.estimate)
+            paths = growth_paths(self.start, self.working, self.moves, self.fit.estimate, self.fit.lingering)
             values = np.quantile(paths, probabilities, axis=0).T
         else:
             spread = np.sqrt(path.variances + np.square(self.spread))
@@ -214,7 +218,7 @@ class Forecast:
         frames = []
         for term in self._readers:
             for reference in filter(self.view.numeric, term.needs()):
-                own = self.view.native(reference, self.axis)
+                own = term.needed(self.view, self.axis, reference)
                 known = self.view.known(reference, own)
                 frames.append(
                     pd.DataFrame(
@@ -236,12 +240,31 @@ class Forecast:
         found = list(self.fit.findings)
         found += [finding for plan in self.view.sources.plans.values() for finding in plan.findings]
         found += self._beyond_target()
+        found += self._plans()
         for term in self._readers:
             for reference in filter(self.view.numeric, term.needs()):
                 found += self._beyond_range(term, reference)
         for term in self.fit.model.terms:
             found += term.foresee(self.view, self.axis, self.fit.states[str(term.name)])
         return (*found, *self._below_zero())
+
+    def _plans(self) -> list[Finding]:
+        """What plans say beside what is known, of the target, and of columns that nobody looks at."""
+        sources, found = self.view.sources, list[Finding]()
+        references = [each for term in self.fit.model.terms for each in term.needs()]
+        references += [each for step in self.fit.scale.factors for each in step.needs()]
+        needed = {sources.find(each): each for each in references}
+        bare = replace(self.view, sources=Sources(sources.tables), assumed={}, expected={}, modelled={}, patches={})
+        for name, plan in sources.plans.items():
+            own = self.fit.column if name == self.fit.source else ""
+            if own in plan.columns and np.isfinite(plan.values(own)).any():
+                found += holds_target(plan.name, own)
+            for column in filter(lambda each: (name, each) in needed, plan.columns):
+                values = plan.values(column), bare.actual(needed[name, column], plan.axis)
+                found += contradicted(plan.name, column, values, plan.axis.labels(), plan.axis.frequency.unit)
+            idle = [each for each in (*plan.columns, *plan.unusable) if each != own and (name, each) not in needed]
+            found += unused(plan.name, idle)
+        return found
 
     def _beyond_target(self) -> tuple[Finding, ...]:
         """Where the forecast itself has left all that the target ever was, or says next to nothing."""
@@ -263,7 +286,7 @@ class Forecast:
             past = term.transformed(fit.view, fit.axis, steps)[fit.used]
             future = term.transformed(view, self.axis, steps)
             return beyond_range(term.stem, past, future, "", self.axis.frequency.unit)
-        future = view.known(reference, view.native(reference, self.axis)).values
+        future = view.known(reference, term.needed(view, self.axis, reference)).values
         return beyond_range(str(term.name), fit.seen(reference), future, unit, self.axis.frequency.unit)
 
     def _below_zero(self) -> tuple[Finding, ...]:

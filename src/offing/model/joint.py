@@ -53,7 +53,7 @@ def outcome_paths(
     estimate, h = fit.estimate, forecast.axis.n
     if fit.scale.growth:
         z = forecast.working
-        whole = growth_paths(forecast.start, z, forecast.design, estimate) / path.factor
+        whole = growth_paths(forecast.start, z, forecast.moves, estimate, fit.lingering) / path.factor
         yield from (fit.cut(whole[i : i + _BATCH]) for i in range(0, len(whole), _BATCH))
         return
     # Coefficients, noise and the drivers' own doubt have a stream each, so that forecasts of one fit that differ in

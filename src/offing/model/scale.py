@@ -168,7 +168,8 @@ class Scale:
         horizon = len(path) - self.before
         if self.growth:
             # Exact within the first year, where the value before is known; later quantiles come from joint paths.
-            return np.square(path[:horizon] / 100.0) * variance
+            lasting = np.cumsum(np.square(echo))[len(echo) - horizon :]
+            return np.asarray(np.square(path[:horizon] / 100.0) * variance * lasting)
         sums = np.cumsum(np.square(accumulated(echo, self.lags))) * variance / self.gain**2
         return sums[len(echo) - horizon :]
 

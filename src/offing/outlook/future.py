@@ -16,7 +16,7 @@ from offing.model.edge import parts_of
 from offing.tables import View
 from offing.tables.table import Array
 from offing.tables.view import ACTUAL
-from offing.terms import Driver, last_needed
+from offing.terms import Driver
 
 
 @dataclass(frozen=True)
@@ -120,10 +120,8 @@ def future(fit: Fit, view: View, ahead: Axis, name: str) -> Future:
                          key=name)  # fmt: skip
     own = view.frequency(reference)
     first = view.sources.tables[view.sources.find(reference)[0]].axis.first
-    near = view.native(reference, ahead)
-    needed = [near.first + near.n - 1]
-    needed += [last_needed(each, view, ahead) for each in _drivers(fit) if each.data == reference]
-    whole = Axis(own, first, max(max(needed) - first + 1, 1))
+    needed = [term.needed(view, ahead, reference) for term in fit.model.terms if reference in term.needs()]
+    whole = Axis(own, first, max(max(each.first + each.n for each in needed) - first, 1))
     marks = replace(view, assumed={}).known(reference, whole).marks
     # Rows after the origin that are called actual are no outcome yet, and may be assumed otherwise.
     ended = on_clock_of(view.rows.frequency, own, whole.ends) <= view.origin

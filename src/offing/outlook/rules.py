@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields, replace
-from typing import Any, ClassVar, Literal
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -16,6 +17,9 @@ from offing.outlook.future import Future
 from offing.outlook.own import chosen_terms
 from offing.tables import View
 from offing.tables.table import Array
+
+#: Two years, the second by its last digits.
+_WINTER = re.compile(r"(\d{4})/(\d{2}|\d{4})")
 
 
 @dataclass(frozen=True)
@@ -209,6 +213,8 @@ class Shift(Rule):
 class AsIn(Rule):
     """As in an earlier year: one by its number, or the ``worst`` or ``best`` one seen, by what it does to the forecast.
 
+    Periods that cross the end of a year have a winter of two years, ``"2021/22"``, which starts in the first.
+
     Drivers that are named `together` with it follow the same year, so that a cold winter is cold, windy and dark as it
     was.
 
@@ -219,15 +225,16 @@ class AsIn(Rule):
     ('wind',)
     """
 
-    year: int | Literal["worst", "best"]
+    year: int | str
     together: Sequence[str] = ()
     way = "as in"
 
     def __post_init__(self) -> None:
-        if isinstance(self.year, bool) or (
-            not isinstance(self.year, (int, np.integer)) and self.year not in ("worst", "best")
-        ):
-            raise InputError(f"found {self.year!r}", 'Give a year, "worst" or "best".', key="year")
+        word = isinstance(self.year, str) and (self.year in ("worst", "best") or _WINTER.fullmatch(self.year))
+        whole = isinstance(self.year, (int, np.integer)) and not isinstance(self.year, bool)
+        if not (word or whole):
+            raise InputError(f"found {self.year!r}", 'Give a year, two such as "2021/22", "worst" or "best".',
+                             key="year")  # fmt: skip
         if isinstance(self.together, str):
             raise InputError(f"found {self.together!r}", "Give a list of drivers.", key="together")
         object.__setattr__(self, "together", tuple(self.together))
@@ -257,14 +264,22 @@ class AsIn(Rule):
         return Told(view, f"as in {named}{which}{also}")
 
     def _chosen(self, future: Future, found: Mapping[int, list[tuple[str, Axis, Array]]]) -> int:
-        if isinstance(self.year, str):
+        if self.year in ("worst", "best"):
             effects = {k: future.effect(paths) for k, paths in found.items()}
             pick = min if self.year == "worst" else max
             return pick(effects, key=lambda k: effects[k])
-        here = _year_of(future.axis)
-        back = here - int(self.year)
+        here, there = (_year_of(future.axis.part(at, at + 1)) for at in (0, future.axis.n - 1))
+        crosses, winter = there > here, _WINTER.fullmatch(str(self.year))
+        if crosses and not winter:
+            raise InputError(f"found {self.year}, but {future.axis.spell()} cross the end of a year",
+                             f'Say which winter: "{_winter(int(self.year) - 1)}" or "{_winter(int(self.year))}".',
+                             key="year")  # fmt: skip
+        if winter and not crosses:
+            raise InputError(f"found {self.year!r}, but {future.axis.spell()} lie within one year", "Give one year.",
+                             key="year")  # fmt: skip
+        back = here - int(winter.group(1) if winter else self.year)
         if back not in found:
-            years = ", ".join(str(here - k) for k in sorted(found, reverse=True))
+            years = ", ".join(_winter(here - k) if crosses else str(here - k) for k in sorted(found, reverse=True))
             raise InputError(f"'{future.name}' has no whole run of these periods in {self.year}",
                              f"There is one in: {years}.", key="year")  # fmt: skip
         return back
@@ -355,6 +370,10 @@ def _when(rule: Stated | Shift) -> str:
     return "".join(
         f" {word} {date}" for word, date in (("from", rule.since), ("until", rule.until)) if date is not None
     )
+
+
+def _winter(year: int) -> str:
+    return f"{year}/{(year + 1) % 100:02d}"
 
 
 def _year_of(axis: Axis) -> int:

@@ -259,12 +259,11 @@ class Study:
         if asked is None:
             return None
         with self.placing(("combination",)):
-            if ahead.horizon is None:
-                raise InputError("a combination needs a horizon", "State horizon in [forecast].", key="horizon")
             return combine(
                 self.models,
                 self.tables,
                 horizon=ahead.horizon,
+                until=ahead.until,
                 as_of=self.origin,
                 way=asked.way,
                 edges=asked.edges,

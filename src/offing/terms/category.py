@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 
-from offing.base import Finding, InputError, nearest
+from offing.base import Finding, InputError, count, nearest
 from offing.calendar import Axis
 from offing.tables import View
 from offing.terms.term import Array, Block, Readout, Reference, Term
@@ -34,14 +35,17 @@ class Category(Term):
     compared_with
         ``mean``: effects are differences from the average over the fitted periods, each level counted as often as it
         comes. Or a level, which then has no effect of its own.
+    unseen
+        What a level means that the fitted periods never had: ``refuse``, since nothing is known of its effect; or
+        ``mean``, the average over the fitted periods, with a warning.
     name
         By default the column's name.
 
     Raises
     ------
     InputError
-        Later: if there is but one level; or if a forecast meets a level that the fitted periods never had, of whose
-        effect nothing is known.
+        Later: if there is but one level; or if a forecast meets a level that the fitted periods never had, and these
+        are refused.
 
     Examples
     --------
@@ -55,6 +59,7 @@ class Category(Term):
 
     data: str
     compared_with: str = "mean"
+    unseen: Literal["refuse", "mean"] = "refuse"
     name: str | None = None
 
     def __post_init__(self) -> None:
@@ -62,6 +67,8 @@ class Category(Term):
             raise InputError(f"found {self.data!r}", "Give a column's name.", key="data")
         if not isinstance(self.compared_with, str) or not self.compared_with:
             raise InputError(f"found {self.compared_with!r}", 'Give "mean" or a level.', key="compared_with")
+        if self.unseen not in ("refuse", "mean"):
+            raise InputError(f"found {self.unseen!r}", 'Give "refuse" or "mean".', key="unseen")
         if self.name is None:
             self._set(name=self.data.partition(".")[2] or self.data)
         super().__post_init__()
@@ -92,8 +99,11 @@ class Category(Term):
     def block(self, view: View, axis: Axis, state: CategoryState) -> Block:
         """One column a level but the one that the others are told from."""
         words = view.words(self.data, axis)
-        self._check_known(words, axis, state)
+        new = self._unseen(words, state)
+        if self.unseen == "refuse":
+            self._check_known(words, new, axis, state)
         dummies = (words[:, None] == np.array(state.levels, dtype=object)).astype(np.float64)
+        dummies[new] = np.array(state.counts) / sum(state.counts)
         dummies[words == ""] = np.nan
         spans = self._spans(state)
         names = tuple(f"{self.name}: {level}" for level in state.levels)
@@ -112,14 +122,17 @@ class Category(Term):
         spans[-1] = -counts[:-1] / counts[-1]
         return np.asarray(spans)
 
-    def _check_known(self, words: np.ndarray, axis: Axis, state: CategoryState) -> None:
-        new = np.flatnonzero(~np.isin(words.astype(str), [*state.levels, ""]))
+    def _unseen(self, words: np.ndarray, state: CategoryState) -> np.ndarray:
+        return np.flatnonzero(~np.isin(words.astype(str), [*state.levels, ""]))
+
+    def _check_known(self, words: np.ndarray, new: np.ndarray, axis: Axis, state: CategoryState) -> None:
         if len(new):
             at = int(new[0])
             raise InputError(
                 f"{words[at]!r} never came in the fitted periods, so that nothing is known of its effect",
                 f"Known are {', '.join(state.levels[:8])}{' …' if len(state.levels) > 8 else ''}: use one of these, "
-                "or fit periods that have it.", period=axis.part(at, at + 1).labels()[0], column=self.data,
+                'fit periods that have it, or state unseen = "mean".',
+                period=axis.part(at, at + 1).labels()[0], column=self.data,
             )  # fmt: skip
 
     def first_unknown(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
@@ -135,6 +148,19 @@ class Category(Term):
     def reference_on(self, view: View, axis: Axis, state: CategoryState) -> Reference:
         """The average, or the level that the others are compared with."""
         return Reference(np.zeros((1, len(state.levels) - 1)))
+
+    def foresee(self, view: View, axis: Axis, state: CategoryState) -> tuple[Finding, ...]:
+        """Levels of which nothing is known."""
+        words = view.words(self.data, axis)
+        new = self._unseen(words, state)
+        if not len(new):
+            return ()
+        named = ", ".join(repr(each) for each in dict.fromkeys(words[new].tolist()))
+        message = (f"{named} of '{self.name}' never came in the fitted periods: in "
+                   f"{count(len(new), axis.frequency.unit)} of the forecast the average effect stands for it, and the "
+                   "intervals do not count what is not known of it.")  # fmt: skip
+        return (Finding("unseen level", "warning", message, str(self.name), "Fit periods that have it, when there are.",
+                        {"periods": float(len(new))}),)  # fmt: skip
 
     def remarks(self, view: View, state: CategoryState) -> tuple[Finding, ...]:
         """Whether there are so many levels that the column names rows rather than kinds of them."""

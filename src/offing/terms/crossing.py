@@ -224,18 +224,6 @@ def own_part(driver: Driver, view: View, period: Axis) -> Axis:
     return own.part(int(gone[0]), int(gone[0]) + 1) if len(gone) else own
 
 
-def last_needed(driver: Driver, view: View, axis: Axis) -> int:
-    """The ordinal of the last period, of its own frequency, whose value `axis` needs."""
-    frequency = view.frequency(driver.data)
-    if driver.weights is not None:
-        needed = LagWeights.of(driver).needed(frequency, axis)
-        return needed.first + needed.n - 1
-    if driver.between is not None:
-        return int(holding(frequency, axis.part(axis.n - 1, axis.n))[0]) - driver.skip
-    own = view.native(driver.data, axis.shifted(-min(driver.lags)))
-    return own.first + own.n - 1
-
-
 def with_known_lags(driver: Driver, view: View, axis: Axis) -> Driver:
     """The driver with longer lags, so that the one period of `axis` needs only what is known."""
     frequency = view.frequency(driver.data)
@@ -246,7 +234,8 @@ def with_known_lags(driver: Driver, view: View, axis: Axis) -> Driver:
             if back > _FARTHEST:
                 return driver
         return driver if not back else replace(driver, lags=tuple(lag + back for lag in lags))
-    last = last_needed(driver, view, axis)
+    needed = driver.needed(view, axis, driver.data)
+    last = needed.first + needed.n - 1
     whole = Axis(frequency, last - _FARTHEST, _FARTHEST + 1)
     known = np.flatnonzero(np.isfinite(view.known(driver.data, whole).values))
     if not len(known):

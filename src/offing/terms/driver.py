@@ -11,7 +11,7 @@ from typing import ClassVar, Literal
 import numpy as np
 
 from offing.base import InputError
-from offing.calendar import Axis
+from offing.calendar import Axis, holding
 from offing.engine import Ends
 from offing.tables import View
 from offing.terms.crossing import (
@@ -245,6 +245,16 @@ class Driver(Term):
         """The driver's column, and those that its transformations or its pattern look at."""
         pattern = () if self.pattern is None else (self.pattern,)
         return (self.data, *(column for step in self.steps for column in step.needs()), *pattern)
+
+    def needed(self, view: View, axis: Axis, reference: str) -> Axis:
+        """Of weights over lags all that enter; else those at its newest lag."""
+        frequency = view.frequency(reference)
+        if reference == self.data and self.weights is not None:
+            return LagWeights.of(self).needed(frequency, axis)
+        if reference == self.data and self.between is not None:
+            own = holding(frequency, axis) - self.skip
+            return Axis(frequency, int(own[0]), int(own[-1] - own[0]) + 1)
+        return view.native(reference, axis.shifted(-min(self.lags)))
 
     @property
     def learning(self) -> Literal["nothing", "more", "anew"]:

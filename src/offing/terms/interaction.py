@@ -144,6 +144,12 @@ class Interaction(Term):
         """What both terms look at."""
         return tuple(dict.fromkeys(column for term in self.parts for column in term.needs()))
 
+    def needed(self, view: View, axis: Axis, reference: str) -> Axis:
+        """What either of them needs."""
+        own = [term.needed(view, axis, reference) for term in self.parts if reference in term.needs()]
+        first, last = min(each.first for each in own), max(each.first + each.n for each in own)
+        return Axis(own[0].frequency, first, last - first)
+
     def first_unknown(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
         """The first value that either of them lacks."""
         return next((found for term in self.parts if (found := term.first_unknown(view, axis)) is not None), None)

@@ -223,6 +223,10 @@ class Term(ABC):
         """The columns of data that this term looks at."""
         return ()
 
+    def needed(self, view: View, axis: Axis, reference: str) -> Axis:
+        """The periods, of its own frequency, of a column that columns on `axis` need and that are not past by then."""
+        return view.native(reference, axis)
+
     def files(self) -> tuple[Path, ...]:
         """The files of its own that it reads."""
         return ()
