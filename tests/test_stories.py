@@ -13,15 +13,16 @@ from offing.demo import forecast_only
 LAST_YEAR = """\
 ferry tickets: 13 weeks from 2026-06-29 to 2026-09-21
 
-The forecast is 223,169 tickets: 6,514 tickets or 2.8 % less than the year before, 229,683 (95 % between 1,450 and
-  11,579 less).
+The forecast is 223,169 tickets: 6,514 tickets or 2.8 % less than the year before, 229,683 (95 % −18,170 to +5,890,
+  counting noise, coefficients and drivers; the coefficients alone −11,579 to −1,450); so the outcome may be higher or
+  lower.
 
-What raises it
+What raises it (intervals count the coefficients alone)
 'price' adds 3,490 tickets, 1.52 points of growth (95 % between +1,009 and +5,972).
 'storm hours' adds 1,725 tickets, 0.751 points of growth (95 % between +1,367 and +2,084).
 'calendar' adds 1,022 tickets, 0.445 points of growth (95 % between +824 and +1,220).
 
-What lowers it
+What lowers it (intervals count the coefficients alone)
 'trend' takes away 6,043 tickets, 2.63 points of growth (95 % between −10,144 and −1,942).
 'cruise calls' takes away 3,202 tickets, 1.39 points of growth (95 % between −3,835 and −2,568).
 'sailings' takes away 325 tickets, 0.142 points of growth (95 % between −395 and −256).
@@ -93,7 +94,8 @@ Estimated anew: +1,600 tickets.
 
 BRIEF = """\
 ferry tickets: 13 weeks from 2026-06-29 to 2026-09-21
-- forecast 223,169 tickets, the year before 229,683: −6,514 (−2.8 %, 95 % between −11,579 and −1,450)
+- forecast 223,169 tickets, the year before 229,683: −6,514 (−2.8 %, 95 % −18,170 to +5,890, counting noise,
+  coefficients and drivers; the coefficients alone −11,579 to −1,450)
 - higher: price +3,490 (95 % between +1,009 and +5,972)
 - higher: storm hours +1,725 (95 % between +1,367 and +2,084)
 - higher: calendar +1,022 (95 % between +824 and +1,220)

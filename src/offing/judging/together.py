@@ -182,7 +182,8 @@ class _Shared:
         made = refits(own, aim, starts=starts, ends=cuts.ends - cuts.first, ahead=cuts.rows - cuts.first,
                       choices=[each.choice(where) for each in laid])  # fmt: skip
         # The numbers that stand in for missing ones must not be forecast from.
-        missing = np.isnan(columns[:, used]).any(axis=1)[cuts.rows - cuts.first].any(axis=1)
+        unknown = np.asarray(np.isnan(columns[:, used]).any(axis=1))
+        missing = unknown[cuts.rows - cuts.first].any(axis=1)
         return _Made(made, 0, own, aim, self.logged & ~missing)
 
     def _target(self) -> Array | None:

@@ -12,6 +12,8 @@ from offing.model.forecast import Forecast
 from offing.tables.table import Array
 
 _BATCH, _BATCHES = 250, 16
+#: Batches of the 5,000 paths on which sentences rest.
+PATH_BATCHES = 20
 
 #: Where the noise of joint paths comes from.
 Noise = Literal["normal", "resampled"]

@@ -1,6 +1,6 @@
 """The drivers' future: planned, assumed, modelled, and scenarios of them."""
 
-from offing.outlook.future import driver_column, driver_names
+from offing.outlook.future import changeable, driver_column, driver_names
 from offing.outlook.rules import AsIn, AsPlanned, LastValue, Modelled, Rule, Shift, Stated, YearBefore, rule_of
 from offing.outlook.scenario import Scenario, linked
 from offing.outlook.simulated import simulated_drivers
@@ -15,6 +15,7 @@ __all__ = [
     "Shift",
     "Stated",
     "YearBefore",
+    "changeable",
     "driver_column",
     "driver_names",
     "linked",

@@ -118,6 +118,14 @@ def future(fit: Fit, view: View, ahead: Axis, name: str) -> Future:
     if not view.numeric(reference):
         raise InputError(f"'{name}' holds words, and no number can be assumed of it", "State its words in a plan.",
                          key=name)  # fmt: skip
+    axis = _still_ahead(fit, view, ahead, reference)
+    if not axis.n:
+        raise InputError(f"all values of '{name}' that the forecast needs are known", "Forecast farther.", key=name)
+    return Future(name, reference, fit, view, ahead, axis)
+
+
+def _still_ahead(fit: Fit, view: View, ahead: Axis, reference: str) -> Axis:
+    """A column's own periods from the first that is no outcome yet, up to the last that a forecast needs."""
     own = view.frequency(reference)
     first = view.sources.tables[view.sources.find(reference)[0]].axis.first
     needed = [term.needed(view, ahead, reference) for term in fit.model.terms if reference in term.needs()]
@@ -127,7 +135,13 @@ def future(fit: Fit, view: View, ahead: Axis, name: str) -> Future:
     ended = on_clock_of(view.rows.frequency, own, whole.ends) <= view.origin
     seen = np.flatnonzero((marks == ACTUAL) & ended)
     start = first + int(seen[-1]) + 1 if len(seen) else first
-    return Future(name, reference, fit, view, ahead, Axis(own, start, max(whole.first + whole.n - start, 1)))
+    return Axis(own, start, max(whole.first + whole.n - start, 0))
+
+
+def changeable(fit: Fit, view: View, ahead: Axis) -> dict[str, str]:
+    """The columns of `driver_names` of which a forecast needs values that are no outcome yet."""
+    return {name: reference for name, reference in driver_names(fit).items()
+            if _still_ahead(fit, view, ahead, reference).n}  # fmt: skip
 
 
 def driver_column(fit: Fit, name: str) -> str:

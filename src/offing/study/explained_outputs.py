@@ -145,7 +145,8 @@ def pages(study: Study, against: Any, *, brief: bool = False) -> list[Page]:
 
 
 def _notable(findings: tuple[Finding, ...]) -> list[Finding]:
-    return [each for each in findings if each.severity == "warning"][:3]
+    serious = [each for each in findings if each.severity == "serious"]
+    return [*serious, *(each for each in findings if each.severity == "warning")][: max(3, len(serious))]
 
 
 def _scored(rows: pd.DataFrame) -> str:

@@ -17,7 +17,7 @@ from offing.model import Forecast
 from offing.model.direct import DirectForecast
 from offing.model.moved import rerun
 from offing.model.words import as_html, number, percent, rounded, signed, text_table, wrapped
-from offing.outlook import Modelled, Rule, Scenario, Shift, driver_names
+from offing.outlook import Modelled, Rule, Scenario, Shift, changeable
 from offing.tables.table import Array
 
 #: What is changed where nothing is said, in percent.
@@ -174,7 +174,7 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
     fit = forecast.fit
     if isinstance(forecast, DirectForecast):
         raise InputError("equations by horizon cannot be run with other drivers", 'Use way = "recursion".', key="way")
-    every = driver_names(fit)
+    every = changeable(fit, forecast.view, forecast.axis)
     rules = _rules(forecast, every, changes)
     scenarios = {name: Scenario("changed", {name: rule}) for name, rule in rules.items()}
     for name, each in scenarios.items():

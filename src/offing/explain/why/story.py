@@ -14,6 +14,9 @@ from offing.explain.why.walk import SMALL, TECHNICAL, Step, Walk, between_words,
 from offing.model.account import BASELINE, UNEXPLAINED
 from offing.model.words import as_html, number, percent, signed, wrapped
 
+#: What the intervals of single steps count.
+_COUNTED = " (intervals count the coefficients alone)"
+
 
 @dataclass(frozen=True)
 class Chapter:
@@ -48,7 +51,8 @@ class Story:
     >>> plan = pd.DataFrame({"fare": 25.0}, pd.period_range("2025-01", periods=3, freq="M"))
     >>> print(of.story(of.walk(fit.forecast(3, plan=plan), "last-year"), brief=True))
     sold: 3 months from 2025-01 to 2025-03
-    - forecast 1,950, the year before 1,998: −48.61 (−2.4 %, 95 % between −49.7 and −47.6)
+    - forecast 1,950, the year before 1,998: −48.61 (−2.4 %, 95 % −52.7 to −44.5, counting noise, coefficients and
+      drivers; the coefficients alone −49.7 to −47.6)
     - lower: fare −47.6 (95 % between −48.6 and −46.5)
     """
 
@@ -145,7 +149,7 @@ def _full(walk: Walk, unit: str) -> list[Chapter]:
     doubt = "" if np.isfinite([step.half[0] for step in (*lower, *higher)]).all() else ", how surely is not known"
     for heading, steps in (("What raises it", higher), ("What lowers it", lower)):
         if steps:
-            chapters.append(Chapter(f"{heading}{doubt}", tuple(walk.said(step) for step in steps)))
+            chapters.append(Chapter(f"{heading}{doubt or _COUNTED}", tuple(walk.said(step) for step in steps)))
     if plain:
         chapters.append(Chapter("What no driver accounts for", tuple(_plain(step, walk, unit) for step in plain)))
     if unsure:
@@ -164,7 +168,7 @@ def _plain(step: Step, walk: Walk, unit: str) -> str:
 def _brief(walk: Walk, unit: str) -> list[Chapter]:
     start, end, change = float(walk.start[0]), float(walk.end[0]), float(walk.change[0])
     inside = [percent(change / start)] if start > 0.0 and change else []
-    inside += list(filter(None, [between_words(change, float(walk.total_half[0]))]))
+    inside += ["; ".join(walk.sure)] if walk.sure else []
     told = f" ({', '.join(inside)})" if inside else ""
     head = f"{walk.to_words} {number(end, 4)}{unit}, {walk.from_words} {number(start, 4)}: {signed(change, 4)}{told}"
     chapters = [Chapter("", (head, *walk.notes))]
@@ -195,16 +199,15 @@ def _brief(walk: Walk, unit: str) -> list[Chapter]:
 
 def _headline(walk: Walk, unit: str) -> str:
     start, end, change = float(walk.start[0]), float(walk.end[0]), float(walk.change[0])
-    half = float(walk.total_half[0])
     if change == 0.0:
         return f"The {walk.to_words} is {number(end, 4)}{unit}, the same as {walk.from_words}."
     side = "more" if change > 0.0 else "less"
     share = f" or {percent(abs(change) / start)[1:]}" if start > 0.0 else ""
-    sure = ""
-    if np.isfinite(half) and half > 0.0:
-        ends = sorted((abs(change) - half, abs(change) + half))
-        sure = f" (95 % between {number(ends[0])} and {number(ends[1])} {side})"
-        sure += "; that cannot be told from nothing" if half > abs(change) else ""
+    sure = f" ({'; '.join(walk.sure)})" if walk.sure else ""
+    if walk.outcome is None and float(walk.total_half[0]) > abs(change):
+        sure += "; that cannot be told from nothing"
+    if walk.outcome is not None and walk.outcome[0, 0] <= 0.0 <= walk.outcome[1, 0]:
+        sure += "; so the outcome may be higher or lower"
     return (f"The {walk.to_words} is {number(end, 4)}{unit}: {number(abs(change), 4)}{unit}{share} {side} than "
             f"{walk.from_words}, {number(start, 4)}{sure}.")  # fmt: skip
 

@@ -60,6 +60,9 @@ class Walk:
         What lies between; their amounts add up to ``end − start`` in every group.
     total_half
         How far the 95 % interval of the change reaches (g,), from the coefficients; NaN where nothing is said.
+    outcome
+        The 95 % interval of the change (2, g) that counts everything: noise, coefficients and drivers; NaN where the
+        end is no forecast of outcomes, or the start none that is known.
     phases
         What is done one after the other, in that order; empty where no order enters.
     notes
@@ -91,6 +94,7 @@ class Walk:
     phases: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     total: Walk | None = None
+    outcome: Array | None = None
 
     @property
     def change(self) -> Array:
@@ -153,7 +157,7 @@ class Walk:
                  for each, name in ((self, first), (later, second)) for step in each.steps]  # fmt: skip
         phases = tuple(dict.fromkeys([*(self.phases or (first,)), *(later.phases or (second,))]))
         return replace(self, to_words=second, end=later.end, steps=tuple(steps), phases=phases,
-                       total_half=np.full(len(self.spans), np.nan), notes=(*self.notes, *later.notes),
+                       total_half=np.full(len(self.spans), np.nan), outcome=None, notes=(*self.notes, *later.notes),
                        total=None if self.total is None or later.total is None else self.total.then(later.total),
                        )  # fmt: skip
 
@@ -165,9 +169,19 @@ class Walk:
     @property
     def sentence(self) -> str:
         """The whole change, in words."""
+        return self._change(self.sure if self.from_words != BASELINE else [])
+
+    @property
+    def sure(self) -> list[str]:
+        """The intervals of the whole change in words: first the one that counts everything, each named."""
         walk = self.whole
-        sure = between_words(float(walk.change[0]), float(walk.total_half[0]))
-        return self._change([sure] if sure and self.from_words != BASELINE else [])
+        change, half = float(walk.change[0]), float(walk.total_half[0])
+        own = f"{signed(change - half)} to {signed(change + half)}" if np.isfinite(half) and half else ""
+        if walk.outcome is None or not np.isfinite(walk.outcome[:, 0]).all():
+            return [f"95 % {own}, counting the coefficients alone"] if own else []
+        low, high = (float(each) for each in walk.outcome[:, 0])
+        full = f"95 % {signed(low)} to {signed(high)}, counting noise, coefficients and drivers"
+        return [full, *([f"the coefficients alone {own}"] if own else [])]
 
     def _change(self, sure: list[str]) -> str:
         walk = self.whole
@@ -303,8 +317,16 @@ def together(walks: Mapping[str, Walk], over: str) -> Walk:
                 kept, amount=kept.amount + step.amount, half=np.hypot(kept.half, step.half))  # fmt: skip
     halves = np.sqrt(np.square([each.total_half for each in every]).sum(axis=0))
     phases = tuple(dict.fromkeys(phase for each in every for phase in each.phases))
+    outcome = None
+    if all(each.outcome is not None for each in every):
+        # Series are taken as independent, so that the distances of the ends from the change add up in squares.
+        away = np.array([each.outcome - each.change for each in every if each.outcome is not None])
+        outcome = np.sum([each.change for each in every], axis=0) + np.array([[-1.0], [1.0]]) * np.sqrt(
+            np.square(away).sum(axis=0)
+        )
     return replace(
-        first, target=over, start=np.sum([each.start for each in every], axis=0), phases=phases, total_half=halves,
+        first, target=over, outcome=outcome, start=np.sum([each.start for each in every], axis=0), phases=phases,
+        total_half=halves,
         end=np.sum([each.end for each in every], axis=0), steps=tuple(found.values()),
         notes=(f"Summed over {len(every)} series.", *dict.fromkeys(note for each in every for note in each.notes)),
         total=None if first.total is None else together({n: each.whole for n, each in walks.items()}, over),

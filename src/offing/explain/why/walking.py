@@ -19,8 +19,11 @@ from offing.explain.why.walk import Walk, steps_of, together
 from offing.model import Fit, Forecast
 from offing.model.account import BASELINE, Account
 from offing.model.contributions import fitted_account
+from offing.model.direct import DirectForecast
+from offing.model.joint import PATH_BATCHES, outcome_paths
 from offing.model.moved import rerun
 from offing.outlook import Scenario
+from offing.tables.table import Array
 
 LAST_YEAR, MEAN = "last-year", "mean"
 
@@ -129,11 +132,24 @@ def walk(
             steps += steps_of(found[-1], phase)
         half = found[0].total_half if len(found) == 1 else np.full(len(labels), np.nan)
         phases = tuple(dict.fromkeys(phase for phase, _ in every[1:] if phase))
+        outcome = None
+        if against is not None and not isinstance(against, (Mapping, Forecast)) and ok.all():
+            outcome = _outcome(end, axis, owner, found[0].start)
         return Walk(inner.label, inner.unit, labels, start_words, end_words, found[0].start, found[-1].end,
-                    tuple(steps), half, phases, notes, total)  # fmt: skip
+                    tuple(steps), half, phases, notes, total, outcome)  # fmt: skip
 
     total = made(*_spans(axis, None), None)
     return total if by is None else made(*_spans(axis, by), total)
+
+
+def _outcome(end: Side, axis: Axis, owner: NDArray[np.intp], start: Array) -> Array | None:
+    """The 95 % interval (2, g) of the outcomes' sums less a known start, by joint paths; None of other ends."""
+    if not isinstance(end, Forecast) or isinstance(end, DirectForecast) or end.bare is not end:
+        return None
+    rows = np.zeros((end.axis.n, len(start)))
+    rows[axis.ordinals - end.axis.first, owner] = 1.0
+    sums = np.vstack([each @ rows for each in outcome_paths(end, PATH_BATCHES, mirrored=True)])
+    return np.asarray(np.quantile(sums, (0.025, 0.975), axis=0) - start)
 
 
 def _fit_of(side: Side) -> Fit:
