@@ -87,7 +87,7 @@ def shares(fit: Fit) -> Shares:
     [0.8, 0.2]
     """
     whole, last = fit.estimate.whole, fit.layout.k
-    columns = [tuple(np.asarray(slot.places).tolist()) for slot in fit.layout.slots]
+    columns = [tuple(np.asarray(slot.own).tolist()) for slot in fit.layout.slots]
     first = [0] if fit.layout.constant else []
 
     def left(kept: list[int]) -> float:
@@ -97,7 +97,8 @@ def shares(fit: Fit) -> Shares:
 
     @cache
     def explained(members: frozenset[int]) -> float:
-        return 1.0 - left(sorted(column for i in members for column in columns[i])) / nothing
+        rest = left(sorted(column for i in members for column in columns[i]))
+        return 1.0 - rest / nothing if nothing > 0.0 else 0.0
 
     count = len(columns)
     everything = frozenset(range(count))

@@ -96,7 +96,7 @@ def term_tests(fit: Fit) -> TermTests:
     [0.074]
     """
     estimate = fit.estimate
-    rows = [_tested(fit, slot.places.tolist(), curved=slot.curved) for slot in fit.layout.slots]
+    rows = [_tested(fit, slot.own.tolist(), curved=0 if slot.borrowed else slot.curved) for slot in fit.layout.slots]
     f = np.array([each[1] for each in rows])
     count = np.array([each[0] for each in rows], dtype=float)
     with np.errstate(invalid="ignore"):
@@ -118,6 +118,8 @@ def _tested(fit: Fit, places: Sequence[int], *, curved: int) -> tuple[int, float
         return len(own), float("nan"), "has a shape"
     if not own:
         return 0, float("nan"), "left out"
+    if not estimate.variance > 0.0:
+        return len(own), float("nan"), "exact fit"
     half = estimate.half(np.eye(len(estimate.kept))[own])
     beta = estimate.beta[own]
     # b'(H'H)⁻¹b by the triangle of H, which keeps the digits that the product would lose.

@@ -25,7 +25,7 @@ class Slot:
 
     `factor` says that its columns are shares of the level: then all its coefficients are shape parameters to the
     solver, though they are linear ones to people. `level` marks a trend, which is part of it; `centred` one that is
-    measured from its mean, with which it has a part in it.
+    measured from its mean, with which it has a part in it. The shape parameters of a `borrowed` one are another term's.
     """
 
     term: str
@@ -39,6 +39,22 @@ class Slot:
     centred: bool = False
     wishes: Wishes | None = None
     rising: Array | None = None
+    borrowed: bool = False
+
+    @property
+    def linear(self) -> NDArray[np.intp]:
+        """The places of its columns' coefficients."""
+        return self.places[: len(self.places) - self.curved]
+
+    @property
+    def shapes(self) -> NDArray[np.intp]:
+        """The places of its shape parameters."""
+        return self.places[len(self.places) - self.curved :]
+
+    @property
+    def own(self) -> NDArray[np.intp]:
+        """The places that are no other term's."""
+        return self.linear if self.borrowed else self.places
 
 
 @dataclass(frozen=True)
@@ -60,7 +76,7 @@ class Layout:
     @cached_property
     def owners(self) -> list[str]:
         """Name of the term that owns each coefficient (k,)."""
-        return self._placed(CONSTANT, [(slot, (slot.term,) * len(slot.places)) for slot in self.slots])
+        return self._placed(CONSTANT, [(slot, (slot.term,) * len(slot.own)) for slot in self.slots])
 
     @cached_property
     def drawn(self) -> list[str]:
@@ -103,14 +119,14 @@ class Layout:
     def _placed(self, first: str, parts: Sequence[tuple[Slot, tuple[str, ...]]]) -> list[str]:
         placed = [first] * self.k
         for slot, words in parts:
-            for at, word in zip(slot.places.tolist(), words, strict=True):
+            for at, word in zip(slot.own.tolist(), words[: len(slot.own)], strict=True):
                 placed[at] = word
         return placed
 
     @property
     def k(self) -> int:
         """Number of coefficients, the constant included."""
-        return 1 + sum(len(slot.places) for slot in self.slots)
+        return 1 + sum(len(slot.own) for slot in self.slots)
 
     @property
     def plain(self) -> bool:
@@ -123,7 +139,7 @@ class Layout:
         if self.constant:
             rows.append((CONSTANT, CONSTANT, "linear", np.eye(1, self.k)[0]))
         for slot in self.slots:
-            shapes = len(slot.readout.names) - slot.curved
+            shapes = len(slot.readout.names) - (0 if slot.borrowed else slot.curved)
             for i, (name, function) in enumerate(zip(slot.readout.names, slot.readout.matrix, strict=True)):
                 row = np.zeros(self.k)
                 row[slot.places] = function
@@ -279,7 +295,7 @@ class Design:
                     block = self.blocks[self.layout.slots.index(slot)]
                     found[:, slot.places - k] = level[:, None] * block.columns[used]
                 for at, own, by_shape in shaped:
-                    found[:, own] = np.einsum("nms,m->ns", by_shape, inner[at])
+                    found[:, own] += np.einsum("nms,m->ns", by_shape, inner[at])
                 return np.asarray(found)
 
             return Bent(columns, offset * factors, lean)
@@ -335,7 +351,7 @@ class Design:
                 m = len(slot.places)
                 wide = np.full(m, np.inf)
                 found.append((Grid(slot.places - k, np.zeros((1, m))), -wide, wide, np.ones(m, dtype=bool)))
-            elif block.curve is not None:
+            elif block.curve is not None and not slot.borrowed:
                 curve = block.curve
                 grid = Grid(slot.places[len(slot.places) - slot.curved :] - k, curve.starts, curve.sides)
                 found.append((grid, curve.lower, curve.upper, np.zeros(slot.curved, dtype=bool)))
@@ -368,25 +384,38 @@ def lay_out(
 
 
 def _layout(terms: Sequence[Term], blocks: Sequence[Block]) -> Layout:
+    borrowing = [bool(term.borrows) and block.curve is not None for term, block in zip(terms, blocks, strict=True)]
     linear = 1 + sum(len(block.names) for term, block in zip(terms, blocks, strict=True) if not term.multiplies_trend)
-    slots, at, shape = [], 1, linear
-    for term, block in zip(terms, blocks, strict=True):
+    slots: list[Slot] = []
+    at, shape = 1, linear
+    lent: dict[str, NDArray[np.intp]] = {}
+    for term, block, borrows in zip(terms, blocks, borrowing, strict=True):
+        if not borrows:
+            curved = 0 if block.curve is None else len(block.curve.names)
+            curved = len(block.names) if term.multiplies_trend else curved
+            lent[str(term.name)], shape = np.arange(shape, shape + curved), shape + curved
+    shape = linear
+    for term, block, borrows in zip(terms, blocks, borrowing, strict=True):
         m, curved = len(block.names), 0 if block.curve is None else len(block.curve.names)
         if term.multiplies_trend:
             places, shape = np.arange(shape, shape + m), shape + m
         else:
-            places = np.concatenate([np.arange(at, at + m), np.arange(shape, shape + curved)])
-            at, shape = at + m, shape + curved
+            shaped = (np.concatenate([lent[name] for name in term.borrows]) if borrows
+                      else np.arange(shape, shape + curved))  # fmt: skip
+            places = np.concatenate([np.arange(at, at + m), shaped])
+            at, shape = at + m, shape + (0 if borrows else curved)
         names = block.names if block.curve is None else (*block.names, *block.curve.names)
         readout = block.readout or Readout(block.names, np.eye(m))
         if block.curve is not None:
-            wide = np.zeros((len(readout.names) + curved, m + curved))
-            wide[: len(readout.names), :m], wide[len(readout.names) :, m:] = readout.matrix, np.eye(curved)
-            readout = Readout((*readout.names, *block.curve.names), wide)
+            own = getattr(block.curve, "readout", None) or Readout(block.curve.names, np.eye(curved))
+            more = 0 if borrows else curved
+            wide = np.zeros((len(readout.names) + more, m + curved))
+            wide[: len(readout.names), :m], wide[len(readout.names) :, m:] = readout.matrix, own.matrix[:more]
+            readout = Readout((*readout.names, *own.names[:more]), wide)
         groups = (*block.drawn, *[""] * curved)
         slots.append(
             Slot(str(term.name), places.astype(np.intp), names, readout, groups, curved,
                  factor=term.multiplies_trend, level=term.states_level, centred=term.centred,
-                 wishes=block.wishes, rising=block.rising)
+                 wishes=block.wishes, rising=block.rising, borrowed=borrows)
         )  # fmt: skip
     return Layout(tuple(slots), linear, not any(term.holds_level for term in terms))

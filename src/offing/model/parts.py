@@ -13,8 +13,8 @@ from offing.engine import running
 from offing.model.layout import Design
 from offing.tables import View
 from offing.tables.table import Array
-from offing.terms import Interaction, Shaped
-from offing.terms.interaction import multiplied
+from offing.terms import Block, Interaction, Shaped
+from offing.terms.interaction import crossed, multiplied
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
@@ -175,7 +175,8 @@ def measured(
         reference = term.reference_on(view, axis, fit.states[slot.term])  # each period has its own
     columns, curve = reference.columns, reference.curve
     if isinstance(term, Interaction):
-        columns = reference_columns(fit, view, axis if against is None else against, place)
+        both = _reference_blocks(fit, view, axis if against is None else against, term)
+        columns, curve = multiplied(*(each.columns for each in both)), crossed(*both)
     elif columns is None:
         columns, curve = _mean(fit, place)
     if slot.factor and not columns.any():
@@ -203,11 +204,23 @@ def reference_columns(fit: Fit, view: View, axis: Axis, place: int) -> Array:
 
 def both_references(fit: Fit, view: View, axis: Axis, term: Interaction) -> tuple[Array, Array]:
     """The references (1, a) and (1, b) of the terms of an interaction; of a condition how often it is met."""
+    first, second = _reference_blocks(fit, view, axis, term)
+    return first.columns, second.columns
+
+
+def _reference_blocks(fit: Fit, view: View, axis: Axis, term: Interaction) -> tuple[Block, Block]:
+    """The same as blocks, with what their shape parameters make of them."""
     names = [str(each.name) for each in fit.model.terms]
-    first, second = (reference_columns(fit, view, axis, names.index(name)) for name in term.of)
+    found = []
+    for name in term.of:
+        place = names.index(name)
+        curve = _mean(fit, place)[1] if isinstance(fit.rows.blocks[place].curve, Shaped) else None
+        columns = reference_columns(fit, view, axis, place)
+        found.append(Block(columns, ("",) * columns.shape[1], curve=curve))
+    first, second = found
     if term.threshold:
         met = term.blocks(fit.view, fit.axis, fit.states[str(term.name)])[1].columns[fit.used]
-        second = met.mean(axis=0, keepdims=True)
+        second = Block(met.mean(axis=0, keepdims=True), ("",) * met.shape[1])
     return first, second
 
 

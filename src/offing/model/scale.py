@@ -14,11 +14,15 @@ from offing.engine import accumulated, difference_weights
 from offing.tables import View
 from offing.tables.table import Array
 from offing.terms.transforms import (
+    Cap,
     Difference,
+    EstimatedPower,
+    Extreme,
     Factor,
     Growth,
     Log,
     LogDifference,
+    Power,
     Standardised,
     Stated,
     Step,
@@ -201,6 +205,9 @@ def check_target_steps(steps: Sequence[Step], *, log: bool) -> None:
     """
     changed = False
     for step in steps:
+        if isinstance(step, (Power, EstimatedPower, Cap, Extreme)):
+            raise InputError(f"the target cannot be {step.name.rstrip(':')} something", "Use it for drivers.",
+                             key="transform")  # fmt: skip
         if isinstance(step, (Window, Standardised)):
             raise InputError(f"the target cannot be a {step.name}", "Use it for drivers.", key="transform")
         if isinstance(step, Log):

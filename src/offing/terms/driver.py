@@ -32,6 +32,7 @@ from offing.terms.driver_forms import (
     CarryOver,
     Form,
     Hinge,
+    Powered,
     Saturating,
     Shape,
     bases_of,
@@ -43,8 +44,8 @@ from offing.terms.driver_forms import (
 from offing.terms.driver_wishes import asked, check_wishes, usual_change
 from offing.terms.lag_weights import LagWeights, Weights, check_weights
 from offing.terms.smooth import Bend, Smooth, curve_block, lagged_block
-from offing.terms.term import Array, Block, Reference, Shaped, Term, whole_numbers
-from offing.terms.transforms import Log, Series, Stated, Step, evaluate, reach, steps_of
+from offing.terms.term import Array, Block, Readout, Reference, Shaped, Term, whole_numbers
+from offing.terms.transforms import EstimatedPower, Log, Series, Stated, Step, evaluate, reach, steps_of
 
 
 @dataclass(frozen=True)
@@ -88,7 +89,10 @@ class Driver(Term):
         value ``{"difference": 4}``, ``{"sum": 4}`` and ``{"mean": 4}`` (over so many periods up to this one),
         ``{"index": "2020"}`` (that period = 100), ``{"times": 0.001}``,
         ``{"deflate": "prices.index", "base": "2020"}``, ``{"per": "people.number"}``,
-        ``{"per working day": "NO"}`` (a country's holidays are none).
+        ``{"per working day": "NO"}`` (a country's holidays are none), ``{"power": 0.5}``, or last of all
+        ``{"power": "estimated", "between": [0.3, 2.0]}``, ``{"at_most": 30.0}`` and ``{"at_least": 0.0}`` (values
+        beyond count as the limit), ``{"minimum_with": "weather.wind"}`` and ``maximum_with`` (the smaller or larger
+        of two drivers).
     lags
         After how many periods it acts; 0 is at once, −1 a period before. One column each.
     above, below
@@ -218,7 +222,19 @@ class Driver(Term):
 
     @property
     def _stated(self) -> tuple[object, ...]:
-        return (*(hinge.base for hinge in self.hinges), self.carry_over, self.saturation)
+        power = "estimated" if self.power is not None else None
+        return (*(hinge.base for hinge in self.hinges), self.carry_over, self.saturation, power)
+
+    @cached_property
+    def power(self) -> Powered | None:
+        """The power of it that is estimated, if one is."""
+        found = [step for step in steps_of(self.transform) if isinstance(step, EstimatedPower)]
+        return Powered(found[0].lower, found[0].upper) if found else None
+
+    @property
+    def _ordered(self) -> bool:
+        """Whether it has two estimated bases, of which that for low values must not pass that for high ones."""
+        return [hinge.base for hinge in self.hinges] == ["estimated"] * 2
 
     @cached_property
     def hinges(self) -> tuple[Hinge, ...]:
@@ -229,7 +245,7 @@ class Driver(Term):
     @cached_property
     def chains(self) -> tuple[tuple[Form, ...], ...]:
         """What becomes of it after its transformations, a column each: beyond a base, carried over, saturating."""
-        later: list[Form] = []
+        later: list[Form] = [] if self.power is None else [self.power]
         if self.carry_over is not None:
             later.append(CarryOver(self.carry_over))
         if self.saturation is not None:
@@ -238,8 +254,8 @@ class Driver(Term):
 
     @cached_property
     def steps(self) -> tuple[Step, ...]:
-        """The transformations."""
-        return steps_of(self.transform)
+        """The transformations; a power that is estimated is a form."""
+        return tuple(step for step in steps_of(self.transform) if not isinstance(step, EstimatedPower))
 
     def needs(self) -> tuple[str, ...]:
         """The driver's column, and those that its transformations or its pattern look at."""
@@ -314,9 +330,10 @@ class Driver(Term):
         if not np.isfinite(values).any():
             raise InputError("it has no value in the fitted periods", column=self.data)
         negative = np.flatnonzero(values < 0.0)
-        if self.saturation is not None and not self.hinges and len(negative):
+        if (self.saturation is not None or self.power is not None) and not self.hinges and len(negative):
             at = int(negative[0])
-            raise InputError(f"found {values[at]:g}, but what saturates starts at 0", "Give it a base, say above = 0.",
+            what = "what saturates starts at 0" if self.power is None else "there is no power of it"
+            raise InputError(f"found {values[at]:g}, but {what}", "Give it a base, say above = 0.",
                              period=rows.part(at, at + 1).labels()[0], column=self.data)  # fmt: skip
 
     def block(self, view: View, axis: Axis, state: DriverState) -> Block:
@@ -338,6 +355,8 @@ class Driver(Term):
             names = (*names, f"{stems[0]}, before the data") if self._carries_in else names
             return Block(columns, names, **asked(self, names, state.scales))
         shapes = [shape for shape in state.every_shape if shape is not None]
+        if self._ordered:
+            return self._between_bases(view, axis, state, stems, shapes)
         crossed = list(product(*(shape.starts for shape in shapes)))
 
         raw = self._raw(view, axis, state)
@@ -355,6 +374,32 @@ class Driver(Term):
             tuple(len(shape.starts) for shape in shapes),
         )
         return Block(columns_at(np.array(crossed[0]))[0], names, curve=curve, **asked(self, names, state.scales))
+
+    def _between_bases(
+        self, view: View, axis: Axis, state: DriverState, stems: tuple[str, ...], shapes: Sequence[Shape]
+    ) -> Block:
+        """The block of two estimated bases: the shapes are the lower one and how far the other lies above it.
+
+        So the two stay in their order, and where the data would cross them they meet.
+        """
+        upper, lower = shapes
+        wide = upper.upper - lower.lower
+        raw = self._raw(view, axis, state)
+
+        def columns_at(theta: Array) -> tuple[Array, Array]:
+            columns, slopes = self._formed(raw, axis, state, np.array([theta[1] + theta[0], theta[1]]))
+            return columns, np.stack([slopes[:, :, 0], slopes[:, :, 0] + slopes[:, :, 1]], axis=2)
+
+        apart = (0.1 * wide, 0.3 * wide, 0.6 * wide)
+        curve = Shaped(
+            (f"{self.name}: distance between its bases", f"{self.name}: {lower.words}"),
+            np.array(list(product(apart, lower.starts))), np.array([0.0, lower.lower]),
+            np.array([wide, lower.upper]), columns_at, (len(apart), len(lower.starts)),
+            readout=Readout(tuple(f"{self.name}: {shape.words}" for shape in shapes),
+                            np.array([[1.0, 1.0], [0.0, 1.0]])),
+        )  # fmt: skip
+        columns = columns_at(curve.starts[0])[0]
+        return Block(columns, stems, curve=curve, **asked(self, stems, state.scales))
 
     def held(self, view: View, axis: Axis, state: DriverState, value: float) -> Block:
         """The block with all values under its weights, transformed, at one value."""

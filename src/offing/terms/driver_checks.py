@@ -9,6 +9,7 @@ import numpy as np
 from offing.base import InputError
 from offing.terms.driver_forms import bases_of
 from offing.terms.smooth import Bend
+from offing.terms.transforms import EstimatedPower, steps_of
 
 if TYPE_CHECKING:
     from offing.terms.driver import Driver
@@ -33,6 +34,11 @@ def check_forms(driver: Driver) -> None:
     if driver.curve is not None and (driver.hinges or acts_on or driver.lags != (0,)):
         raise InputError("a curve has any shape by itself", "Leave out bases, carry_over, saturation and lags.",
                          key="curve")  # fmt: skip
+    powers = [i for i, step in enumerate(steps_of(driver.transform)) if isinstance(step, EstimatedPower)]
+    if powers and (powers != [len(driver.transform) - 1] or driver.hinges or driver.curve is not None
+                   or driver.weights is not None or any(step.is_change for step in driver.steps)):  # fmt: skip
+        raise InputError("an estimated power comes last, and not beside a base, a curve, weights or changes",
+                         "State the power as a number, or leave out the others.", key="transform")  # fmt: skip
     if driver.carry_over is not None and driver.lags != (0,):
         raise InputError("a carry-over acts in later periods by itself", "Leave out lags.", key="lags")
     if driver.shaped and driver.lags != (0,):

@@ -127,7 +127,33 @@ class Saturating:
         return value / whole, found
 
 
-Form = Hinge | CarryOver | Saturating
+@dataclass(frozen=True)
+class Powered:
+    """A power of a driver, estimated between two bounds: x^p, with derivative x^p ln x."""
+
+    lower: float
+    upper: float
+
+    @property
+    def words(self) -> str:
+        """What it makes of a driver, after its name."""
+        return ", to a power"
+
+    def shape(self, values: Array) -> Shape:
+        """The exponent."""
+        starts = tuple(float(each) for each in np.linspace(self.lower, self.upper, 5)[1:-1])
+        return Shape("power", starts, self.lower, self.upper)
+
+    def apply(self, value: Array, slopes: Array, theta: float | None, place: int) -> tuple[Array, Array]:
+        """The powers; it is the first form, so that nothing before it has a shape."""
+        exponent = 0.5 * (self.lower + self.upper) if theta is None else theta
+        found, slopes = np.power(value, exponent), slopes.copy()
+        with np.errstate(divide="ignore", invalid="ignore"):
+            slopes[:, place] += np.where(value == 0.0, 0.0, found * np.log(value))
+        return found, slopes
+
+
+Form = Hinge | CarryOver | Saturating | Powered
 
 
 def chained(forms: Sequence[Form], estimated: Sequence[bool], theta: Array, value: Array) -> tuple[Array, Array]:
@@ -184,6 +210,8 @@ def learnt_forms(forms: Sequence[Form], values: Array) -> tuple[tuple[Form, ...]
         if isinstance(own, Hinge):
             base = float(np.median(values)) if shape else float(own.base)
             values = np.maximum((values - base) if own.above else (base - values), 0.0)
+        elif isinstance(own, Powered):
+            values = np.power(values, 0.5 * (own.lower + own.upper))
         elif isinstance(own, CarryOver):
             values = values / (1.0 - (0.5 if shape else float(own.share)))
     return tuple(learnt), tuple(shapes)

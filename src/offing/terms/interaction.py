@@ -15,7 +15,7 @@ from offing.tables import View
 from offing.terms.driver import Driver
 from offing.terms.own_lags import OwnLags
 from offing.terms.season import Season
-from offing.terms.term import Array, Block, Reference, Term
+from offing.terms.term import Array, Block, Reference, Shaped, Term
 from offing.terms.trend import Trend
 
 
@@ -80,6 +80,11 @@ class Interaction(Term):
             )
 
     @property
+    def borrows(self) -> tuple[str, ...]:
+        """The terms with an estimated base or power, which acts in the products as it does in the term itself."""
+        return tuple(str(term.name) for term in self.parts if isinstance(term, Driver) and term.shaped)
+
+    @property
     def threshold(self) -> bool:
         """Whether the second term is a condition."""
         return self.above is not None or self.below is not None
@@ -116,10 +121,16 @@ class Interaction(Term):
         states = tuple(term.learn(view) for term in self.parts)
         for term, state in zip(self.parts, states, strict=True):
             block = term.block(view, view.rows, state)
-            if block.curve is not None or any(block.drawn) or term.choice(state) is not None:
+            shaped = isinstance(block.curve, Shaped)
+            if (block.curve is not None and not shaped) or any(block.drawn) or term.choice(state) is not None:
                 raise InputError(
                     f"'{term.name}' has columns that are estimated or drawn to zero, which cannot be multiplied",
                     "State its shape, knots or harmonics.", key="of",
+                )  # fmt: skip
+            if shaped and (self.shared or (self.threshold and term is self.parts[1])):
+                raise InputError(
+                    f"the shape of '{term.name}' is estimated, so that its interaction has a row of its own",
+                    "Leave out shared, above and below; or state the shape.", key="of",
                 )  # fmt: skip
         return states
 
@@ -138,7 +149,7 @@ class Interaction(Term):
         """The product of every column of one with every column of the other."""
         first, second = self.blocks(view, axis, state)
         names = tuple(f"{one} x {other}" for one in first.names for other in second.names)
-        return Block(multiplied(first.columns, second.columns), names)
+        return Block(multiplied(first.columns, second.columns), names, curve=crossed(first, second))
 
     def needs(self) -> tuple[str, ...]:
         """What both terms look at."""
@@ -167,3 +178,34 @@ class Interaction(Term):
 def multiplied(first: Array, second: Array) -> Array:
     """Products (n, a·b) of every column (n, a) with every column (n, b)."""
     return np.asarray((first[:, :, None] * second[:, None, :]).reshape(len(first), -1))
+
+
+def crossed(first: Block, second: Block) -> Shaped | None:
+    """The products of the columns of two blocks by the shape parameters of either; None where none has any.
+
+    The parameters are those of the first block and then those of the second; d(ab) = da b + a db.
+    """
+    shaped = [block.curve for block in (first, second) if isinstance(block.curve, Shaped)]
+    if not shaped:
+        return None
+    sizes = [len(block.curve.names) if isinstance(block.curve, Shaped) else 0 for block in (first, second)]
+
+    def columns(theta: Array) -> tuple[Array, Array]:
+        (a, by_a), (b, by_b) = _at(first, theta[: sizes[0]]), _at(second, theta[sizes[0] :])
+        n, m = len(a), a.shape[1] * b.shape[1]
+        own = (by_a[:, :, None, :] * b[:, None, :, None]).reshape(n, m, sizes[0])
+        other = (a[:, :, None, None] * by_b[:, None, :, :]).reshape(n, m, sizes[1])
+        return multiplied(a, b), np.concatenate([own, other], axis=2)
+
+    starts = np.concatenate([curve.starts[0] for curve in shaped])[None]
+    return Shaped(
+        tuple(name for curve in shaped for name in curve.names), starts,
+        np.concatenate([curve.lower for curve in shaped]), np.concatenate([curve.upper for curve in shaped]), columns,
+    )  # fmt: skip
+
+
+def _at(block: Block, theta: Array) -> tuple[Array, Array]:
+    """A block's columns (n, m) at some parameters, and their derivatives (n, m, s)."""
+    if isinstance(block.curve, Shaped):
+        return block.curve.columns(theta)
+    return block.columns, np.zeros((*block.columns.shape, 0))

@@ -50,7 +50,8 @@ class Shaped:
     """Columns that depend on shape parameters: these, and the columns (n, m) with their derivatives (n, m, s).
 
     ``columns(θ)`` gives both; `many`, if there is a faster way, the columns (S, n, m) of several θ (S, s). Starts that
-    are a grid tell its `sides`, the last parameter changing fastest.
+    are a grid tell its `sides`, the last parameter changing fastest. `readout` is what people are shown of θ, where
+    that is not θ itself.
     """
 
     names: tuple[str, ...]
@@ -60,6 +61,7 @@ class Shaped:
     columns: Callable[[Array], tuple[Array, Array]]
     sides: tuple[int, ...] = ()
     many: Callable[[Array], Array] | None = None
+    readout: Readout | None = None
 
     def at_many(self, thetas: Array) -> Array:
         """Columns (S, n, m) at several θ (S, s)."""
@@ -221,6 +223,11 @@ class Term(ABC):
 
     def needs(self) -> tuple[str, ...]:
         """The columns of data that this term looks at."""
+        return ()
+
+    @property
+    def borrows(self) -> tuple[str, ...]:
+        """The terms whose shape parameters are its own as well, in the order in which its columns take them."""
         return ()
 
     def needed(self, view: View, axis: Axis, reference: str) -> Axis:

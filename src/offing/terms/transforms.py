@@ -35,7 +35,7 @@ class Step(ABC):
     @property
     def pointwise(self) -> bool:
         """Whether a larger value stays a larger one, each period by itself."""
-        return isinstance(self, Log)
+        return isinstance(self, (Log, Power, Cap))
 
     @property
     def keeps_periods(self) -> bool:
@@ -80,6 +80,74 @@ class Log(Step):
     def apply(self, series: Series, view: View, axis: Axis) -> Array:
         """Ln x."""
         return np.asarray(np.log(positive(series(axis), axis, "logarithm")))
+
+
+@dataclass(frozen=True)
+class Power(Step):
+    """A power of the values, which must not be negative where it is no whole number."""
+
+    exponent: float
+
+    @property
+    def name(self) -> str:  # type: ignore[override]
+        """Head of columns' names."""
+        return f"power {self.exponent:g} of"
+
+    def apply(self, series: Series, view: View, axis: Axis) -> Array:
+        """X to the power."""
+        return power(series(axis), self.exponent, axis)
+
+
+@dataclass(frozen=True)
+class EstimatedPower(Step):
+    """A power that is estimated between two bounds. A driver makes a form of it; by itself it changes nothing."""
+
+    lower: float
+    upper: float
+    name: str = "estimated power of"
+
+    def apply(self, series: Series, view: View, axis: Axis) -> Array:
+        """The values as they are."""
+        return series(axis)
+
+
+@dataclass(frozen=True)
+class Cap(Step):
+    """Values no higher, or no lower, than a limit."""
+
+    limit: float
+    upper: bool
+
+    @property
+    def name(self) -> str:  # type: ignore[override]
+        """Head of columns' names."""
+        return f"at {'most' if self.upper else 'least'} {self.limit:g}:"
+
+    def apply(self, series: Series, view: View, axis: Axis) -> Array:
+        """The values, those beyond the limit at the limit."""
+        return np.asarray((np.minimum if self.upper else np.maximum)(series(axis), self.limit))
+
+
+@dataclass(frozen=True)
+class Extreme(Step):
+    """The smaller, or the larger, of the value and that of another column in the same period."""
+
+    reference: str
+    largest: bool
+
+    @property
+    def name(self) -> str:  # type: ignore[override]
+        """Head of columns' names."""
+        return f"{'larger' if self.largest else 'smaller'} of {self.reference.partition('.')[2] or self.reference} and"
+
+    def needs(self) -> tuple[str, ...]:
+        """The other column."""
+        return (self.reference,)
+
+    def apply(self, series: Series, view: View, axis: Axis) -> Array:
+        """The smaller or the larger; unknown where either is."""
+        other = view.known(self.reference, axis).values
+        return np.asarray((np.maximum if self.largest else np.minimum)(series(axis), other))
 
 
 @dataclass(frozen=True)
@@ -259,7 +327,10 @@ _NAMED: dict[str, Callable[[], Step]] = {
     "standardised": Standardised,
     "per working day": PerWorkingDay,
 }
-_WITH_VALUE = ("difference", "sum", "mean", "index", "times", "deflate", "per", "per working day")
+_WITH_VALUE = ("difference", "sum", "mean", "index", "times", "deflate", "per", "per working day", "power", "at_most",
+               "at_least", "minimum_with", "maximum_with")  # fmt: skip
+#: Powers beyond these have no use that a form would not serve better.
+_STEEPEST = 5.0
 
 
 def steps_of(stated: Sequence[Stated] | Stated) -> tuple[Step, ...]:
@@ -287,10 +358,16 @@ def _step(stated: Stated) -> Step:
     if kind is None:
         raise InputError(f"found {rest!r}", nearest(str(next(iter(rest), "")), _WITH_VALUE), key="transform")
     value = rest.pop(kind)
-    extra = {"deflate": ("base",), "per working day": ("subdivision",)}.get(kind, ())
+    extra = {"deflate": ("base",), "per working day": ("subdivision",), "power": ("between",)}.get(kind, ())
     for key in rest:
         if key not in extra:
             raise InputError(f"found {key!r} beside {kind!r}", nearest(key, extra), key="transform")
+    if kind == "power":
+        return _power(value, rest.get("between"))
+    if kind in ("at_most", "at_least"):
+        if isinstance(value, bool) or not isinstance(value, (int, float)) or not np.isfinite(value):
+            raise InputError(f"found {value!r} for {kind!r}", "Give a number.", key="transform")
+        return Cap(float(value), kind == "at_most")
     whole = ("difference", "sum", "mean")
     wanted: Any = {**dict.fromkeys(whole, int), "times": (int, float)}.get(kind, str)
     if not isinstance(value, wanted) or isinstance(value, bool) or (kind in (*whole, "times") and not value > 0):
@@ -305,8 +382,33 @@ def _step(stated: Stated) -> Step:
         "deflate": lambda v: DivideBy(v, deflate=True, base=rest.get("base")),
         "per": DivideBy,
         "per working day": lambda v: PerWorkingDay(v, rest.get("subdivision")),
+        "minimum_with": lambda v: Extreme(v, largest=False),
+        "maximum_with": lambda v: Extreme(v, largest=True),
     }
     return makers[kind](value)
+
+
+def _power(value: object, between: object) -> Step:
+    """A power that is stated, or estimated between two bounds."""
+    if value == "estimated":
+        bounds = [_number(each) for each in between] if isinstance(between, (list, tuple)) else []
+        if len(bounds) != 2 or not 0.0 < bounds[0] < bounds[1] <= _STEEPEST:
+            raise InputError(f"found between = {between!r} for an estimated power",
+                             f"Give two bounds above 0 and up to {_STEEPEST:g}, such as between = [0.3, 2.0].",
+                             key="transform")  # fmt: skip
+        return EstimatedPower(bounds[0], bounds[1])
+    exponent = _number(value)
+    if not 0.0 < abs(exponent) <= _STEEPEST:
+        raise InputError(f"found {value!r} for 'power'", f"Give a number other than 0 from −{_STEEPEST:g} to "
+                         f'{_STEEPEST:g}, or "estimated" with between.', key="transform")  # fmt: skip
+    if between is not None:
+        raise InputError("found 'between' beside a stated power", "Leave it out.", key="transform")
+    return Power(exponent)
+
+
+def _number(value: object) -> float:
+    """A number, or NaN for anything else."""
+    return float(value) if isinstance(value, (int, float)) and not isinstance(value, bool) else float("nan")
 
 
 def evaluate(series: Series, steps: Sequence[Step], view: View, axis: Axis) -> Array:
@@ -343,6 +445,25 @@ def positive(values: Array, axis: Axis, what: str, column: str | None = None) ->
             period=axis.part(i, i + 1).labels()[0],
         )
     return values
+
+
+def power(values: Array, exponent: float, axis: Axis) -> Array:
+    """Values to a power.
+
+    Raises
+    ------
+    InputError
+        Naming the first period where there is no such power.
+    """
+    wrong = values <= 0.0 if exponent < 0.0 else values < 0.0
+    if exponent != round(exponent) or exponent < 0.0:
+        at = np.flatnonzero(wrong)
+        if len(at):
+            i = int(at[0])
+            raise InputError(f"found {values[i]:g}, of which there is no power {exponent:g}",
+                             "Leave out power, or correct the value.",
+                             period=axis.part(i, i + 1).labels()[0])  # fmt: skip
+    return np.asarray(np.power(values, exponent))
 
 
 def season_of(frequency: Frequency) -> int:
