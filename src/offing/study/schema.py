@@ -28,6 +28,7 @@ class SourceSpec(Part):
     table: Text | None = None
     query: Text | None = None
     parameters: dict[str, str | int | float | bool | date] = {}
+    folders: list[str] = []
     separator: Annotated[str, Field(min_length=1, max_length=1)] | None = None
     decimal: Literal[".", ","] | None = None
     thousands: str | None = None

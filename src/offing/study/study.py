@@ -382,6 +382,7 @@ class Study:
             options["later_rows"] = "plan"
         with self.placing(("sources", name)):
             if source.database is not None:
+                options["folders"] = [str(self.path.parent / each) for each in source.folders]
                 found: Table | Panel = read(**options, name=name)
             else:
                 found = read(self.path.parent / str(source.file), **options)

@@ -22,6 +22,7 @@ class Reading:
     table: str | None = None
     query: str | None = field(default=None, repr=False)
     parameters: Mapping[str, Any] = field(default_factory=dict, repr=False)
+    folders: Sequence[str] = ()
     separator: str | None = None
     decimal: Literal[".", ","] | None = None
     thousands: str | None = None

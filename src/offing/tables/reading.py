@@ -46,7 +46,10 @@ def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: A
         Polars, PyArrow or a DuckDB relation. None with `database`.
     database, table, query, parameters
         Address of an SQL database as SQLAlchemy writes it, with a table (or view) or a query whose parameters
-        are bound. Address and query are never shown or saved.
+        are bound. Address and query are never shown or saved. The database must exist and is opened for reading only;
+        a query is one SELECT, of PostgreSQL, SQLite or DuckDB.
+    folders
+        Folders whose files a query of DuckDB may read; by default none.
     separator, decimal, thousands, encoding, header_row
         How a CSV file is written: cells apart by, marks of numbers, encoding, row of the names (from 1).
     sheet
@@ -146,7 +149,11 @@ def _open(source: Any, reading: Reading, timing: Timing) -> tuple[Source, Stamps
         if source is not None or (reading.table is None) == (reading.query is None):
             raise InputError("a database needs a table or a query, and no file", key="database")
         file = reading.name or reading.table or "query"
-        return Database(reading.database, file, reading.table, reading.query, reading.parameters), None, timing
+        return (
+            Database(reading.database, file, reading.table, reading.query, reading.parameters, reading.folders),
+            None,
+            timing,
+        )
     if isinstance(source, (str, Path)):
         return open_file(Path(source), reading), None, timing
     file = reading.name or "data"

@@ -12,6 +12,7 @@ import pandas as pd
 from offing.base import Finding, InputError, nearest, optional
 from offing.tables.numbers import Marks
 from offing.tables.sources.frames import FrameSource, plain_frame
+from offing.tables.sources.reading_only import READERS, Other, Reader
 
 #: Rows fetched at once: rows of Python objects take ten times the room of columns.
 ROWS = 25_000
@@ -26,6 +27,7 @@ class Database:
     table: str | None = None
     query: str | None = field(default=None, repr=False)
     parameters: Mapping[str, Any] = field(default_factory=dict, repr=False)
+    folders: Sequence[str] = ()
 
     def whole(self) -> pd.DataFrame:
         """All rows."""
@@ -66,21 +68,25 @@ class Database:
     def _rows(self, size: int | None, columns: Sequence[str] = ()) -> Iterator[Iterator[pd.DataFrame]]:
         """Frames of rows, through a cursor that the server holds where it can."""
         sql = optional("sqlalchemy", "sql", "a database")
-        engine = self._engine(sql)
+        reader, engine = self._opened(sql)
         try:
             with engine.connect() as connection:
-                streaming = connection.execution_options(stream_results=True, max_row_buffer=ROWS)
-                result = streaming.execute(self._statement(sql, engine, columns), dict(self.parameters))
-                yield _parts(result, size)
+                if self.query is not None:
+                    reader.check(sql, connection, self.query, self.parameters)
+                yield _parts(reader.run(connection, self._statement(sql, engine, columns), self.parameters), size)
         except sql.exc.SQLAlchemyError as error:
             raise self._told(sql, engine, error) from None  # the chain would show the query and the address
         finally:
             engine.dispose()
 
-    def _engine(self, sql: Any) -> Any:
+    def _opened(self, sql: Any) -> tuple[Reader, Any]:
         try:
-            return sql.create_engine(self.url)
-        except (sql.exc.ArgumentError, sql.exc.NoSuchModuleError):
+            url = sql.engine.make_url(self.url)
+            reader = READERS.get(url.get_backend_name(), Other)(self.file)
+            return reader, reader.engine(sql, url, self.folders)
+        except InputError:
+            raise
+        except (sql.exc.ArgumentError, sql.exc.NoSuchModuleError, ValueError):  # a port that is no number is the last
             raise InputError(
                 "the address of the database is not understood, or its driver is not installed",
                 'Write it as "postgresql+psycopg://host/name", "sqlite:///file.db" or "duckdb:///file.duckdb"; '
