@@ -59,7 +59,7 @@ def test_an_honest_strong_driver_is_no_leak():
     assert [each.check for each in line.findings] == ["exact fit"]
 
 
-@pytest.mark.parametrize("value", [0.0, 5.0, 1e-300])
+@pytest.mark.parametrize("value", [0.0, 5.0, 1e-100])
 @pytest.mark.parametrize("scale", ["level", "log"])
 def test_a_constant_target_is_forecast_as_that_constant(value, scale):
     data = sales().assign(sold=value)

@@ -7,6 +7,8 @@ import time
 from dataclasses import dataclass, field
 from typing import TextIO
 
+from offing.base.printing import printable
+
 #: Seconds before anything is shown, and between two updates.
 PATIENCE, PACE = 1.0, 0.2
 
@@ -34,7 +36,7 @@ class Progress:
             return
         self.shown = now
         left = (now - self.started) * (1.0 - share) / max(share, 1e-9)
-        self.stream.write(f"\r{self.what}: {100 * min(share, 1.0):.0f} %, about {left:.0f} s left  ")
+        self.stream.write(f"\r{printable(self.what)}: {100 * min(share, 1.0):.0f} %, about {left:.0f} s left  ")
         self.stream.flush()
 
     def __enter__(self) -> Progress:

@@ -12,7 +12,7 @@ from concurrent.futures.process import BrokenProcessPool
 from importlib import import_module
 from multiprocessing import get_context
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from offing.base.progress import Progress
 
@@ -25,6 +25,14 @@ WORTH = 6.0
 _THREADS = ("OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "OMP_NUM_THREADS")
 
 
+class InterruptedWork(KeyboardInterrupt):
+    """Ctrl-C during a list of tasks; `found` holds their results in order, None for those that were not finished."""
+
+    def __init__(self, found: list[Any]) -> None:
+        super().__init__()
+        self.found = found
+
+
 def carried_out(
     function: Callable[[Task], Result], tasks: Sequence[Task], what: str, executor: Executor | None = None
 ) -> list[Result]:
@@ -33,6 +41,11 @@ def carried_out(
     Without an `executor` the first tasks are done here; if much is left, processes are started where that can be done
     safely: the running script must be guarded by ``if __name__ == "__main__"``, since each process reads it again.
 
+    Raises
+    ------
+    InterruptedWork
+        With the results of the tasks that were finished, at Ctrl-C.
+
     Examples
     --------
     >>> from offing.base.workers import carried_out
@@ -40,7 +53,20 @@ def carried_out(
     [1, 2]
     """
     found: list[Result] = []
-    with Progress(what) as progress:
+    try:
+        return _carried_out(function, tasks, Progress(what), executor, found)
+    except InterruptedWork as stopped:
+        raise InterruptedWork([*found, *stopped.found]) from None
+    except KeyboardInterrupt:
+        raise InterruptedWork([*found, *[None] * (len(tasks) - len(found))]) from None
+
+
+def _carried_out(
+    function: Callable[[Task], Result], tasks: Sequence[Task], bar: Progress, executor: Executor | None,
+    found: list[Result],
+) -> list[Result]:  # fmt: skip
+    """The results of all tasks; those that were done here are put into `found` as they come."""
+    with bar as progress:
         if executor is None:
             started = time.monotonic()
             for task in tasks:
@@ -138,6 +164,11 @@ def _gathered(
         for each in coming:
             found.append(each.result())
             progress.update(len(found) / len(tasks))
+    except KeyboardInterrupt:
+        for each in coming:
+            each.cancel()
+        done = [each.result() if each.done() and not each.cancelled() else None for each in coming]
+        raise InterruptedWork(done) from None
     except BaseException:
         for each in coming:
             each.cancel()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 import time
+import traceback
 from pathlib import Path
 from typing import Any
 
@@ -15,24 +16,48 @@ from offing import __version__
 _WRITING, _PRINTING = 3.0, 1.0
 
 
+def _echo(text: str, *, err: bool = False) -> None:
+    """Print, with control characters from names and notes shown as codes: the one place that prints."""
+    from offing.base.printing import printable  # noqa: PLC0415
+
+    click.echo(printable(text), err=err)
+
+
 class _Commands(click.Group):
-    """A group that ends in one clear message when the input is wrong."""
+    """A group that ends in one clear line, whatever happens: 2 where the input is wrong, 1 where it is our fault."""
 
     def invoke(self, ctx: click.Context) -> Any:
         try:
             return super().invoke(ctx)
-        except ValueError as error:
+        except (click.ClickException, click.exceptions.Exit, click.Abort):
+            raise
+        except Exception as error:  # noqa: BLE001  the outermost guard: nobody should have to read a trace
             from offing.base import InputError  # noqa: PLC0415
 
-            if not isinstance(error, InputError):
-                raise
-            click.echo(f"Error: {error}", err=True)
-            sys.exit(2)
+            if isinstance(error, InputError):
+                _echo(f"Error: {error}", err=True)
+                sys.exit(2)
+            _echo(_fault(error, ctx.params.get("trace")), err=True)
+            sys.exit(1)
+
+
+def _fault(error: Exception, trace: Path | None) -> str:
+    """What to say of a fault that nobody foresaw; its trace goes to a file where one is named."""
+    kind = type(error).__name__
+    head = f"Error: a fault of Offing, not of your data ({kind})."
+    if trace is None:
+        return f"{head} Run 'offing --trace FILE ...' to write its trace, and report it with that."
+    try:
+        trace.write_text("".join(traceback.format_exception(error)), encoding="utf-8")
+    except OSError as unwritable:
+        return f"{head} Its trace could not be written to {trace} ({unwritable.strerror})."
+    return f"{head} Its trace is in {trace}: report it with that."
 
 
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, prog_name="offing")
-def offing() -> None:
+@click.option("--trace", type=click.Path(path_type=Path, dir_okay=False), help="Where to write the trace of a fault.")
+def offing(trace: Path | None) -> None:
     """Forecast a series from its drivers, the calendar and the season, and say what each contributes.
 
     Start with 'offing demo': it writes an example study, runs it and says what to open.
@@ -52,7 +77,7 @@ def demo(folder: Path, story: str) -> None:
     """
     from offing.demo import run_boatyard, run_demo, run_heat  # noqa: PLC0415
 
-    {"ferry": run_demo, "heat": run_heat, "boatyard": run_boatyard}[story](folder, click.echo)
+    {"ferry": run_demo, "heat": run_heat, "boatyard": run_boatyard}[story](folder, _echo)
 
 
 @offing.command()
@@ -90,7 +115,7 @@ def inspect(  # noqa: PLR0917  click gives every option by its name
             written.append(write_text(survey, kind, path))
     if written and not as_json:
         text += "\n\nWritten: " + ", ".join(str(file) for file in written)
-    click.echo(text)
+    _echo(text)
 
 
 def _study_command(step: str, text: str) -> None:
@@ -112,7 +137,7 @@ def _study_command(step: str, text: str) -> None:
             files = bundle(opened, step).write(out)
             if not as_json:
                 text += f"\n\nWritten to {out}: {', '.join(file.name for file in files)}"
-        click.echo(text)
+        _echo(text)
 
 
 @offing.command("explain")
@@ -139,14 +164,14 @@ def explain(  # noqa: PLR0917  click gives every option by its name
 
     opened = open_study(study, as_of=as_of)
     if against is not None:
-        click.echo(told(opened, against, brief=brief, out=out, as_json=as_json))
+        _echo(told(opened, against, brief=brief, out=out, as_json=as_json))
         return
     text = in_json(opened, "explain") if as_json else in_words(opened, "explain", full=full)
     if out is not None:
         files = bundle(opened, "explain").write(out)
         if not as_json:
             text += f"\n\nWritten to {out}: {', '.join(file.name for file in files)}"
-    click.echo(text)
+    _echo(text)
 
 
 def _judging_command(step: str, text: str, several: bool = False) -> None:
@@ -177,7 +202,7 @@ def _tell(result: Any, out: Path | None, as_json: bool) -> None:
         files = result.bundle().write(out)
         if not as_json:
             text += f"\n\nWritten to {out}: {', '.join(file.name for file in files)}"
-    click.echo(text)
+    _echo(text)
 
 
 @offing.command("search")
@@ -205,7 +230,7 @@ def search(study: Path, budget: str | None, out: Path | None, as_json: bool) -> 
     if out is not None:
         record = made(out) / "search.sqlite"
     spent = time.monotonic() - started + (_WRITING if out is not None else _PRINTING)
-    found = study_search(opened, budget, record, lambda line: click.echo(line, err=True), spent=spent)
+    found = study_search(opened, budget, record, lambda line: _echo(line, err=True), spent=spent)
     _tell(judged([opened], "search", found), out, as_json)
 
 

@@ -35,7 +35,9 @@ def fit_figures(working: Array, target: Array, fitted: Array, *, rss: float, col
     """
     n = len(working)
     total = float(np.square(working - working.mean()).sum())
-    unexplained = rss / total if total > 0.0 else float("nan")
+    # What rounding alone leaves of a constant is no variation.
+    varies = total > n * np.square(1e-14 * np.abs(working).max())
+    unexplained = rss / total if varies else float("nan")
     error = np.abs(target - fitted)
     return FitFigures(
         rows=n,

@@ -1,12 +1,13 @@
-"""Writing files whole: everything is made first, written beside its place, then renamed."""
+"""Writing files whole: everything is made first, written beside its place, then moved there together."""
 
 from __future__ import annotations
 
 import hashlib
 import json
 import math
-import os
+import shutil
 import tempfile
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -15,6 +16,10 @@ import pandas as pd
 
 from offing.base import InputError
 
+#: What lists the files that belong together.
+MANIFEST = "manifest.json"
+#: How a folder begins into which a run writes, and ends when all is written.
+_STAGED, _READY = ".offing-", ".ready"
 #: A cell that starts with one of these is run as a formula by spreadsheets.
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
@@ -32,34 +37,83 @@ class Bundle:
     def write(self, folder: Path) -> list[Path]:
         """Write all files into `folder`, which is made if need be; other files in it are left alone.
 
-        All are written beside their places before the first is renamed, so that a full disk leaves the old ones.
+        All are written whole into a hidden folder beside their places before the first is moved, so that a full disk
+        leaves the old ones. ``manifest.json``, removed first and written last, lists what belongs together: while it is
+        missing, or a file is not as it says, a run is unfinished. What a run that was killed has left behind is
+        finished or removed by the next one.
 
         Raises
         ------
         InputError
             If the folder cannot be made or written to.
         """
-        beside: list[tuple[str, Path]] = []
-        for name in self.contents:
+        for name in (*self.contents, MANIFEST):
             if (folder / name).is_dir():
                 raise InputError(f"there is a folder called {name!r}", "Give another with --out.", file=str(folder))
+        files = {**self.contents, MANIFEST: manifest(self.contents)}
         try:
             folder.mkdir(parents=True, exist_ok=True)
-            for name, content in self.contents.items():
-                handle, temporary = tempfile.mkstemp(prefix=f".{name}.", dir=folder)
-                beside.append((temporary, folder / name))
-                with os.fdopen(handle, "wb") as file:
-                    file.write(content)
-                # A temporary file is its maker's alone; results are for everyone whom the folder lets in.
-                Path(temporary).chmod(0o644)
-            for temporary, final in beside:
-                Path(temporary).replace(final)
+            _finish_earlier(folder)
+            staged = Path(tempfile.mkdtemp(prefix=_STAGED, dir=folder))
+            try:
+                for name, content in files.items():
+                    # A temporary file is its maker's alone; results are for everyone whom the folder lets in.
+                    (staged / name).write_bytes(content)
+                    (staged / name).chmod(0o644)
+                ready = folder / f"{staged.name}{_READY}"
+                staged.rename(ready)
+            except BaseException:
+                shutil.rmtree(staged, ignore_errors=True)
+                raise
+            _move(ready, folder)
         except OSError as error:
             raise _unwritable(folder, error) from error
-        finally:
-            for temporary, _ in beside:
-                Path(temporary).unlink(missing_ok=True)
-        return [final for _, final in beside]
+        return [folder / name for name in self.contents]
+
+
+def manifest(contents: Mapping[str, bytes]) -> bytes:
+    """The files that belong together, with the SHA-256 of each."""
+    digests = {name: hashlib.sha256(content).hexdigest() for name, content in contents.items()}
+    return json_text({"files": digests}).encode()
+
+
+def whole(folder: Path) -> bool:
+    """Whether the results in a folder are those of one run: all that its manifest lists, as it says.
+
+    Examples
+    --------
+    >>> import tempfile, pathlib
+    >>> from offing.handover.files import Bundle, whole
+    >>> folder = pathlib.Path(tempfile.mkdtemp())
+    >>> files = Bundle({"forecast.csv": b"1"})
+    >>> _ = files.write(folder)
+    >>> before = whole(folder)
+    >>> _ = (folder / "forecast.csv").write_text("2")
+    >>> before, whole(folder)
+    (True, False)
+    """
+    try:
+        listed = json.loads((folder / MANIFEST).read_text(encoding="utf-8"))["files"]
+        return all(file_digest(folder / name) == digest for name, digest in listed.items())
+    except (OSError, ValueError, KeyError, TypeError, AttributeError):
+        return False
+
+
+def _move(ready: Path, folder: Path) -> None:
+    """Move all files of a run that is written whole to their places, the manifest last."""
+    (folder / MANIFEST).unlink(missing_ok=True)
+    for staged in sorted(ready.iterdir(), key=lambda each: each.name == MANIFEST):
+        staged.replace(folder / staged.name)
+    ready.rmdir()
+
+
+def _finish_earlier(folder: Path) -> None:
+    """What earlier runs left that were killed: moved to its place where all of it was written, else removed."""
+    for left in sorted(folder.glob(f"{_STAGED}*")):
+        if left.is_dir() and left.name.endswith(_READY):
+            _move(left, folder)
+        elif left.is_dir():
+            shutil.rmtree(left, ignore_errors=True)
 
 
 def made(folder: Path) -> Path:

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError
-from offing.base.workers import carried_out
+from offing.base.workers import InterruptedWork, carried_out
 from offing.judging.gaps import bridged
 from offing.judging.origins import Cuts
 from offing.judging.run import PROBABILITIES, Basis, Run
@@ -136,12 +136,35 @@ def _attempted(jobs: Sequence[Job], executor: Executor | None, *, strict: bool) 
         for folds in _shares(len(jobs[own[0]].cuts.moments), len(groups)):
             tasks.append(_Task(tuple(jobs[i] for i in own), folds, strict))
             members.append(own)
-    found = carried_out(_folds, tasks, "forecasting from past origins" if strict else "", executor)
+    found = _kept(tasks, "forecasting from past origins" if strict else "", executor)
     parts: list[list[_Folds | InputError]] = [[] for _ in jobs]
     for own, results in zip(members, found, strict=True):
         for i, result in zip(own, results, strict=True):
             parts[i].append(result)
     return [_joined(job, own) for job, own in zip(jobs, parts, strict=True)]
+
+
+def _kept(tasks: Sequence[_Task], what: str, executor: Executor | None) -> list[list[_Folds | InputError]]:
+    """What became of all tasks; after Ctrl-C folds of those that were not finished are not known.
+
+    Raises
+    ------
+    KeyboardInterrupt
+        If nothing was finished, or the work has no name and is part of other work.
+    """
+    try:
+        return carried_out(_folds, tasks, what, executor)
+    except InterruptedWork as stopped:
+        if not what or not any(stopped.found):
+            raise
+        return [done or [_unfinished(job, len(task.folds)) for job in task.jobs]
+                for task, done in zip(tasks, stopped.found, strict=True)]  # fmt: skip
+
+
+def _unfinished(job: Job, folds: int) -> _Folds:
+    h = job.cuts.plan.horizon
+    return (np.full((folds, h), np.nan), np.full((folds, h, len(PROBABILITIES)), np.nan), np.full((folds, 2), np.nan),
+            np.full(folds, np.nan), 0.0)  # fmt: skip
 
 
 #: Means (f, h), quantiles (f, h, q), training errors (f, 2), columns (f,) and seconds.

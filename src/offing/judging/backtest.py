@@ -196,7 +196,7 @@ class Backtest:
         lead, errors = self.lead, self._errors
         if self.price is not None:
             lines.append(self.price_sentence)
-        train = [run.train[:, 1].mean() for run in self.own
+        train = [np.nanmean(run.train[:, 1]) for run in self.own
                  if run.name == lead and run.train is not None and run.basis == self.bases[-1]]  # fmt: skip
         if train:
             unit = self.cuts().table.axis.frequency.unit
@@ -215,14 +215,23 @@ class Backtest:
     @property
     def remarks(self) -> tuple[str, ...]:
         """What to know of the scores: forecasts that are not among them, and what makes them too good."""
-        return (*self._unscored, *self._selected)
+        return (*self._interrupted, *self._unscored, *self._selected)
+
+    @property
+    def _interrupted(self) -> tuple[str, ...]:
+        """How many origins were finished before an interruption."""
+        gone = max((run.unfinished for run in self.own), default=0)
+        if not gone:
+            return ()
+        done = len(self.cuts().moments) - gone
+        return (f"It was interrupted: forecasts of {done} of {done + gone} origins are there, and scored.",)
 
     @property
     def _unscored(self) -> tuple[str, ...]:
         """Forecasts that could not be made, as drivers have no actual value there."""
         found: dict[str, int] = {}
         for run in self.own:
-            if run.kind == "model" and not run.why:
+            if run.kind == "model" and not run.why and not run.unfinished:
                 gone = int((np.isnan(run.mean) & np.isfinite(run.cuts.outcome)).sum())
                 found[run.name] = max(gone, found.get(run.name, 0))
         return tuple(

@@ -134,7 +134,7 @@ class Comparison:
         rows = []
         for name in self.overall.sort_values(kind="stable").index:
             own = [run for run in self.backtest.chosen(self.basis) if run.name == name]
-            columns = [each.columns.mean() for each in own if each.columns is not None]
+            columns = [np.nanmean(each.columns) for each in own if each.columns is not None]
             rows.append({
                 "model": name, "kind": own[0].kind, self.score: self.overall[name],
                 "spread": self.by_origin[name].std(ddof=1) if len(self.by_origin) > 1 else np.nan,
@@ -174,7 +174,8 @@ class Comparison:
         runs = {name: [run for run in self.backtest.chosen(self.basis) if run.name == name] for name in (small, large)}
         apart = _mean_of_folds([np.square(one.mean - other.mean) for one, other in zip(*runs.values(), strict=True)])
         squares = [_mean_of_folds([np.square(run.error) for run in runs[name]]) for name in (small, large)]
-        return nested_accuracy(squares[0], squares[1], apart, self.overlap)
+        there = np.isfinite(np.sum([apart, *squares], axis=0))
+        return nested_accuracy(squares[0][there], squares[1][there], apart[there], self.overlap)
 
     @cached_property
     def tests(self) -> pd.DataFrame:
@@ -382,7 +383,10 @@ def contains(large: Model, small: Model) -> bool:
 
 
 def _mean_of_folds(parts: Sequence[Array]) -> Array:
-    return np.asarray(np.nanmean(np.array(parts), axis=(0, 2)))
+    """Means (f,) over series and horizons; NaN where a fold has none."""
+    values = np.array(parts)
+    count = np.isfinite(values).sum(axis=(0, 2))
+    return np.where(count > 0, np.nansum(values, axis=(0, 2)) / np.maximum(count, 1), np.nan)
 
 
 def _horizons(backtest: Backtest) -> str:

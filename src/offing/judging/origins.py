@@ -11,6 +11,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import InputError
+from offing.base.limits import check_ahead, check_origins
 from offing.calendar import Axis, Frequency
 from offing.calendar.axis import instant_of
 from offing.engine import naive_change
@@ -93,6 +94,9 @@ class Origins:
         known = np.flatnonzero(np.isfinite(values))
         if not len(known):
             raise InputError("the target has no values", file=table.name, column=column)
+        check_ahead(self.gap + self.horizon, table.axis.frequency.periods_a_year)
+        asked = self.origins if isinstance(self.origins, (int, np.integer)) else len(self.origins or ())
+        check_origins(int(asked), self.horizon)
         released = table.known_at()
         last = int(known[-1]) - hidden
         moments = self._moments(table.axis, released, known, last)
@@ -120,6 +124,7 @@ class Origins:
             ordinal = int(axis.frequency.ordinals(np.array([first]))[0])
             into = first - int(axis.frequency.starts(np.array([ordinal]))[0])
             places = np.arange(ordinal, axis.first + last + 2, self.usual_step, dtype=np.int64)
+            check_origins(min(len(places), int(self.origins or len(places))), self.horizon)
             moments = at_place(axis.frequency, places, into)
             moments = np.array([each for each in moments.tolist() if rows_before(known, released, each) <= newest])
             moments = moments[-self.origins :] if self.origins is not None else moments

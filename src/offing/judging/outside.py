@@ -15,6 +15,7 @@ from offing.base import InputError, nearest
 from offing.calendar.axis import instant_of
 from offing.judging.origins import Cuts
 from offing.judging.run import PROBABILITIES, Run
+from offing.tables.sources import CsvFile
 from offing.tables.table import Array
 
 _QUANTILE = re.compile(r"q(0\.\d+)")
@@ -80,12 +81,7 @@ def outside(
         raise InputError(f"found {role!r}", 'Give "candidate" or "reference".', key="role")
     if not isinstance(rows, pd.DataFrame):
         file = str(rows)
-        try:
-            rows = pd.read_csv(rows, dtype=str, keep_default_na=False)
-        except (OSError, UnicodeDecodeError, pd.errors.ParserError, pd.errors.EmptyDataError) as error:
-            raise InputError(
-                f"cannot be read ({error})", "Give a CSV with origin, period, forecast.", file=file
-            ) from error
+        rows = CsvFile(Path(rows), file).whole().fillna("")
     for column in ("origin", "period", "forecast"):
         if column not in rows.columns:
             raise InputError(f"there is no column {column!r}", nearest(column, [str(each) for each in rows.columns]),

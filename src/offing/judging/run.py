@@ -77,6 +77,11 @@ class Run:
         return None if self.trained is None else self.trained()
 
     @property
+    def unfinished(self) -> int:
+        """How many folds have not been forecast, as the work was interrupted: their fits have no coefficients."""
+        return 0 if self.columns is None else int(np.isnan(self.columns).sum())
+
+    @property
     def error(self) -> Array:
         """Forecast less outcome (f, h)."""
         return self.mean - self.cuts.outcome

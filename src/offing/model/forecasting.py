@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count
+from offing.base.limits import check_ahead
 from offing.calendar import Axis
 from offing.calendar.axis import instant_of
 from offing.checks.design import is_constant
@@ -21,9 +22,6 @@ from offing.terms import Driver, Term, telling
 
 if TYPE_CHECKING:
     from offing.model.fit import Fit
-
-#: Eleven years of hours: whoever asks for more has slipped.
-FARTHEST = 100_000
 
 
 class Assumptions(Protocol):
@@ -84,7 +82,8 @@ def _horizon(axis: Axis, horizon: int | None, until: object) -> int:
     if until is None:
         if isinstance(horizon, bool) or not isinstance(horizon, (int, np.integer)) or horizon < 1:
             raise InputError(f"found {horizon!r}", "Give a whole number of periods from 1 on.", key="horizon")
-        return _reachable(int(horizon), "horizon")
+        check_ahead(int(horizon), axis.frequency.periods_a_year)
+        return int(horizon)
     try:
         last = int(axis.frequency.ordinals(instant_of(until, axis.frequency))[0])
     except (ValueError, TypeError) as error:
@@ -95,12 +94,7 @@ def _horizon(axis: Axis, horizon: int | None, until: object) -> int:
             f"{until} lies before the end of the data, {axis.part(axis.n - 1, axis.n).labels()[0]}",
             key="until",
         )
-    return _reachable(periods, "until")
-
-
-def _reachable(periods: int, key: str) -> int:
-    if periods > FARTHEST:
-        raise InputError(f"{periods:,} periods are too far ahead", f"Give at most {FARTHEST:,}.", key=key)
+    check_ahead(periods, axis.frequency.periods_a_year, "until")
     return periods
 
 

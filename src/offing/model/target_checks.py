@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, count
+from offing.base.limits import LARGEST, SMALLEST
 from offing.calendar import Axis
 from offing.model.layout import Design
 from offing.tables import Sources, Table, View
@@ -50,6 +51,8 @@ def check_drivers(model: Model, view: View) -> None:
             reach = view.reach(reference)
             known = (np.isfinite(view.known(reference, reach).values) if view.numeric(reference)
                      else view.words(reference, reach) != "")  # fmt: skip
+            if view.numeric(reference):
+                _check_size(view.known(reference, reach).values, table, column)
             if not known.any():
                 raise InputError("the driver has no value that was known at the origin",
                                  "Fill in its values, or remove the term.",
@@ -61,6 +64,7 @@ def check_target(model: Model, target: Array, table: Table, column: str, axis: A
     known = target[np.isfinite(target)]
     if not len(known):
         raise InputError("no value of the target is left by its treatment", file=table.name, column=column)
+    _check_size(target, table, column)
     _check_limits(model, target, table, column, axis)
     wrong = np.flatnonzero(target + model.offset <= 0.0)
     if model.scale == "log" and len(wrong):
@@ -75,6 +79,14 @@ def check_target(model: Model, target: Array, table: Table, column: str, axis: A
             period=axis.part(int(wrong[0]), int(wrong[0]) + 1).labels()[0],
             column=column,
         )
+
+
+def _check_size(values: Array, table: Table, column: str) -> None:
+    """Refuse values whose squares are no numbers any more."""
+    largest = float(np.nanmax(np.abs(values), initial=0.0))
+    if largest > LARGEST or 0.0 < largest < SMALLEST:
+        raise InputError(f"its largest value is {largest:.3g}, with which nothing can be computed",
+                         "Give it in another unit.", file=table.name, column=column)  # fmt: skip
 
 
 def _check_limits(model: Model, target: Array, table: Table, column: str, axis: Axis) -> None:

@@ -62,10 +62,14 @@ def study_from(text: str, path: Path) -> Study:
         raw = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise InputError(f"the text is not valid TOML: {error}", file=path.name) from error
+    except RecursionError:
+        raise _too_deep(path) from None
     try:
         spec = schema.StudySpec.model_validate_json(json.dumps(raw, default=_plain))
     except ValidationError as error:
         raise place.first_fault(error, (), _known_keys()) from error
+    except RecursionError:
+        raise _too_deep(path) from None
     _check_sources(spec, place)
     _check_totals(spec, place)
     terms = [_term(entry, i, path.parent, place) for i, entry in enumerate(spec.terms)]
@@ -75,6 +79,10 @@ def study_from(text: str, path: Path) -> Study:
     check_asked(spec, terms, place)
     scenarios, choices = checked_scenarios(spec, terms, place), _choices(spec, terms, path.parent, place)
     return Study(path, text, spec, tuple(terms), models, scenarios=scenarios, choices=choices)
+
+
+def _too_deep(path: Path) -> InputError:
+    return InputError("its values are nested too deeply", "Write plain tables and lists.", file=path.name)
 
 
 def _text(path: Path) -> str:
