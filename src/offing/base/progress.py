@@ -43,6 +43,10 @@ class Progress:
         return self
 
     def __exit__(self, *_: object) -> None:
+        self.end()
+
+    def end(self) -> None:
+        """Erase the line."""
         if self.shown:
             self.stream.write("\r\033[K")
             self.stream.flush()

@@ -129,7 +129,7 @@ def _study_command(step: str, text: str) -> None:
     @click.option("--full", is_flag=True, help="Add standard errors, t, p, tests and shares of the terms.")
     def run(study: Path, out: Path | None, as_json: bool, as_of: str | None, full: bool) -> None:
         from offing.study import open_study  # noqa: PLC0415
-        from offing.study.outputs import bundle, in_json, in_words  # noqa: PLC0415
+        from offing.study.outputs import bundle, in_json, in_words, not_drawn  # noqa: PLC0415
 
         opened = open_study(study, as_of=as_of)
         text = in_json(opened, step) if as_json else in_words(opened, step, full=full)
@@ -137,6 +137,7 @@ def _study_command(step: str, text: str) -> None:
             files = bundle(opened, step).write(out)
             if not as_json:
                 text += f"\n\nWritten to {out}: {', '.join(file.name for file in files)}"
+                text += "".join(f"\n{each}" for each in [not_drawn(opened, step)] if each)
         _echo(text)
 
 

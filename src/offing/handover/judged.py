@@ -12,7 +12,6 @@ from offing.explain import Importance
 from offing.judging import Backtest, Calibration, Change, Comparison, Search, Worth, scores
 from offing.judging.backtest import rows_of
 from offing.judging.origins import one_scene
-from offing.judging.run import Run
 from offing.judging.scoring import (
     EACH,
     SCORES,
@@ -23,7 +22,7 @@ from offing.judging.scoring import (
     parts_of_runs,
     scored,
     summed,
-    totals_of,
+    sums_of,
 )
 
 #: The scenario of what is judged: none is assumed.
@@ -33,17 +32,16 @@ _SCORES = ["series", "model", "scenario", "basis", "set", "origin", "horizon", "
 
 def backtest_rows(found: Backtest) -> pd.DataFrame:
     """Rows of ``backtest.csv``: one a forecast, those of the references as well."""
-    return pd.concat([_forecasts(found, run) for run in found.runs if not run.why], ignore_index=True)
-
-
-def _forecasts(found: Backtest, run: Run) -> pd.DataFrame:
-    rows = rows_of(run)
-    frequency = run.cuts.table.axis.frequency
+    runs = [run for run in found.runs if not run.why]
+    rows = rows_of(runs)
+    frequency = found.cuts().table.axis.frequency
     for column in ("origin", "period"):
-        rows[column] = _iso(rows[column], frequency)
-    rows["series"] = run.series or run.cuts.column
-    if run.kind in ("reference", "outside"):
-        rows["basis"] = ""  # it looks at no driver
+        rows[column] = _texts(rows[column], frequency)
+    sizes = [run.mean.size for run in runs]
+    names = np.array([run.series or run.cuts.column for run in runs], dtype=object)
+    # What looks at no driver has no basis.
+    bases = np.array(["" if run.kind in ("reference", "outside") else run.basis for run in runs], dtype=object)
+    rows["series"], rows["basis"] = np.repeat(names, sizes), np.repeat(bases, sizes)
     rows.insert(2, "scenario", _NONE)
     return rows
 
@@ -65,13 +63,13 @@ def score_rows(found: Backtest, sums: Sequence[str] = (), weights: Mapping[str, 
     if len(found.series) > 1:
         frames.append(_means(found, names, weights))
     rows = pd.concat(frames, ignore_index=True)
-    rows["origin"] = ["" if pd.isna(each) else _iso([each], frequency)[0] for each in rows["origin"]]
-    rows["series"] = [each or found.cuts().column for each in rows["series"]]
-    rows["scenario"] = _NONE
+    rows["origin"] = _texts(rows["origin"], frequency)
+    rows["series"] = rows["series"].replace("", found.cuts().column)
+    rows["scenario"], rows["note"] = _NONE, ""
     told = notes(found)
-    keys = zip(rows["model"], rows["score"], rows["value"], strict=True)
-    rows["note"] = [told.get((model, score), "") if np.isnan(value) or score == "MAPE" else ""
-                    for model, score, value in keys]  # fmt: skip
+    noted = (rows["value"].isna() | (rows["score"] == "MAPE")).to_numpy()
+    keys = zip(rows["model"][noted], rows["score"][noted], strict=True)
+    rows.loc[noted, "note"] = [told.get((model, score), "") for model, score in keys]
     return rows[_SCORES]
 
 
@@ -103,11 +101,11 @@ def _totals(found: Backtest, unit: str | None) -> pd.DataFrame:
     for run in found.runs:
         if run.why:
             continue
-        own = totals_of(run, unit)
-        error = (own["forecast"] - own["target"]).to_numpy()
+        *_, target, forecast = sums_of(run, unit)
+        error = forecast - target
         if not len(error):
             continue
-        sizes = np.abs(own["target"]).sum()
+        sizes = np.abs(target).sum()
         values = {"MAE": np.abs(error).mean(), "RMSE": np.sqrt(np.square(error).mean()), "bias": error.mean(),
                   "WAPE": 100.0 * np.abs(error).sum() / sizes if sizes > 0.0 else np.nan}  # fmt: skip
         for basis in filter(run.is_of, found.bases):
@@ -206,6 +204,12 @@ def search_rows(found: Search) -> pd.DataFrame:
 def _series(found: Backtest) -> str:
     """The series in files: the target's column where there is one only, else all."""
     return found.cuts().column if len(found.series) == 1 else "all"
+
+
+def _texts(stamps: pd.Series, frequency: Frequency) -> np.ndarray:
+    """Moments as text, each one made once; an empty text where there is none."""
+    codes, unlike = pd.factorize(stamps)
+    return np.array([*_iso(list(unlike), frequency), ""], dtype=object)[codes]
 
 
 def _iso(stamps: Sequence[pd.Timestamp] | pd.Series, frequency: Frequency) -> list[str]:

@@ -142,7 +142,7 @@ class Backtest:
         ``series, model, basis, origin, period, horizon, target, forecast`` and the quantiles ``q0.1, q0.5, q0.9``, as
         far as there are any.
         """
-        return pd.concat([rows_of(run, (0.1, 0.5, 0.9)) for run in self.own], ignore_index=True)
+        return rows_of(self.own, (0.1, 0.5, 0.9))
 
     def by_horizon(self, score: str = "RMSE", basis: Basis | None = None) -> ByHorizon:
         """A score by horizon, to be drawn."""
@@ -295,16 +295,21 @@ def _spread_out(n: int, most: int) -> list[int]:
     return sorted({round(x) for x in np.linspace(0, n - 1, min(n, most))})
 
 
-def rows_of(run: Run, probabilities: Sequence[float] = SHOWN) -> pd.DataFrame:
-    """One row a forecast of a run."""
-    cuts, (f, h) = run.cuts, run.mean.shape
-    frequency = cuts.table.axis.frequency
-    starts = frequency.starts((cuts.table.axis.first + cuts.rows.ravel()).astype(np.int64))
-    quantiles = run.at(*probabilities).reshape(f * h, -1)
+def rows_of(runs: Sequence[Run], probabilities: Sequence[float] = SHOWN) -> pd.DataFrame:
+    """One row a forecast of some runs of one target."""
+    frequency = runs[0].cuts.table.axis.frequency
+    sizes = [run.mean.size for run in runs]
+    starts = np.concatenate([run.cuts.table.axis.first + run.cuts.rows.ravel() for run in runs]).astype(np.int64)
+    quantiles = np.concatenate([run.at(*probabilities).reshape(-1, len(probabilities)) for run in runs])
+    words = {name: np.repeat(np.array([getattr(run, own) for run in runs], dtype=object), sizes)
+             for name, own in (("series", "series"), ("model", "name"), ("basis", "basis"))}  # fmt: skip
     return pd.DataFrame({
-        "series": run.series, "model": run.name, "basis": run.basis,
-        "origin": cuts.origins.repeat(h), "period": frequency.index(starts), "horizon": np.tile(cuts.horizons, f),
-        "target": cuts.outcome.ravel(), "forecast": run.mean.ravel(),
+        **words,
+        "origin": frequency.index(np.concatenate([run.cuts.moments.repeat(run.mean.shape[1]) for run in runs])),
+        "period": frequency.index(frequency.starts(starts)),
+        "horizon": np.concatenate([np.tile(run.cuts.horizons, len(run.mean)) for run in runs]),
+        "target": np.concatenate([run.cuts.outcome.ravel() for run in runs]),
+        "forecast": np.concatenate([run.mean.ravel() for run in runs]),
         **{f"q{round(p, 10):g}": quantiles[:, i] for i, p in enumerate(probabilities)},
     })  # fmt: skip
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Literal, get_args
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
 from offing.calendar import Frequency
@@ -148,14 +149,6 @@ PARTS: dict[str, Callable[[Run], Array]] = {
 }
 
 
-def parts_of(run: Run) -> pd.DataFrame:
-    """One row a forecast whose outcome is known: where it stands, and the parts of all scores."""
-    cuts, (f, h) = run.cuts, run.mean.shape
-    places = {"fold": np.arange(f).repeat(h), "horizon": np.tile(cuts.horizons, f), "row": cuts.rows.ravel()}
-    values = {name: part(run).ravel() for name, part in PARTS.items()}
-    return pd.DataFrame({**places, **values})[np.isfinite(run.error).ravel()]
-
-
 def score_of(run: Run, score: str) -> float:
     """One score of a run over all its origins; NaN where it is undefined."""
     known = np.isfinite(run.error)
@@ -179,20 +172,17 @@ def scored(parts: pd.DataFrame, by: Sequence[str], names: Sequence[str]) -> pd.D
     return pd.DataFrame(found, index=means.index)
 
 
-def seasons_of(run: Run, rows: np.ndarray) -> np.ndarray:
-    """The season of each period: the hour of an hour, the weekday of a day, the month of a week, else its own name."""
-    axis = run.cuts.table.axis
-    index = axis.frequency.index(axis.frequency.starts((axis.first + rows).astype(np.int64)))
-    unit = axis.frequency.unit
+def seasons_of(frequency: Frequency, ordinals: NDArray[np.int64]) -> np.ndarray:
+    """The season (n,) of each period: the hour of an hour, the weekday of a day, the month of a week, else its name."""
+    index, unit = frequency.index(frequency.starts(ordinals)), frequency.unit
     if unit == "hour":
         return np.asarray([f"{hour:02d}:00" for hour in index.hour])
     if unit == "day":
         return np.asarray([f"{day + 1} {name}" for day, name in zip(index.day_of_week, index.day_name(), strict=True)])
     if unit == "quarter":
         return np.asarray([f"Q{quarter}" for quarter in index.quarter])
-    return (
-        np.asarray([f"{month:02d}" for month in index.month]) if unit in ("week", "month") else np.full(len(rows), "")
-    )
+    known = unit in ("week", "month")
+    return np.asarray([f"{month:02d}" for month in index.month]) if known else np.full(len(ordinals), "")
 
 
 def scores(
@@ -319,17 +309,30 @@ def all_parts(backtest: Backtest, series: str | None = None) -> pd.DataFrame:
 
 
 def parts_of_runs(runs: Sequence[Run], backtest: Backtest) -> pd.DataFrame:
-    """The parts of some runs, on every basis that each belongs to."""
-    frames = []
-    for run in runs:
-        if run.why:
-            continue
-        rows = parts_of(run)
-        rows["season"] = seasons_of(run, rows["row"].to_numpy())
-        rows["origin"] = run.cuts.origins[rows["fold"].to_numpy()]
-        for basis in filter(run.is_of, backtest.bases):
-            frames.append(rows.assign(basis=basis, model=run.name, series=run.series))
-    return pd.concat(frames, ignore_index=True)
+    """The parts of some runs, on every basis that each belongs to: one row a forecast whose outcome is known.
+
+    All runs are one frame from the start: with many series a frame for each would take longer than the fits.
+    """
+    told = [run for run in runs if not run.why]
+    known = [np.isfinite(run.error).ravel() for run in told]
+    values: dict[str, list[np.ndarray]] = {
+        name: [part(run).ravel()[mask] for run, mask in zip(told, known, strict=True)] for name, part in PARTS.items()
+    }
+    places = [np.meshgrid(np.arange(len(run.mean)), run.cuts.horizons, indexing="ij") for run in told]
+    values["fold"] = [each[0].ravel()[mask] for each, mask in zip(places, known, strict=True)]
+    values["horizon"] = [each[1].ravel()[mask] for each, mask in zip(places, known, strict=True)]
+    values["row"] = [run.cuts.rows.ravel()[mask] for run, mask in zip(told, known, strict=True)]
+    pairs = [(i, basis) for i, run in enumerate(told) for basis in filter(run.is_of, backtest.bases)]
+    sizes = [int(known[i].sum()) for i, _ in pairs]
+    frame = pd.DataFrame({name: np.concatenate([each[i] for i, _ in pairs]) for name, each in values.items()})
+    frequency = backtest.cuts().table.axis.frequency
+    firsts = np.repeat([told[i].cuts.table.axis.first for i, _ in pairs], sizes)
+    moments = np.concatenate([told[i].cuts.moments[values["fold"][i]] for i, _ in pairs])
+    frame["season"] = seasons_of(frequency, (firsts + frame["row"].to_numpy()).astype(np.int64))
+    frame["origin"] = frequency.index(moments)
+    words = {"basis": [basis for _, basis in pairs], "model": [told[i].name for i, _ in pairs],
+             "series": [told[i].series for i, _ in pairs]}  # fmt: skip
+    return frame.assign(**{name: np.repeat(np.array(each, dtype=object), sizes) for name, each in words.items()})
 
 
 def summed(backtest: Backtest, groups: Mapping[str, Sequence[str]]) -> list[Run]:
@@ -364,18 +367,16 @@ def notes(backtest: Backtest) -> dict[tuple[str, str], str]:
     told as well: it says nothing of the others.
     """
     found: dict[tuple[str, str], str] = {}
-    for run in backtest.runs:
-        if run.why:
-            found[run.name, ""] = run.why
-            continue
-        parts = parts_of(run)
-        values = scored(parts, [], list(SCORES)).iloc[0]
-        for name in values.index[values.isna()]:
-            found[run.name, str(name)] = UNDEFINED.get(str(name), _NO_BAND)
-        shares = parts["share"].to_numpy()
-        if len(shares) >= _FEW and shares.max() > shares.sum() / 2.0:
-            found[run.name, "MAPE"] = "one outcome near zero makes most of it"
-    return found
+    told = scored(backtest.parts, ["model", "basis", "series"], list(SCORES))
+    missing = told.isna().groupby(level="model").any()
+    for model, row in missing.iterrows():
+        for name in row.index[row]:
+            found[str(model), str(name)] = UNDEFINED.get(str(name), _NO_BAND)
+    shares = backtest.parts.groupby(["model", "basis", "series"])["share"].agg(["size", "max", "sum"])
+    ruled = shares[(shares["size"] >= _FEW) & (shares["max"] > shares["sum"] / 2.0)]
+    found |= {(str(model), "MAPE"): "one outcome near zero makes most of it"
+              for model in ruled.index.get_level_values("model")}  # fmt: skip
+    return found | {(run.name, ""): run.why for run in backtest.runs if run.why}
 
 
 def totals_of(run: Run, unit: str | None = None) -> pd.DataFrame:
@@ -383,20 +384,32 @@ def totals_of(run: Run, unit: str | None = None) -> pd.DataFrame:
 
     ``origin, period, target, forecast``; the period is the first one summed. Where a value is unknown there is none.
     """
-    axis, rows = run.cuts.table.axis, []
-    for fold in range(len(run.mean)):
-        own = run.cuts.axis(fold)
-        groups = np.zeros(own.n, dtype=np.int64)
-        whole = np.ones(1, dtype=bool)
-        if unit is not None:
-            larger = Frequency(unit, zone=axis.frequency.zone)  # type: ignore[arg-type]
-            place = larger.ordinals(own.starts)
-            groups = place - place[0]
-            starts, ends = larger.starts(place), larger.starts(place + 1)
-            whole = np.array([own.edges[0] <= starts[groups == g][0] and own.edges[-1] >= ends[groups == g][0]
-                              for g in range(int(groups[-1]) + 1)])  # fmt: skip
-        for g in np.flatnonzero(whole).tolist():
-            part = groups == g
-            rows.append((run.cuts.origins[fold], own.index[part][0], run.cuts.outcome[fold, part].sum(),
-                         run.mean[fold, part].sum()))  # fmt: skip
-    return pd.DataFrame(rows, columns=["origin", "period", "target", "forecast"]).dropna(ignore_index=True)
+    folds, firsts, target, forecast = sums_of(run, unit)
+    frequency = run.cuts.table.axis.frequency
+    periods = frequency.index(frequency.starts(firsts))
+    return pd.DataFrame({"origin": run.cuts.origins[folds], "period": periods, "target": target, "forecast": forecast})
+
+
+def sums_of(run: Run, unit: str | None = None) -> tuple[NDArray[np.intp], NDArray[np.int64], Array, Array]:
+    """The fold, the first ordinal, the outcome and the forecast (n,) of every sum of `totals_of`."""
+    axis, outcome = run.cuts.table.axis, run.cuts.outcome
+    if unit is None:
+        folds, firsts = np.arange(len(run.mean)), axis.first + run.cuts.rows[:, 0]
+        sums = outcome.sum(axis=1), run.mean.sum(axis=1)
+    else:
+        parts = [(fold, own, mask) for fold in range(len(run.mean)) for own, mask in _units(run, fold, unit)]
+        folds, firsts = np.array([each[0] for each in parts], dtype=np.intp), np.array([each[1] for each in parts])
+        sums = (np.array([outcome[fold, mask].sum() for fold, _, mask in parts]),
+                np.array([run.mean[fold, mask].sum() for fold, _, mask in parts]))  # fmt: skip
+    known = np.isfinite(sums[0]) & np.isfinite(sums[1])
+    return folds[known], firsts[known].astype(np.int64), sums[0][known], sums[1][known]
+
+
+def _units(run: Run, fold: int, unit: str) -> list[tuple[int, NDArray[np.bool_]]]:
+    """The first ordinal of each calendar unit that a fold's periods hold whole, and which of these (h,) lie in it."""
+    own = run.cuts.axis(fold)
+    larger = Frequency(unit, zone=own.frequency.zone)  # type: ignore[arg-type]
+    place = larger.ordinals(own.starts)
+    starts, ends = larger.starts(place), larger.starts(place + 1)
+    whole = (own.edges[0] <= starts) & (own.edges[-1] >= ends)
+    return [(int(own.ordinals[place == each][0]), place == each) for each in np.unique(place[whole])]

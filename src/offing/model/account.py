@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -45,6 +45,10 @@ class Ahead:
     mean: Array
     cut: Array
     carried: Array
+
+    def part(self, low: int, high: int) -> Ahead:
+        """Some of the periods."""
+        return Ahead(*(getattr(self, each.name)[low:high] for each in fields(self)))
 
 
 @dataclass(frozen=True)
@@ -180,23 +184,26 @@ class Account:
                 for row, own, each in zip(self.rows, amounts, worth, strict=True)]  # fmt: skip
         return replace(self, rows=tuple(rows), log=False)
 
-    def standing(self) -> Account:
-        """The account as contributions are measured: the baseline as the mean of the first period's noise has it."""
+    def standing(self, first: Array | None = None) -> Account:
+        """The account as contributions are measured: the baseline as the mean of the first period's noise has it.
+
+        That is what the correction comes to in the `first` period (1,), if these are later ones of a run.
+        """
         noise = self.row(CORRECTION)
         if noise is None:
             return self
-        first = noise.values[:1]
+        first = noise.values[:1] if first is None else first
         rows = [replace(self.rows[0], values=self.rows[0].values + first), *self.rows[1:]]
         rows = [replace(row, values=row.values - first) if row.name == CORRECTION else row for row in rows]
         return replace(self, rows=tuple(row for row in rows if row.name != CORRECTION or row.values.any()))
 
 
-def account(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead) -> Account:
-    """The account of the periods of `axis` with its `design`: of fitted ones, or of those `ahead` of the fit.
+def account(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead, *, later: bool) -> Account:
+    """The account of the periods of `axis` with its `design`: of fitted ones, or of `later` ones.
 
     Terms are D = c − r, a value less its reference, carried on through differences of the target in a forecast.
     """
-    scale, slots, later = fit.scale, fit.layout.slots, axis.first > fit.axis.first
+    scale, slots = fit.scale, fit.layout.slots
     carried = carrier(fit, ahead, later=later)
     parts = split_up(fit, view, axis, design, later=later)
     none = np.zeros((axis.n, 0))

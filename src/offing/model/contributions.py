@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -115,16 +116,53 @@ class Contributions:
         return as_html(self.sentence, self.wide)
 
 
+#: Periods that are taken apart at once.
+_ROWS = 2048
+
+
 def contribute(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead | None) -> Contributions:
     """Contributions of every term in the periods of `axis` with its `design`: fitted ones, or those `ahead`.
 
     On the working scale D = c − r, a term's value less its reference, carried on through differences of the target in
     a forecast; `low` and `high` come from the standard error of D with the weight w held.
     """
+    later = ahead is not None
     path = fitted_path(fit) if ahead is None else ahead
-    whole = account(fit, view, axis, design, path).standing()
+    if later or fit.own or axis.n <= _ROWS:
+        return _contribute(fit, view, axis, design, (path, path.variances[:1] / 2.0), later=later)
+    # Periods of the history stand by themselves, and the derivatives of all terms take much room together.
+    parts = []
+    for low in range(0, axis.n, _ROWS):
+        part = axis.part(low, min(low + _ROWS, axis.n))
+        own = path.part(low, low + part.n), path.variances[:1] / 2.0
+        parts.append(_contribute(fit, view, part, fit.columns(view, part), own, later=False))
+    return _joined(axis, parts)
+
+
+def _joined(axis: Axis, parts: Sequence[Contributions]) -> Contributions:
+    """The contributions of a run from those of its parts; a row that a part does not have is zero there."""
+    labels = {name: label for part in parts for name, label in zip(part.terms, part.labels, strict=True)}
+    names = sorted(labels, key=lambda name: name == ADJUSTMENT)
+
+    def whole(key: str) -> Array:
+        rows = [dict(zip(part.rows, getattr(part, key), strict=True)) for part in parts]
+        return np.array([np.concatenate([row.get(name, np.where(np.isfinite(part.mean), 0.0, np.nan))
+                                         for row, part in zip(rows, parts, strict=True)])
+                         for name in (BASELINE, *names)])  # fmt: skip
+
+    return replace(parts[0], axis=axis, terms=tuple(names), labels=tuple(labels[name] for name in names),
+                   values=whole("values"), low=whole("low"), high=whole("high"),
+                   mean=np.concatenate([part.mean for part in parts]))  # fmt: skip
+
+
+def _contribute(
+    fit: Fit, view: View, axis: Axis, design: Design, ahead: tuple[Ahead, Array], *, later: bool
+) -> Contributions:
+    """The contributions in some periods, given their path and the mean correction of the first of all periods."""
+    path, first = ahead
+    whole = account(fit, view, axis, design, path, later=later).standing(first)
     reach = float(quantile(0.975, fit.estimate.dof))
-    carried = carrier(fit, path, later=ahead is not None)
+    carried = carrier(fit, path, later=later)
     places = {slot.term: place for place, slot in enumerate(fit.layout.slots)}
     by = np.ones(axis.n) if fit.scale.log else 1.0 / path.factor  # rows of a level come in the target's own unit
 
@@ -195,7 +233,7 @@ def fitted_path(fit: Fit) -> Ahead:
 
 def fitted_account(fit: Fit) -> Account:
     """The account of the fitted periods, each a forecast from the values before it."""
-    return account(fit, fit.view, fit.axis, fit.rows, fitted_path(fit))
+    return account(fit, fit.view, fit.axis, fit.rows, fitted_path(fit), later=False)
 
 
 def adjusted(contributions: Contributions, mean: Array) -> Contributions:

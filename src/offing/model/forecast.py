@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, count
 from offing.calendar import Axis
@@ -177,6 +178,18 @@ class Forecast:
         for probability in probabilities:
             if not 0.0 < probability < 1.0:
                 raise InputError(f"found {probability!r}", "Give probabilities between 0 and 1.", key="levels")
+        names = [_quantile_name(probability) for probability in probabilities]
+        return pd.DataFrame(self._quantiles(probabilities), index=self.axis.index, columns=names)
+
+    @property
+    def endless(self) -> NDArray[np.intp]:
+        """The periods in which it grows beyond all numbers."""
+        tail = (1.0 - max(self.levels)) / 2.0
+        values = np.column_stack([self.mean, self._quantiles([tail, 1.0 - tail])])
+        return np.flatnonzero(~np.isfinite(values).all(axis=1))
+
+    def _quantiles(self, probabilities: Sequence[float]) -> Array:
+        """The quantiles (h, q) of the plain model."""
         scale, path = self.fit.scale, self.path
         if scale.growth and self.axis.n > scale.before:
             paths = growth_paths(self.start, self.working, self.moves, self.fit.estimate, self.fit.lingering)
@@ -185,9 +198,7 @@ class Forecast:
             spread = np.sqrt(path.variances + np.square(self.spread))
             working = path.levels[:, None] + spread[:, None] * quantile(np.array(probabilities), self.fit.estimate.dof)
             values = np.exp(working) - scale.offset if scale.log else working
-        values = self.fit.cut(values / path.factor[:, None])
-        names = [_quantile_name(probability) for probability in probabilities]
-        return pd.DataFrame(values, index=self.axis.index, columns=names)
+        return self.fit.cut(values / path.factor[:, None])
 
     @cached_property
     def table(self) -> pd.DataFrame:
@@ -200,7 +211,7 @@ class Forecast:
     @cached_property
     def account(self) -> Account:
         """The means taken apart on the working scale, from which contributions and walks come."""
-        return account(self.fit, self.view, self.axis, self.rows, self.path)
+        return account(self.fit, self.view, self.axis, self.rows, self.path, later=True)
 
     @cached_property
     def contributions(self) -> Contributions:

@@ -65,7 +65,7 @@ def forecast(
     ahead = Forecast(fit, view, axis, fit.columns(view, axis), tuple(levels), outlooks, name, assumed)
     _check_identified(fit, ahead.design, axis)
     with np.errstate(over="ignore"):
-        endless = np.flatnonzero(~np.isfinite(ahead.table.to_numpy()).all(axis=1))
+        endless = ahead.endless
     if len(endless):
         first = int(endless[0])
         raise InputError(

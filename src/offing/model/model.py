@@ -9,7 +9,7 @@ from typing import ClassVar, Literal, Protocol
 import numpy as np
 import pandas as pd
 
-from offing.base import Finding, InputError
+from offing.base import Finding, InputError, Progress
 from offing.calendar import Axis, Frequency, on_clock_of
 from offing.calendar.axis import instant_of
 from offing.checks import missing_drivers
@@ -244,14 +244,17 @@ class Model:
         >>> list(of.Model("sold").fit_each(of.read(rows, id="port")))
         ['N', 'S']
         """
-        fits = {}
-        for series, tables in split_series(tables_of(data), self.target).items():
+        fits, every = {}, split_series(tables_of(data), self.target)
+        bar = Progress("fitting series")
+        for done, (series, tables) in enumerate(every.items()):
+            bar.update(done / len(every))
             try:
                 fits[series] = self.fit_at(Information(tables, series, as_of))
             except InputError as error:
                 if series:
                     error.found = f"series {series!r}: {error.found}"
                 raise
+        bar.end()
         return fits
 
     def fit_at(self, information: Information) -> Fit:

@@ -95,7 +95,10 @@ def _apart(found: Sequence[tuple[Array, Array]]) -> tuple[tuple[Array, ...], tup
 
 
 def _noise_ahead(fit: Fit, axis: Axis, *, later: bool) -> Array:
-    return fit.carried_to(axis) if later else fit.carried
+    if later:
+        return fit.carried_to(axis)
+    start = axis.first - fit.axis.first
+    return fit.carried[start : start + axis.n]
 
 
 def _recursed(fit: Fit, view: View, axis: Axis, design: Design, alone: Parts, *, later: bool) -> Parts:

@@ -123,6 +123,7 @@ def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
         ("backtest",): schema.BacktestSpec,
         ("backtest", "outside", "*"): schema.OutsideSpec,
         ("search",): schema.SearchSpec,
+        ("output",): schema.OutputSpec,
     }
     return {at: list(part.model_fields) for at, part in parts.items()}
 

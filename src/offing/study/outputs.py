@@ -14,6 +14,7 @@ from typing import Any
 
 import pandas as pd
 
+from offing.base.progress import Progress
 from offing.explain import inputs, lag_weights, residuals, response, shares, stability, term_tests
 from offing.explain.residuals import SIDES
 from offing.handover import (
@@ -145,6 +146,14 @@ def bundle(study: Study, step: str) -> Bundle:
     return files
 
 
+def not_drawn(study: Study, step: str) -> str:
+    """Why there are no figures, where nothing was said of them; else an empty text."""
+    fits = len(study.screenings if step == "screen" else study.fits)
+    if study.spec.output.figures is not None or study.draws(fits):
+        return ""
+    return f'No figures are drawn of {fits} fits: state figures = "all" in [output] for them.'
+
+
 def told(study: Study, against: str, *, brief: bool, out: Path | None, as_json: bool = False) -> str:
     """The stories of a study held against something; with a folder, they and their walks are written there too."""
     found = pages(study, against, brief=brief)
@@ -234,44 +243,53 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
     from offing.draw import figure  # noqa: PLC0415  Matplotlib takes half a second, and only files need it
     from offing.draw.style import png  # noqa: PLC0415
 
-    found: dict[str, bytes] = {}
+    if not study.draws(len(study.screenings if step == "screen" else study.fits)):
+        return {}
     if step == "screen":
         several = len(study.screenings) > 1
         return {f"screening-{file_part(name)}" if several else "screening": png(figure(each))
                 for name, each in study.screenings.items()}  # fmt: skip
-    for name, fit in study.fits.items():
-        results: dict[str, object] = {"fit": fit}
-        if step == "fit":
-            results |= {f"residuals-{side}": residuals(fit, side) for side in SIDES}
-            results["stability"] = stability(fit)
-        if step != "fit":
-            results["forecast"] = study.forecasts[name]
-            results |= {"running": study.running[fit.model.name]} if fit.model.name in study.running else {}
-            results |= more_pictures(study, name, step)
-            results |= {f"chances-{i + 1}": each for i, each in enumerate(study.chances[name])}
-        if step == "explain":
-            if fit.model.terms:
-                results["contributions"] = study.forecasts[name].contributions
-                results["history"] = fit.contributions
-            for driver in [term for term in fit.model.terms if isinstance(term, Driver) and term.bends]:
-                if fit.scale.plain and not any(step.is_change for step in driver.steps):
-                    results[f"response-{file_part(str(driver.name))}"] = response(fit, str(driver.name))
-            results |= {f"weights-{file_part(driver)}": lag_weights(fit, driver) for driver in _weighted(fit)}
-            results |= {"inputs": inputs(study.forecasts[name])} if _weighted(fit) else {}
-            if (told := effects(fit)).effects:
-                results["effects"] = told
-            for kind, made in study.answers[name].items():
-                for term, each in made.items():
-                    results[f"{kind}-{file_part(term)}" if len(made) > 1 else kind] = each
-            whole = study.totals[name]
-            results |= {f"totals-{i + 1}" if len(whole) > 1 else "totals": each for i, each in enumerate(whole)}
-            results |= {"agreed": study.agreed[name]} if name in study.agreed else {}
-            results |= {"split": study.splits[name]} if name in study.splits else {}
-        suffix = "" if len(study.fits) == 1 else f"-{file_part(name)}"
-        found |= {f"{kind}{suffix}": png(figure(result)) for kind, result in results.items()}
+    found: dict[str, bytes] = {}
+    with Progress("drawing figures") as bar:
+        for done, (name, fit) in enumerate(study.fits.items()):
+            suffix = "" if len(study.fits) == 1 else f"-{file_part(name)}"
+            found |= {f"{kind}{suffix}": png(figure(each)) for kind, each in _drawn(study, name, fit, step).items()}
+            bar.update((done + 1) / len(study.fits))
     if step != "fit" and study.combination is not None:
         found["combined"] = png(figure(study.combination))
     return found
+
+
+def _drawn(study: Study, name: str, fit: Fit, step: str) -> dict[str, object]:
+    """What is drawn of one fit, by the figures' names."""
+    results: dict[str, object] = {"fit": fit}
+    if step == "fit":
+        results |= {f"residuals-{side}": residuals(fit, side) for side in SIDES}
+        results["stability"] = stability(fit)
+    if step != "fit":
+        results["forecast"] = study.forecasts[name]
+        results |= {"running": study.running[fit.model.name]} if fit.model.name in study.running else {}
+        results |= more_pictures(study, name, step)
+        results |= {f"chances-{i + 1}": each for i, each in enumerate(study.chances[name])}
+    if step == "explain":
+        if fit.model.terms:
+            results["contributions"] = study.forecasts[name].contributions
+            results["history"] = fit.contributions
+        for driver in [term for term in fit.model.terms if isinstance(term, Driver) and term.bends]:
+            if fit.scale.plain and not any(step.is_change for step in driver.steps):
+                results[f"response-{file_part(str(driver.name))}"] = response(fit, str(driver.name))
+        results |= {f"weights-{file_part(driver)}": lag_weights(fit, driver) for driver in _weighted(fit)}
+        results |= {"inputs": inputs(study.forecasts[name])} if _weighted(fit) else {}
+        if (told := effects(fit)).effects:
+            results["effects"] = told
+        for kind, made in study.answers[name].items():
+            for term, each in made.items():
+                results[f"{kind}-{file_part(term)}" if len(made) > 1 else kind] = each
+        whole = study.totals[name]
+        results |= {f"totals-{i + 1}" if len(whole) > 1 else "totals": each for i, each in enumerate(whole)}
+        results |= {"agreed": study.agreed[name]} if name in study.agreed else {}
+        results |= {"split": study.splits[name]} if name in study.splits else {}
+    return results
 
 
 def file_part(name: str) -> str:

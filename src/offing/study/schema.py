@@ -270,6 +270,12 @@ class GoalSpec(Part):
     span: Text | list[str | date] | None = None
 
 
+class OutputSpec(Part):
+    """The table ``[output]``: what is written beside the tables."""
+
+    figures: Literal["all", "none"] | None = None
+
+
 class StudySpec(Part):
     """The whole file. Terms are checked one by one, by the kind that each names."""
 
@@ -294,3 +300,4 @@ class StudySpec(Part):
     combination: CombinationSpec | None = None
     backtest: BacktestSpec = BacktestSpec()
     search: SearchSpec | None = None
+    output: OutputSpec = OutputSpec()

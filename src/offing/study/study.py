@@ -55,6 +55,10 @@ if TYPE_CHECKING:
     from offing.study.schema import StudySpec, TotalSpec
 
 
+#: Figures of so many series are drawn where nothing is stated: nobody looks at more.
+MOST_FIGURES = 12
+
+
 @dataclass(frozen=True)
 class Study:
     r"""A checked study file. Made by `offing.open_study`; each step runs when it is first asked for.
@@ -105,6 +109,11 @@ class Study:
     def title(self) -> str:
         """The study's title, or its file's name."""
         return self.spec.title or self.path.name
+
+    def draws(self, figures: int) -> bool:
+        """Whether a command draws its figures: as ``[output]`` says, else if there are not too many to look at."""
+        stated = self.spec.output.figures
+        return figures <= MOST_FIGURES if stated is None else stated == "all"
 
     @cached_property
     def tables(self) -> dict[str, Table | Panel]:
