@@ -262,3 +262,16 @@ def test_changes_of_drivers_are_bars_and_a_year_is_a_calendar(ahead):
     # A week's contribution is shared out over its days.
     weeks = ahead.fit.contributions.wide["season"]
     assert year.table.loc["2024-07-01":"2024-07-07", "contribution"].sum() == pytest.approx(weeks.loc["2024-07-01"])
+
+
+@pytest.mark.parametrize(
+    ("n", "frequency", "zone"),
+    [(5, "D", None), (35040, "h", "UTC"), (240, "h", "America/Sao_Paulo"), (700, "D", "Asia/Kathmandu"), (4000, "D", None)],
+)
+def test_no_span_of_time_makes_matplotlib_warn(n, frequency, zone):
+    """Warnings are errors here: zoned and daily series from days to decades."""
+    index = pd.date_range("2019-03-30", periods=n, freq=frequency, tz=zone)
+    sold = pd.Series(100.0 + np.random.default_rng(1).normal(size=n), index, name="sold")
+    fit = of.Model("sold", [of.Trend()]).fit(of.read(sold, stamp="start"))
+    for result in (fit, fit.forecast(5), fit.contributions, of.inspect(of.read(sold, stamp="start")).coverage):
+        of.figure(result).savefig(io.BytesIO())

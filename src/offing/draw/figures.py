@@ -25,7 +25,7 @@ from offing.draw.responses import draw_lag_profile, draw_response
 from offing.draw.running import draw_combination, draw_inputs, draw_running
 from offing.draw.screening import draw_screening
 from offing.draw.series import draw_fit, draw_forecast
-from offing.draw.style import Picture, styled
+from offing.draw.style import Picture, styled, unbroken_dates
 from offing.draw.survey import (
     draw_coverage,
     draw_echoes,
@@ -108,7 +108,7 @@ def figure(result: object) -> Picture:
     [12.8, 8.0]
     """
     with styled():
-        return _draw(result)
+        return unbroken_dates(_draw(result))
 
 
 @singledispatch

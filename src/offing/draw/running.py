@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 from matplotlib.axes import Axes
-from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
+from matplotlib.dates import ConciseDateFormatter
 from matplotlib.patches import Patch
 
 from offing.draw.style import (
@@ -22,6 +22,7 @@ from offing.draw.style import (
     WARM,
     Picture,
     canvas,
+    date_ticks,
     legend,
     short,
     stacked,
@@ -92,7 +93,7 @@ def _steps(axes: Axes, result: RunningEstimate, dates: Sequence[Any]) -> None:
     axes.axhline(0.0, color=INK, lw=0.9)
     axes.margins(y=0.22)
     axes.set_ylabel(f"moved by\n({result.unit})" if result.unit else "moved by")
-    locator = AutoDateLocator(maxticks=9)  # type: ignore[no-untyped-call]
+    locator = date_ticks(9)
     axes.xaxis.set_major_locator(locator)
     axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
     handles = [Patch(facecolor=colour, hatch=hatch, edgecolor="white", label=name)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 from matplotlib.axes import Axes
-from matplotlib.dates import AutoDateFormatter, AutoDateLocator
+from matplotlib.dates import AutoDateFormatter
 
 from offing.calendar import Axis
-from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, legend, thousands, times_of
+from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, date_ticks, legend, thousands, times_of
 from offing.model import Fit, Forecast
 from offing.model.words import in_units, number, percent
 
@@ -81,7 +81,7 @@ def _finish(axes: Axes, fit: Fit) -> None:
     thousands(axes.yaxis)
     if fit.axis.frequency.unit in ("hour", "day"):
         # By default days of the month are marked afresh each month, so that the 29th runs into the 1st.
-        days = AutoDateLocator(maxticks=8, interval_multiples=False)  # type: ignore[no-untyped-call]
+        days = date_ticks(8, multiples=False)
         axes.xaxis.set_major_locator(days)
         axes.xaxis.set_major_formatter(AutoDateFormatter(days))  # type: ignore[no-untyped-call]
     axes.margins(x=0.01)

@@ -11,6 +11,7 @@ from typing import Any
 import matplotlib as mpl
 import numpy as np
 from matplotlib.axes import Axes
+from matplotlib.dates import DAILY, HOURLY, MINUTELY, MONTHLY, SECONDLY, AutoDateLocator
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter
 
@@ -176,3 +177,31 @@ def short(name: str, width: int) -> str:
 def thousands(axis: Any) -> None:
     """Write an axis's numbers with thousands apart and a true minus."""
     axis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.10g}".replace("-", "\N{MINUS SIGN}")))
+
+
+def date_ticks(most: int, *, multiples: bool = True) -> AutoDateLocator:
+    """Places of dates on an axis, at most so many."""
+    locator = AutoDateLocator(maxticks=most, interval_multiples=multiples)  # type: ignore[no-untyped-call]
+    return unbroken(locator)
+
+
+def unbroken(locator: AutoDateLocator) -> AutoDateLocator:
+    """The locator with a step for every span of time.
+
+    Matplotlib's own steps end before the next unit begins (after six months, twelve hours), and where none of them
+    gives few enough ticks it warns; further ones close these gaps.
+    """
+    for unit, more in ((MONTHLY, (12, 24, 60)), (DAILY, (28, 56, 112, 366)), (HOURLY, (24, 48, 168)),
+                       (MINUTELY, (60, 120)), (SECONDLY, (60, 120))):  # fmt: skip
+        locator.intervald[unit] = sorted({*locator.intervald[unit], *more})
+    return locator
+
+
+def unbroken_dates(picture: Picture) -> Picture:
+    """The figure, all of whose axes of dates have a step for every span of time."""
+    for axes in picture.axes:
+        for axis in (axes.xaxis, axes.yaxis):
+            locator = axis.get_major_locator()
+            if isinstance(locator, AutoDateLocator):
+                unbroken(locator)
+    return picture

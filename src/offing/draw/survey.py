@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from matplotlib.dates import AutoDateFormatter, AutoDateLocator
+from matplotlib.dates import AutoDateFormatter
 
 from offing.base import InputError, count
 from offing.calendar import MONTHS, Axis
@@ -19,6 +19,7 @@ from offing.draw.style import (
     Picture,
     canvas,
     columns_of,
+    date_ticks,
     grid,
     legend,
     short,
@@ -204,7 +205,7 @@ def draw_coverage(view: Coverage) -> Picture:
             axes.barh(place, edges[1] - edges[0], 0.62, left=edges[0], fc=PAPER, ec=look, hatch="////", lw=0.8)
     names = [f"{short(f'{source}: {column}', 34)} ({unit})" for source, column, unit, _, _ in reversed(bars)]
     axes.set_yticks(range(len(bars)), names, fontsize=10 if len(bars) <= 20 else 7)
-    locator = AutoDateLocator(maxticks=10)  # type: ignore[no-untyped-call]
+    locator = date_ticks(10)
     axes.xaxis.set_major_locator(locator)
     axes.xaxis.set_major_formatter(AutoDateFormatter(locator))  # type: ignore[no-untyped-call]
     axes.xaxis.grid(visible=True, color=FAINT, linewidth=0.8)
