@@ -266,7 +266,13 @@ def test_changes_of_drivers_are_bars_and_a_year_is_a_calendar(ahead):
 
 @pytest.mark.parametrize(
     ("n", "frequency", "zone"),
-    [(5, "D", None), (35040, "h", "UTC"), (240, "h", "America/Sao_Paulo"), (700, "D", "Asia/Kathmandu"), (4000, "D", None)],
+    [
+        (5, "D", None),
+        (35040, "h", "UTC"),
+        (240, "h", "America/Sao_Paulo"),
+        (700, "D", "Asia/Kathmandu"),
+        (4000, "D", None),
+    ],
 )
 def test_no_span_of_time_makes_matplotlib_warn(n, frequency, zone):
     """Warnings are errors here: zoned and daily series from days to decades."""

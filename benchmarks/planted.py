@@ -1,0 +1,179 @@
+"""Plant faults one by one in a copy of the code, run the tests concerned, and print those that no test notices.
+
+``python benchmarks/planted.py`` takes them all, ``python benchmarks/planted.py 3 17`` some. A fault is a file, a text
+that stands there once, what is put in its place, and the tests that should notice.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import NamedTuple
+
+ROOT = Path(__file__).resolve().parent.parent
+
+
+class Fault(NamedTuple):
+    """One planted fault."""
+
+    what: str
+    file: str
+    old: str
+    new: str
+    tests: str
+
+
+FAULTS = [
+    Fault("degrees of freedom count a coefficient at its bound", "engine/estimate.py",
+          "dof = float(n - (free & ~active).sum())", "dof = float(n - free.sum())", "test_independent test_wishes"),
+    Fault("the REML determinant lacks the free coefficients", "engine/strengths.py",
+          "float(2.0 * np.log(sizes).sum()), f,", "0.0, f,", "test_independent test_dynamics"),
+    Fault("an estimated base is softened three times as wide", "terms/driver_forms.py",
+          "_SOFTNESS = 0.04", "_SOFTNESS = 0.12", "test_independent test_forms"),
+    Fault("the correlation band ignores autocorrelation", "engine/correlation.py",
+          "max(1.0 + both, 0.2)", "1.0", "test_independent test_inspect"),
+    Fault("what was carried in is bounded too", "terms/driver_wishes.py",
+          'm = k - names[-1].endswith(", before the data")', "m = k", "test_independent test_wishes"),
+    Fault("a lead may use the first unknown period", "terms/driver.py",
+          "lags = sorted({lag + back for lag in self.lags for back in reach(self.steps, axis.frequency)})",
+          "lags = sorted({max(lag, 0) + back for lag in self.lags for back in reach(self.steps, axis.frequency)})",
+          "test_independent test_forms test_driver_forms"),
+    Fault("resampled noise comes in blocks of length 1", "model/joint.py",
+          "length = max(round(len(residual) ** (1.0 / 3.0)), 1)", "length = 1", "test_independent test_chances"),
+    Fault("lags are chosen by Akaike's criterion", "model/settling.py",
+          "estimate.taken * np.log(n))", "estimate.taken * 2.0)", "test_independent test_mixed"),
+    Fault("a scenario keeps the uncertainty of drivers that it states", "model/moved.py",
+          "kept = tuple(each for each in ahead.outlooks if view.sources.find(each.reference) not in view.assumed)",
+          "kept = ahead.outlooks", "test_independent test_outlook"),
+    Fault("drivers' own models may go below zero", "model/edge.py",
+          "lower = 0.0 if np.isfinite(values).any() and np.nanmin(values) >= 0.0 else None", "lower = None",
+          "test_independent test_outlook"),
+    Fault("covariances of sums omit the slopes of the log scale", "model/joint.py",
+          "(path.mean * path.factor + scale.offset if scale.log else 1.0) / path.factor",
+          "np.ones(len(path.mean)) / path.factor", "test_independent test_totals"),
+    Fault("the nested test has the wrong sign", "engine/equal_accuracy.py",
+          "found = equal_accuracy(small, large - apart, overlap)", "found = equal_accuracy(large - apart, small, overlap)",  # noqa: E501
+          "test_judging"),
+    Fault("the winner may have been scored on fewer origins", "judging/hunt.py",
+          "return min((each for each in tried if each.folds == most and np.isfinite(each.score)),",
+          "return min((each for each in tried if np.isfinite(each.score)),", "test_independent test_search"),
+    Fault("a search is held back from one period too few", "judging/search.py",
+          "scene = Scene(space, series, plan, chosen, score, held_back,",
+          "scene = Scene(space, series, plan, chosen, score, held_back - 1,", "test_independent test_search"),
+    Fault("an outside forecast takes the older of two", "judging/outside.py",
+          "for i in made[np.argsort(origins[made], kind=\"stable\")].tolist():",
+          "for i in made[np.argsort(-origins[made], kind=\"stable\")].tolist():", "test_independent test_backtests"),
+    Fault("an outside forecast of the period after counts", "judging/outside.py",
+          "at = int(periods[i]) - int(cuts.rows[fold, 0])", "at = int(periods[i]) - int(cuts.rows[fold, 0]) - 1",
+          "test_backtests test_independent"),
+    Fault("few origins are tested by the normal distribution", "engine/student.py",
+          "return float(stdtr(float(dof), -t))", "return float(stdtr(1e9, -t))", "test_judging"),
+    Fault("a screening's final fit sees all data", "judging/screening.py",
+          "return self.model(size).fit_at(self.base.information)",
+          "return self.model(size).fit_at(self.base.information.at(None))", "test_one_door"),
+    Fault("screening learns treatments from all data", "judging/screening.py",
+          "past = base.stated.fit_at(base.information.at(origin, foreseen=frozenset()))", "past = base",
+          "test_screening test_one_door"),
+    Fault("an identity of drivers is not reported", "checks/leaks.py", "if share < _IDENTITY:", "if share < 0.0:",
+          "test_serious"),
+    Fault("own lags are fed with outcomes in screening", "judging/screening.py",
+          "ahead = running(later @ beta, tuple(phi.tolist()))", "ahead = later @ beta", "test_screening"),
+    Fault("a lag's noise does not live on in growth", "model/scale.py",
+          "lasting = np.cumsum(np.square(echo))[len(echo) - horizon :]", "lasting = np.ones(horizon)", "test_growth_lags"),  # noqa: E501
+    Fault("a number stands in for a missing driver ahead", "judging/together.py",
+          "return _Made(made, 0, own, aim, self.logged & ~missing)", "return _Made(made, 0, own, aim, self.logged)",
+          "test_backtests"),
+    Fault("two estimated bases may cross", "terms/driver.py",
+          "np.array([0.0, lower.lower]),", "np.array([-wide, lower.lower]),", "test_shapes"),
+    Fault("an interaction forgets the slope of a shared base", "terms/interaction.py",
+          "own = (by_a[:, :, None, :] * b[:, None, :, None]).reshape(n, m, sizes[0])",
+          "own = 0.0 * (by_a[:, :, None, :] * b[:, None, :, None]).reshape(n, m, sizes[0])", "test_shapes"),
+    Fault("a cap is a floor", "terms/transforms.py", "(np.minimum if self.upper else np.maximum)(series(axis), self.limit)",  # noqa: E501
+          "(np.maximum if self.upper else np.minimum)(series(axis), self.limit)", "test_shapes"),
+    Fault("the manifest is written first", "handover/files.py", "key=lambda each: each.name == MANIFEST",
+          "key=lambda each: each.name != MANIFEST", "test_safety"),
+    Fault("control characters reach the terminal", "base/printing.py", 'return _STEERING.sub(lambda found:',
+          'return re.sub("$^", lambda found:', "test_safety"),
+    Fault("a query of DuckDB may write", "tables/sources/reading_only.py",
+          "if statements[0].type != duckdb.StatementType.SELECT:", "if False:", "test_sources"),
+    Fault("SQLite's authorizer allows everything", "tables/sources/reading_only.py",
+          "return sqlite3.SQLITE_OK if action in _SQLITE and not outside else sqlite3.SQLITE_DENY",
+          "return sqlite3.SQLITE_OK", "test_sources"),
+    Fault("functions that read files are run by PostgreSQL", "tables/sources/reading_only.py",
+          "        if found:\n", "        if False:\n", "test_sources"),
+    Fault("joint paths share one stream for coefficients and noise", "model/joint.py",
+          "shocks = _shocks(forecast, reach, count, streams[1], noise)",
+          "shocks = _shocks(forecast, reach, count, np.random.default_rng(seed), noise)", "test_chances test_outlook"),
+    Fault("quantiles leave out the coefficients' uncertainty", "model/forecast.py",
+          "spread = np.sqrt(path.variances + np.square(self.spread))", "spread = np.sqrt(path.variances)",
+          "test_models test_totals test_covariance"),
+    Fault("the mean of a log-normal variable is its median", "model/fit.py",
+          "means = np.exp(levels + variances / 2.0) - self.scale.offset if self.scale.log else levels",
+          "means = np.exp(levels) - self.scale.offset if self.scale.log else levels", "test_models test_trend_forms"),
+    Fault("a known value gives way to the plan", "tables/view.py",
+          "fill = (marks[there] != MISSING) & np.isfinite(fresh) & (known.marks[here] == MISSING)",
+          "fill = (marks[there] != MISSING) & np.isfinite(fresh)", "test_models test_needed"),
+    Fault("values count as known one period early", "tables/view.py",
+          "return np.where(known_at <= self.origin, ACTUAL, later).astype(np.int8)",
+          "return np.where(known_at <= self.origin + (table.axis.edges[1] - table.axis.edges[0]), ACTUAL, later)"
+          ".astype(np.int8)", "test_leaks test_one_door"),
+    Fault("hc3 divides by the root of one less the leverage", "engine/sandwich.py", '"hc3": 1.0 / left',
+          '"hc3": 1.0 / np.sqrt(left)', "test_covariance"),
+    Fault("the interval of a share is one-sided", "engine/binomial.py", "tail = (1.0 - level) / 2.0",
+          "tail = 1.0 - level", "test_judging"),
+    Fault("a winter starts in the wrong year", "outlook/rules.py",
+          "back = here - int(winter.group(1) if winter else self.year)",
+          "back = here - int(winter.group(1) if winter else self.year) - bool(winter)", "test_needed"),
+    Fault("an unseen level has the effect of the last one", "terms/category.py",
+          "dummies[new] = np.array(state.counts) / sum(state.counts)", "dummies[new] = np.eye(len(state.levels))[-1]",
+          "test_needed"),
+    Fault("contributions in parts forget the first period's noise", "model/contributions.py",
+          "own = path.part(low, low + part.n), path.variances[:1] / 2.0",
+          "own = path.part(low, low + part.n), path.variances[low : low + 1] / 4.0", "test_large"),
+    Fault("interrupted folds count as forecasts of zero", "judging/anew.py",
+          "return (np.full((folds, h), np.nan), np.full((folds, h, len(PROBABILITIES)), np.nan),",
+          "return (np.zeros((folds, h)), np.zeros((folds, h, len(PROBABILITIES))),", "test_safety"),
+]  # fmt: skip
+
+
+def survives(fault: Fault) -> str:
+    """Why a fault counts as not noticed; an empty text if a test fails with it."""
+    with tempfile.TemporaryDirectory() as folder:
+        copy = Path(folder)
+        for name in ("src", "tests"):
+            shutil.copytree(ROOT / name, copy / name, ignore=shutil.ignore_patterns("__pycache__"))
+        for name in ("conftest.py", "pyproject.toml", "README.md"):
+            shutil.copy(ROOT / name, copy / name)
+        path = copy / "src" / "offing" / fault.file
+        text = path.read_text(encoding="utf-8")
+        if text.count(fault.old) < 1:
+            return "the place is not there any more"
+        path.write_text(text.replace(fault.old, fault.new, 1), encoding="utf-8")
+        tests = [f"tests/{name}.py" for name in fault.tests.split()]
+        command = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", "-p", "no:cacheprovider", *tests]
+        environment = {**os.environ, "PYTHONPATH": str(copy / "src"), "OPENBLAS_NUM_THREADS": "1"}
+        done = subprocess.run(command, cwd=copy, capture_output=True, text=True, check=False, env=environment)
+        return "" if done.returncode == 1 else f"the tests end with status {done.returncode}"
+
+
+def main() -> None:
+    """Plant the faults and print what became of them."""
+    chosen = [int(each) - 1 for each in sys.argv[1:]] or list(range(len(FAULTS)))
+    left = 0
+    with ThreadPoolExecutor(2) as pool:
+        for i, why in zip(chosen, pool.map(lambda i: survives(FAULTS[i]), chosen), strict=True):
+            left += bool(why)
+            print(
+                f"{i + 1:2d} {'SURVIVES' if why else 'caught  '} {FAULTS[i].what}{f': {why}' if why else ''}",
+                flush=True,
+            )
+    print(f"{len(chosen) - left} of {len(chosen)} faults caught")
+
+
+if __name__ == "__main__":
+    main()
