@@ -491,16 +491,6 @@ def test_findings_about_noise_and_range(data, plan):
     assert finding.message.startswith("In 3 weeks of the forecast 'fare' lies outside what was fitted (up to 99;")
 
 
-def test_the_equation_gives_the_fitted_values(data):
-    fit = of.Model("sold", terms=[of.Trend(), of.Driver("fare"), of.Driver("flag")]).fit(data)
-    total = 0.0
-    for line in fit.equation.removeprefix("sold = ").splitlines():
-        sign, number, *name = line.split(maxsplit=3) if "[" in line else ("+", line, "[constant]")
-        column = fit.layout.names.index(name[-1].removeprefix("* ")[1:-1])
-        total = total + (-1.0 if sign == "-" else 1.0) * float(number) * fit.design[:, column]
-    assert np.allclose(total, fit.fitted["fitted"], rtol=1e-7)
-
-
 WRONG = {
     "no target": (lambda d: of.Model("sould").fit(d), "There is no column 'sould' in data. Did you mean 'sold'?"),
     "no driver": (

@@ -179,7 +179,8 @@ def lag_weights(fit: Fit, driver: str | None = None) -> LagCurve:
 
 def _coefficients(weights: LagWeights, beta: Array) -> tuple[Array, Array]:
     """The lags' coefficients (span,) from those of the term (m,), and their derivatives (span, m)."""
+    found = weights.coefficients(beta)
     if weights.curve is None:
-        return np.asarray(weights.basis @ beta), weights.basis
+        return found, weights.basis
     own = weights.curve.weights(beta[None, 1:])[0]
-    return beta[0] * own, np.column_stack([own, beta[0] * weights.curve.slopes(beta[1:])])
+    return found, np.column_stack([own, beta[0] * weights.curve.slopes(beta[1:])])

@@ -26,6 +26,7 @@ from offing.engine import (
 from offing.model.coefficients import coefficient_table, coefficient_text
 from offing.model.contributions import Contributions, contribute
 from offing.model.direct import by_horizon
+from offing.model.equation import equation_text
 from offing.model.forecast import Forecast
 from offing.model.forecasting import Assumptions, forecast
 from offing.model.layout import Design, Layout, lay_out
@@ -340,18 +341,8 @@ class Fit:
 
     @property
     def equation(self) -> str:
-        """The estimated equation as text, with enough digits to compute with."""
-        lines = [f"{self.scale.name(self.column)} = {self.estimate.beta[0]:.10g}"]
-        for name, value, kept, shape in zip(
-            self.layout.names[1:], self.estimate.beta[1:], self.estimate.kept[1:], self.estimate.shapes[1:], strict=True
-        ):
-            if shape:
-                lines.append(f"  with {name} = {value:.10g}")
-            elif kept:
-                lines.append(f"  {'-' if value < 0 else '+'} {abs(value):.10g} * [{name}]")
-        if self.scale.log and self.scale.plain and not self.scale.factors:
-            lines.append(f"mean({self.column}) = exp(ln({self.column}) + {self.estimate.variance / 2:.10g})")
-        return "\n".join(lines)
+        """The estimated equation as text: all that values can be computed from, with twelve digits."""
+        return equation_text(self)
 
     def forecast(
         self,

@@ -137,7 +137,11 @@ class Layout:
         """Term, name, kind and function (k,) of the coefficients of every row of the table of coefficients."""
         rows: list[tuple[str, str, str, Array]] = []
         if self.constant:
-            rows.append((CONSTANT, CONSTANT, "linear", np.eye(1, self.k)[0]))
+            whole = np.eye(1, self.k)[0]
+            for slot in self.slots:
+                if slot.readout.base is not None:
+                    whole[slot.places[: len(slot.readout.base)]] += slot.readout.base
+            rows.append((CONSTANT, CONSTANT, "linear", whole))
         for slot in self.slots:
             shapes = len(slot.readout.names) - (0 if slot.borrowed else slot.curved)
             for i, (name, function) in enumerate(zip(slot.readout.names, slot.readout.matrix, strict=True)):
@@ -411,7 +415,7 @@ def _layout(terms: Sequence[Term], blocks: Sequence[Block]) -> Layout:
             more = 0 if borrows else curved
             wide = np.zeros((len(readout.names) + more, m + curved))
             wide[: len(readout.names), :m], wide[len(readout.names) :, m:] = readout.matrix, own.matrix[:more]
-            readout = Readout((*readout.names, *own.names[:more]), wide)
+            readout = Readout((*readout.names, *own.names[:more]), wide, readout.base)
         groups = (*block.drawn, *[""] * curved)
         slots.append(
             Slot(str(term.name), places.astype(np.intp), names, readout, groups, curved,

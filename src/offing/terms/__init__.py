@@ -10,7 +10,20 @@ from offing.terms.lag_weights import LagWeights, options, undecided
 from offing.terms.own_lags import OwnLags
 from offing.terms.pulses import Pulses
 from offing.terms.season import Season
-from offing.terms.term import STATED, Block, Choice, Curve, Fresh, Readout, Reference, Shaped, Term, Wishes, telling
+from offing.terms.term import (
+    STATED,
+    Block,
+    Choice,
+    Curve,
+    Fresh,
+    Readout,
+    Reference,
+    Shaped,
+    Term,
+    Wishes,
+    Written,
+    telling,
+)
 from offing.terms.trend import Trend
 from offing.terms.working_time import WorkingTime
 
@@ -50,6 +63,7 @@ __all__ = [
     "Trend",
     "Wishes",
     "WorkingTime",
+    "Written",
     "options",
     "telling",
     "undecided",

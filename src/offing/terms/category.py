@@ -10,7 +10,7 @@ import numpy as np
 from offing.base import Finding, InputError, count, nearest
 from offing.calendar import Axis
 from offing.tables import View
-from offing.terms.term import Array, Block, Readout, Reference, Term
+from offing.terms.term import Array, Block, Readout, Reference, Term, Written
 
 #: Levels seen less often than this on average make a column that tells rows apart and explains nothing.
 _OFTEN = 3.0
@@ -134,6 +134,12 @@ class Category(Term):
                 'fit periods that have it, or state unseen = "mean".',
                 period=axis.part(at, at + 1).labels()[0], column=self.data,
             )  # fmt: skip
+
+    def written(self, view: View, state: CategoryState, beta: Array) -> list[Written]:
+        """The effect of every level."""
+        effects = self._spans(state) @ beta
+        return [Written(f"{self.name}: {level}", value, f"1 where '{self.data}' is '{level}', else 0")
+                for level, value in zip(state.levels, effects.tolist(), strict=True)]  # fmt: skip
 
     def first_unknown(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
         """The first period without a word."""

@@ -10,7 +10,7 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from offing.base import InputError
+from offing.base import InputError, count
 from offing.calendar import Axis, holding
 from offing.engine import Ends
 from offing.tables import View
@@ -44,7 +44,7 @@ from offing.terms.driver_forms import (
 from offing.terms.driver_wishes import asked, check_wishes, usual_change
 from offing.terms.lag_weights import LagWeights, Weights, check_weights
 from offing.terms.smooth import Bend, Smooth, curve_block, lagged_block
-from offing.terms.term import Array, Block, Readout, Reference, Shaped, Term, whole_numbers
+from offing.terms.term import Array, Block, Readout, Reference, Shaped, Term, Written, whole_numbers
 from offing.terms.transforms import EstimatedPower, Log, Series, Stated, Step, evaluate, reach, steps_of
 
 
@@ -463,6 +463,53 @@ class Driver(Term):
                 return reference, own_part(self, view, first) if crosses else first
         return None
 
+    def written(self, view: View, state: DriverState, beta: Array) -> list[Written]:
+        """The values, step by step, at each lag; with the numbers that its forms and curves have."""
+        unit = view.rows.frequency.unit
+        what = f"'{self.data}'"
+        for step in state.steps or self.steps:
+            what = f"{step.said} {what}"
+        if self.combine is not None:
+            what += f" (the {self.combine} of its values in the {unit})"
+        if self.between is not None:
+            what += f" (between its own periods: {self.between})"
+        if self.weights is not None:
+            return self._written_weights(view, what, beta)
+        if state.smooth is not None:
+            return [Written(f"{self.stem}: curve", 1.0, f"{state.smooth.said(beta)}, x: {what}")]
+        block = self.block(view, view.rows, state)
+        if self.lag_degree is not None:
+            names, values = block.readout.names, block.readout.matrix @ beta  # type: ignore[union-attr]
+            return [Written(name, value, f"{what}{_ago(lag, unit)}")
+                    for name, value, lag in zip(names, values.tolist(), self.lags, strict=True)]  # fmt: skip
+        texts = []
+        theta = beta[len(block.names) :]
+        theta = np.array([theta[1] + theta[0], theta[1]]) if self._ordered else theta
+        lags: Sequence[int] = self.lags if not any(state.estimated) else (0,)
+        for lag in lags:
+            rest = iter(theta.tolist())
+            for forms, shapes in zip(state.forms or ((),), state.shapes or ((),), strict=True):
+                text = "x"
+                for form, shape in zip(forms, shapes, strict=True):
+                    text = form.said(text, None if shape is None else next(rest))
+                texts.append(f"{text}, x: {what}{_ago(lag, unit)}" if forms else f"{what}{_ago(lag, unit)}")
+        if self._carries_in:
+            first = Axis(view.rows.frequency, state.first, 1).labels()[0]
+            share = next(form for chain in state.forms for form in chain if isinstance(form, CarryOver)).share
+            kept = float(theta[-1]) if share == "estimated" else float(share)
+            texts.append(f"{kept:.12g} to the power (1 + {unit}s since {first})")
+        return [Written(name, value, text) for name, value, text in
+                zip(block.names, beta.tolist(), texts, strict=False)]  # fmt: skip
+
+    def _written_weights(self, view: View, what: str, beta: Array) -> list[Written]:
+        """One summand for each of its lags."""
+        weights, own = LagWeights.of(self), view.frequency(self.data).unit
+        values = weights.coefficients(beta)
+        return [Written(f"{self.stem}: {own} {lag}", value,
+                        f"{what}, the {own} that ended {lag + self.skip} {own}s before the last one that ended by the "
+                        "period's end")
+                for lag, value in enumerate(values.tolist())]  # fmt: skip
+
     @property
     def measured_from(self) -> str:
         """The reference in words."""
@@ -498,6 +545,10 @@ class Driver(Term):
         except InputError as error:
             error.column = error.column or self.data
             raise
+
+
+def _ago(lag: int, unit: str) -> str:
+    return "" if lag == 0 else f" {count(abs(lag), unit)} {'before' if lag > 0 else 'later'}"
 
 
 def _lagged(stem: str, lag: int) -> str:

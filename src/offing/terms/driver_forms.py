@@ -49,6 +49,14 @@ class Hinge:
         side = "above" if self.above else "below"
         return f" {side} {'a base' if self.base == 'estimated' else f'{self.base:g}'}"
 
+    def said(self, inner: str, theta: float | None) -> str:
+        """What it makes of a driver, in numbers."""
+        base = float(self.base) if theta is None else theta
+        excess = f"({inner} − {base:.12g})" if self.above else f"({base:.12g} − {inner})"
+        if theta is None:
+            return f"max({excess}, 0)"
+        return f"{self.width:.12g} ln(1 + exp({excess} / {self.width:.12g}))"
+
     def shape(self, values: Array) -> Shape | None:
         """The base, if it is estimated: it lies among the inner values."""
         if self.base != "estimated":
@@ -82,6 +90,11 @@ class CarryOver:
         """What it makes of a driver, after its name."""
         return ", carried over"
 
+    def said(self, inner: str, theta: float | None) -> str:
+        """What it makes of a driver, in numbers."""
+        share = float(self.share) if theta is None else theta
+        return f"s = {inner} + {share:.12g} s of the period before, from 0 before the first fitted period"
+
     def shape(self, values: Array) -> Shape | None:
         """The share that stays, if it is estimated."""
         if self.share != "estimated":
@@ -108,6 +121,10 @@ class Saturating:
     def words(self) -> str:
         """What it makes of a driver, after its name."""
         return ", saturating"
+
+    def said(self, inner: str, theta: float | None) -> str:
+        """What it makes of a driver, in numbers."""
+        return f"z / (z + {float(self.half) if theta is None else theta:.12g}), z: {inner}"
 
     def shape(self, values: Array) -> Shape | None:
         """The value at which half of the most is reached, if it is estimated."""
@@ -138,6 +155,10 @@ class Powered:
     def words(self) -> str:
         """What it makes of a driver, after its name."""
         return ", to a power"
+
+    def said(self, inner: str, theta: float | None) -> str:
+        """What it makes of a driver, in numbers."""
+        return f"{inner} to the power {0.5 * (self.lower + self.upper) if theta is None else theta:.12g}"
 
     def shape(self, values: Array) -> Shape:
         """The exponent."""

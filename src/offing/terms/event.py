@@ -15,7 +15,7 @@ from offing.base import InputError
 from offing.calendar import ALWAYS, Axis
 from offing.tables import View
 from offing.tables.event_table import Occurrences, read_occurrences
-from offing.terms.term import Array, Block, Reference, Shaped, Term, file_of
+from offing.terms.term import Array, Block, Reference, Shaped, Term, Written, file_of
 
 Form = Literal["pulse", "step", "ramp", "decay", "approach"]
 #: Of an effect that lasts longer a step tells more.
@@ -136,6 +136,22 @@ class Event(Term):
         curve = Shaped((f"{self.name}: half-life in periods",), np.minimum(starts, longest), np.array([0.2]), longest,
                        columns)  # fmt: skip
         return Block(columns(starts[0])[0], (self._column_name,), curve=curve)
+
+    def written(self, view: View, state: EventState, beta: Array) -> list[Written]:
+        """The form over all occurrences, each by its strength."""
+        found = state.occurrences
+        each = "; ".join(f"{np.datetime64(int(first), 'D')} to {np.datetime64(int(last), 'D')} times {strength:.12g}"
+                         for first, last, strength in zip(found.first, found.last, found.strength,
+                                                          strict=True))  # fmt: skip
+        what = {"pulse": "share of the period's days", "step": "share of the period's days from the first on",
+                "ramp": "mean over the period of the years (of 365.25 days) since the first day began"}  # fmt: skip
+        if self.fades:
+            half = float(beta[-1]) if self.half_life == "estimated" else float(self.half_life or 1.0)
+            side = "after" if self.form == "decay" else "before"
+            text = f"0.5 to the power (periods {side} / {half:.12g}) times the share of the days"
+        else:
+            text = what[self.form]
+        return [Written(self._column_name, float(beta[0]), f"{text}: {each}")]
 
     @property
     def measured_from(self) -> str:

@@ -15,7 +15,7 @@ from offing.calendar import Axis, Days, calendar_of, day_shares, grouped, weekda
 from offing.calendar.frequency import WEEKDAYS
 from offing.tables import View
 from offing.terms.day_source import DaySource, check_source, day_source, tables_within
-from offing.terms.term import Array, Block, Fresh, Readout, Reference, Term, file_of, names_of
+from offing.terms.term import Array, Block, Fresh, Readout, Reference, Term, Written, file_of, names_of
 
 Pooling = Literal["partial", "none", "full"]
 #: Holidays without a group of their own are of this one.
@@ -216,7 +216,7 @@ class Holidays(Term):
             keys = [_on(day) for day in weekdays_of(days.days).tolist()]
             columns[:, at] = day_shares(axis, days, [state.pieces[i].other for i in at], keys)
         groups = tuple(f"{self.name}: {piece.drawn}" if piece.drawn else "" for piece in state.pieces)
-        return Block(columns, self._names(state), self._readout(state), groups)
+        return Block(columns, self._names(state, own=True), self._readout(state), groups)
 
     def _fill(self, columns: Array, axis: Axis, days: Days, state: HolidayState, away: int) -> None:
         """Columns of the groups and members, so many days away."""
@@ -291,6 +291,25 @@ class Holidays(Term):
         first, after = axis.days
         return calendar.counted(axis, flags) / (after - first)
 
+    def written(self, view: View, state: HolidayState, beta: Array) -> list[Written]:
+        """Shares of a period's days; of a member of a group its own deviation, under a name of its own."""
+        return [Written(name, value, self._meaning(piece)) for name, value, piece in
+                zip(self._names(state, own=True), beta.tolist(), state.pieces, strict=True)]  # fmt: skip
+
+    def _meaning(self, piece: Piece) -> str:
+        """What a column counts."""
+        if piece.other == _BRIDGE:
+            what = "single working days between a day off and another"
+        elif piece.other == _BEFORE_LONG:
+            what = "last working days before three or more days off"
+        elif piece.other:
+            what = f"a holiday that falls on a {piece.other.removeprefix('any on a ')}"
+        else:
+            what = f"'{piece.member}'" if piece.member else f"any holiday of the group '{piece.group}'"
+        if piece.away:
+            what = f"{count(abs(piece.away), 'day')} {'before' if piece.away < 0 else 'after'} {what}"
+        return f"share of the period's days that are {what}, each by its weight"
+
     def unseen(self, axis: Axis, state: HolidayState) -> list[tuple[int, str, str]]:
         """Distance, name and group of the holidays in `axis` that the fitted periods never held."""
         return self._unseen(axis, self._days(state.source, axis), state)
@@ -317,8 +336,12 @@ class Holidays(Term):
                 period=axis.part(row, row + 1).labels()[0],
             )
 
-    def _names(self, state: HolidayState) -> tuple[str, ...]:
-        return tuple(f"{self.name}: {self._title(piece)}" for piece in state.pieces)
+    def _names(self, state: HolidayState, *, own: bool = False) -> tuple[str, ...]:
+        """Names of whole effects; or of columns, where a member beside its group has only its `own` deviation."""
+        whole = {(p.group, p.away) for p in state.pieces if not (p.member or p.other)}
+        beside = [own and bool(p.member) and (p.group, p.away) in whole for p in state.pieces]
+        return tuple(f"{self.name}: {self._title(piece)}{', own' if more else ''}"
+                     for piece, more in zip(state.pieces, beside, strict=True))  # fmt: skip
 
     def _title(self, piece: Piece) -> str:
         if piece.other:

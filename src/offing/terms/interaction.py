@@ -15,7 +15,7 @@ from offing.tables import View
 from offing.terms.driver import Driver
 from offing.terms.own_lags import OwnLags
 from offing.terms.season import Season
-from offing.terms.term import Array, Block, Reference, Shaped, Term
+from offing.terms.term import Array, Block, Reference, Shaped, Term, Written
 from offing.terms.trend import Trend
 
 
@@ -150,6 +150,32 @@ class Interaction(Term):
         first, second = self.blocks(view, axis, state)
         names = tuple(f"{one} x {other}" for one in first.names for other in second.names)
         return Block(multiplied(first.columns, second.columns), names, curve=crossed(first, second))
+
+    def written(self, view: View, state: tuple[Any, ...], beta: Array) -> list[Written]:
+        """The products of what both terms are written with."""
+        blocks = self.blocks(view, view.rows, state)
+        m, p = (len(block.names) for block in blocks)
+        products, shapes = beta[: m * p].reshape(m, p), iter(beta[m * p :])
+        names, spans = [], []
+        for term, own, block in zip(self.parts, state, blocks, strict=True):
+            if self.threshold and term is self.parts[1]:
+                names.append(list(block.names))
+                spans.append(np.eye(1))
+                continue
+            theta = [next(shapes) for _ in range(len(block.curve.names))] if isinstance(block.curve, Shaped) else []
+            units = [term.written(view, own, np.append(unit, theta)) for unit in np.eye(len(block.names))]
+            names.append([part.name for part in units[0]])
+            spans.append(np.array([[part.coefficient for part in unit] for unit in units]))
+        values = spans[0].T @ products @ spans[1]
+        texts = [f"[{name}]" for name in names[1]]
+        if self.threshold:
+            first = self.parts[1].block(view, view.rows, state[1])
+            watched = self.parts[1].written(view, state[1], np.ones(len(first.names)))[0].text
+            limit = f"above {self.above:g}" if self.above is not None else f"below {self.below:g}"
+            texts = [f"(1 while {watched} is {limit}, else 0)"]
+        return [Written(f"{one} x {other}", float(values[i, k]), f"[{one}] * {text}")
+                for i, one in enumerate(names[0])
+                for k, (other, text) in enumerate(zip(names[1], texts, strict=True))]  # fmt: skip
 
     def needs(self) -> tuple[str, ...]:
         """What both terms look at."""

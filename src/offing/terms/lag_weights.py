@@ -61,6 +61,12 @@ class LagWeights:
             return np.hstack(smooth(self.span))
         return np.full((self.span, 1), 1.0 / self.span)
 
+    def coefficients(self, beta: Array) -> Array:
+        """The coefficient (span,) of each lag, the newest first, at its own (m,)."""
+        if self.curve is not None:
+            return np.asarray(beta[0] * self.curve.weights(beta[None, 1:])[0])
+        return np.asarray(self.basis @ beta)
+
     @property
     def columns(self) -> int:
         """How many coefficients it takes, shapes among them; of smooth ones those that nothing draws to zero."""

@@ -8,10 +8,10 @@ from typing import ClassVar
 
 import numpy as np
 
-from offing.base import InputError
+from offing.base import InputError, count
 from offing.calendar import Axis
 from offing.tables import View
-from offing.terms.term import Block, Reference, Term, whole_numbers
+from offing.terms.term import Array, Block, Reference, Term, Written, whole_numbers
 
 
 @dataclass(frozen=True)
@@ -75,6 +75,12 @@ class OwnLags(Term):
             if len(unknown):
                 return view.goal.target, before.part(int(unknown[0]), int(unknown[0]) + 1)
         return None
+
+    def written(self, view: View, state: None, beta: Array) -> list[Written]:
+        """The target at each lag."""
+        unit = view.rows.frequency.unit
+        return [Written(f"{self.name}: lag {lag}", value, f"the target {count(lag, unit)} before")
+                for lag, value in zip(self.lags, beta.tolist(), strict=True)]  # fmt: skip
 
     @property
     def measured_from(self) -> str:

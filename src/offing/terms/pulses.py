@@ -8,7 +8,7 @@ import numpy as np
 
 from offing.calendar import Axis
 from offing.tables import View
-from offing.terms.term import Block, Reference, Term
+from offing.terms.term import Array, Block, Reference, Term, Written
 
 
 @dataclass(frozen=True)
@@ -29,6 +29,12 @@ class Pulses(Term):
         labels = [Axis(axis.frequency, at, 1).labels()[0] for at in self.ordinals]
         columns = (axis.ordinals[:, None] == np.array(self.ordinals)).astype(np.float64)
         return Block(columns, tuple(f"{self.name}: {label}" for label in labels))
+
+    def written(self, view: View, state: None, beta: Array) -> list[Written]:
+        """1 in its period."""
+        names = self.block(view, view.rows, state).names
+        return [Written(name, value, f"1 in {name.removeprefix(f'{self.name}: ')}, else 0")
+                for name, value in zip(names, beta.tolist(), strict=True)]  # fmt: skip
 
     @property
     def measured_from(self) -> str:

@@ -10,7 +10,7 @@ from scipy.special import expit
 from offing.base import InputError
 from offing.calendar import Axis
 from offing.tables import View
-from offing.terms.term import Array, Block, Curve
+from offing.terms.term import Array, Block, Curve, Written
 
 
 @dataclass(frozen=True)
@@ -68,6 +68,17 @@ class Saturation:
             return self._value(theta, years, limits)
 
         return Curve(tuple(names), np.array(self.starts), np.array(self.low), np.array(self.high), value)
+
+    def written(self, name: str, theta: Array, time: str) -> list[Written]:
+        """The curve with its numbers."""
+        middle, rate, *rest = theta.tolist()
+        limits = [f"{limit.value:.12g}" if limit.value is not None else f"'{limit.column}'" if limit.column
+                  else f"{rest.pop(0):.12g}" for limit in (self.lower, self.upper)]  # fmt: skip
+        curve = "L + (U − L) / (1 + exp(−r (t − m)))"
+        more = f" + {self.offset:g}" if self.offset else ""
+        text = f"ln({curve}{more})" if self.log else curve
+        numbers = f"L = {limits[0]}, U = {limits[1]}, r = {rate:.12g}, m = {middle:.12g}"
+        return [Written(name, 1.0, f"{text} with {numbers}; {time}")]
 
     def _value(self, theta: Array, years: Array, limits: list[Array | None]) -> tuple[Array, Array]:
         middle, rate, *rest = theta.tolist()

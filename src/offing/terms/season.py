@@ -12,12 +12,12 @@ import numpy as np
 import pandas as pd
 
 from offing.base import Finding, InputError, nearest
-from offing.calendar import CYCLES, Axis, cycle_of, length_of, span_of
+from offing.calendar import CYCLES, Axis, Span, cycle_of, length_of, span_of
 from offing.calendar.axis import instant_of
 from offing.tables import View
 from offing.terms.day_source import check_source, day_source
 from offing.terms.kinds import Kinds, Places, Positions, check_kinds
-from offing.terms.term import Array, Block, Choice, Fresh, Readout, Reference, Term, file_of
+from offing.terms.term import Array, Block, Choice, Fresh, Readout, Reference, Term, Written, file_of
 
 #: So many harmonics are looked at where the data choose.
 _MOST_HARMONICS = 12
@@ -307,6 +307,54 @@ class Season(Term):
             message = f"'{self.name}' is in: the data are evidence of it (Bayesian information criterion)."
         return (Finding("choice", "note", message, str(self.name)),)
 
+    def written(self, view: View, state: SeasonState, beta: Array) -> list[Written]:
+        """The effect of every position, or of each harmonic, in each stretch between changes and drifts."""
+        if not state.whole:
+            return []
+        base, names, coding = self._base(view.rows, state)
+        k = base.shape[1]
+        own = np.eye(k) if coding is None else coding
+        even = own if coding is None else _even_coding(len(coding))
+        steps = sorted([*((at, own, i + 1) for i, at in enumerate(state.changes)),
+                        *((at, even, i + 1 + len(state.changes)) for i, at in enumerate(state.years))],
+                       key=lambda each: each[0])  # fmt: skip
+        effects = own @ beta[:k]
+        against = self.reference_effect(view, state, beta)
+        found, edges = [], [at for at, *_ in steps]
+        starts = [Axis(view.rows.frequency, at, 1).labels()[0] for at in edges]
+        for i in range(len(steps) + 1):
+            if i:
+                _, basis, place = steps[i - 1]
+                effects = effects + basis @ beta[place * k : (place + 1) * k]
+            since = f", from {starts[i - 1]}" if i else ""
+            until = f", until before {starts[i]}" if i < len(steps) else ""
+            for name, value in zip(names, (effects - against).tolist(), strict=True):
+                found.append(Written(f"{self.name}: {name}{since}{until}", value,
+                                     f"{self._position(state, name)}{since}{until}"))  # fmt: skip
+        return found
+
+    def _position(self, state: SeasonState, name: str) -> str:
+        """What stands for a position or a harmonic."""
+        cycle = state.places.cycle
+        if state.harmonics is None:
+            return f"1 in periods whose {state.places.words} is {name}, else 0"
+        kind, number = name.split()
+        if cycle.regular:
+            phase = f"(place in the {cycle.unit}, from 0) / {len(cycle.names)}"
+        elif isinstance(cycle, Span):
+            phase = f"share of {cycle.unit}, counted from 1970-01-01, that is over at the middle of the period"
+        else:
+            phase = f"share of the {cycle.unit} that is over at the middle of the period"
+        return f"{kind}(2π {number} p), p: {phase}"
+
+    def reference_effect(self, view: View, state: SeasonState, beta: Array) -> float:
+        """That of the stated position, before any change."""
+        if self.reference is None or not state.whole or self.multiplies_trend:
+            return 0.0
+        _, names, coding = self._base(view.rows, state)
+        own = np.eye(len(names)) if coding is None else coding
+        return float(own[names.index(self.reference)] @ beta[: own.shape[1]])
+
     @property
     def measured_from(self) -> str:
         """The reference in words."""
@@ -368,8 +416,11 @@ class Season(Term):
             return None
         own = np.eye(len(names)) if coding is None else coding
         labels = list(names)
+        base = None
         if self.reference is not None:
             at = labels.index(self.reference)
+            # The constant is then that of the stated position, before any change.
+            base = np.concatenate([own[at], np.zeros(own.shape[1] * len(state.changes) + even * len(state.years))])
             own = np.delete(own - own[at], at, axis=0)
             del labels[at]
         span = state.last - state.first + 1
@@ -389,7 +440,7 @@ class Season(Term):
             )
             against = "" if self.reference is None else f" against {self.reference}"
             titles += [f"{self.name}: {name}{against}{when}" for name in labels]
-        return Readout(tuple(titles), np.vstack(rows))
+        return Readout(tuple(titles), np.vstack(rows), None if self.multiplies_trend else base)
 
 
 def _even_coding(positions: int) -> Array:

@@ -70,6 +70,12 @@ class Smooth:
         found[np.isnan(values)] = np.nan
         return np.asarray(found)
 
+    def said(self, beta: Array) -> str:
+        """The curve at its coefficients, as the B-splines' own."""
+        own = ", ".join(f"{value:.12g}" for value in (self.spans @ beta + self.low * beta[0]).tolist())
+        return (f"uniform cubic B-splines on {self.pieces} pieces from {self.low:.12g} to {self.high:.12g} with the "
+                f"coefficients {own}; beyond that along the straight lines at the ends")  # fmt: skip
+
     def rises(self) -> Array | None:
         """Rows A (m + 1, m) with A β ≥ 0 where the curve rises (falls) everywhere: its coefficients do so in turn."""
         if self.bend == "smooth":

@@ -24,10 +24,14 @@ RESERVED = ("baseline", "constant", "past surprises", "mean correction", "adjust
 
 @dataclass(frozen=True)
 class Readout:
-    """Coefficients for people: `names` (m,) of the functions ``matrix @ beta``, with `matrix` (m, k)."""
+    """Coefficients for people: `names` (m,) of the functions ``matrix @ beta``, with `matrix` (m, k).
+
+    `base` (k,) is the function that the constant holds, where these are differences from something else than zero.
+    """
 
     names: tuple[str, ...]
     matrix: Array
+    base: Array | None = None
 
 
 @dataclass(frozen=True)
@@ -113,6 +117,15 @@ class Block:
     def drawn(self) -> tuple[str, ...]:
         """The group (k,) of every column."""
         return self.groups or ("",) * len(self.names)
+
+
+@dataclass(frozen=True)
+class Written:
+    """A summand of the equation: a `coefficient` times what `name` stands for, which `text` defines in full."""
+
+    name: str
+    coefficient: float
+    text: str
 
 
 @dataclass(frozen=True)
@@ -233,6 +246,18 @@ class Term(ABC):
     def needed(self, view: View, axis: Axis, reference: str) -> Axis:
         """The periods, of its own frequency, of a column that columns on `axis` need and that are not past by then."""
         return view.native(reference, axis)
+
+    def written(self, view: View, state: Any, beta: Array) -> list[Written]:
+        """Its summands of the equation at its coefficients (m,), shape parameters last.
+
+        With the definitions alone everything can be computed again, for any period.
+        """
+        names = self.block(view, view.rows, state).names
+        return [Written(name, value, "") for name, value in zip(names, beta.tolist(), strict=False)]
+
+    def reference_effect(self, view: View, state: Any, beta: Array) -> float:
+        """The part of its coefficients (m,) that belongs to the constant of the equation."""
+        return 0.0
 
     def files(self) -> tuple[Path, ...]:
         """The files of its own that it reads."""

@@ -28,6 +28,11 @@ class Step(ABC):
     name: str
 
     @property
+    def said(self) -> str:
+        """What it does, with the numbers that it learnt."""
+        return self.name
+
+    @property
     def is_change(self) -> bool:
         """Whether nothing is left of a series that stays the same."""
         return isinstance(self, (Difference, LogDifference, Growth))
@@ -238,6 +243,13 @@ class Standardised(Step):
             raise InputError("it never varies in the fitted periods", "Leave out standardised.", key="transform")
         return replace(self, centre=float(known.mean()), spread=spread)
 
+    @property
+    def said(self) -> str:
+        """With the mean and the standard deviation that it learnt."""
+        if self.centre is None:
+            return self.name
+        return f"standardised (less {self.centre:.12g}, over {self.spread:.12g})"
+
     def apply(self, series: Series, view: View, axis: Axis) -> Array:
         """(x − mean) / standard deviation."""
         own = self if self.centre is not None else self.learnt(series, view)
@@ -250,6 +262,11 @@ class Times(Factor):
 
     number: float
     name: str = "scaled"
+
+    @property
+    def said(self) -> str:
+        """With the number."""
+        return f"{self.number:.12g} times"
 
     def factor(self, series: Series, view: View, axis: Axis) -> Array:
         """The number."""

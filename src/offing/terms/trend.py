@@ -15,7 +15,7 @@ from offing.calendar import Axis
 from offing.calendar.axis import instant_of
 from offing.tables import View
 from offing.terms.saturation import Limit, Saturation, limit_of, saturating
-from offing.terms.term import Array, Block, Choice, Fresh, Readout, Reference, Term
+from offing.terms.term import Array, Block, Choice, Fresh, Readout, Reference, Term, Written
 
 Form = Literal["linear", "none", "polynomial", "saturating"]
 
@@ -279,6 +279,27 @@ class Trend(Term):
         message = f"Looked for up to {self.at_most} bends of the trend; the data are evidence of bends {told}."
         advice = "Their places have intervals: see offing.trend." if days else ""
         return (Finding("bends", "note", message, str(self.name), advice, {"bends": float(len(days))}),)
+
+    def written(self, view: View, state: TrendState, beta: Array) -> list[Written]:
+        """Time in years since the first fitted period, and since each knot; powers of it; or the curve."""
+        rows, unit = view.rows, view.rows.frequency.unit
+        year = f"a year has {rows.frequency.periods_a_year:.12g} {unit}s"
+        since = f"years since {Axis(rows.frequency, state.first, 1).labels()[0]}"
+        if self.damping != 1.0:
+            end = Axis(rows.frequency, state.last, 1).labels()[0]
+            year += f"; after {end} each {unit} counts {self.damping:g} times the one before"
+        if state.saturation is not None:
+            return state.saturation.written(str(self.name), beta, f"t: {since}, {year}")
+        block = self.block(view, rows, state)
+        if self.form == "polynomial":
+            values = self._as_powers(rows, state) @ beta
+            powers = ["slope a year", *(f"year to the {i}" for i in range(2, len(values) + 1))]
+            return [Written(f"{self.name}: {power}", value, f"({since}) to the power {i}; {year}")
+                    for i, (power, value) in enumerate(zip(powers, values.tolist(), strict=True), 1)]  # fmt: skip
+        texts = [f"{since}; {year}"]
+        texts += [f"years since {Axis(rows.frequency, at, 1).labels()[0]}, 0 before; {year}" for at in state.knots]
+        return [Written(name, value, f"{text}; {value / rows.frequency.periods_a_year:.12g} a {unit}")
+                for name, value, text in zip(block.names, beta.tolist(), texts, strict=False)]  # fmt: skip
 
     @property
     def measured_from(self) -> str:

@@ -14,7 +14,7 @@ from offing.base import InputError, nearest
 from offing.calendar import WEEKDAYS, Axis, Calendar, calendar_of, easter_days, weekdays_of
 from offing.tables import View
 from offing.terms.day_source import DaySource, check_source, day_source
-from offing.terms.term import Array, Block, Readout, Reference, Term, file_of, names_of
+from offing.terms.term import Array, Block, Readout, Reference, Term, Written, file_of, names_of
 
 _KINDS = ("working days", "weekdays", "days", "leap day", "easter")
 
@@ -151,6 +151,18 @@ class WorkingTime(Term):
         matrix = np.insert(np.eye(k), monday + 6, 0.0, axis=0)
         matrix[monday + 6, monday : monday + 6] = -1.0
         return Readout((*names[: monday + 6], f"{self.name}: Sunday", *names[monday + 6 :]), matrix)
+
+    def written(self, view: View, state: DaySource | None, beta: Array) -> list[Written]:
+        """Numbers of days; of all seven weekdays."""
+        names = self.block(view, view.rows, state).names
+        readout = self._readout(names)
+        names, values = (names, beta) if readout is None else (readout.names, readout.matrix @ beta)
+        off = "that are no holiday" if self._has_holidays else "whatever the day"
+        texts = {"working day": f"days from Monday to Friday {off}", "day": "days", "leap day": "29ths of February",
+                 "easter": f"{self.easter_days} days before Easter Sunday, each 1 / {self.easter_days}"}  # fmt: skip
+        whats = [name.removeprefix(f"{self.name}: ") for name in names]
+        return [Written(name, value, f"number of {texts.get(what, f'{what}s')}")
+                for name, value, what in zip(names, values.tolist(), whats, strict=True)]  # fmt: skip
 
     @property
     def measured_from(self) -> str:
