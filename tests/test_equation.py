@@ -56,6 +56,8 @@ MODELS = {
     "events": {"terms": [of.Event("ferry", dates="2018-05-01", form="step"), of.Event("works", dates="2019-05-07",
                                                                                       form="ramp"),
                          of.Event("fete", dates=["2016-05-01", "2019-03-02"], form="decay", half_life=3.0)]},
+    "events that near": {"terms": [of.Event("vote", dates=["2017-10-03"], form="approach", half_life="estimated"),
+                                   of.Event("fair", dates="2020-02-20", until="2020-03-04")]},
     "days": {"terms": [of.WorkingTime(["working days", "leap day"])]},
     "holidays, pooled": {"terms": [of.Holidays(HOLIDAYS, groups={"feasts": ["Lamp Night", "Boat Day"]},
                                                pooling="partial", days_before=1)]},
@@ -211,8 +213,13 @@ class Equation:
             ((first, _, times),) = self.days(text)
             return times * np.array([np.mean([((day - first).days + 0.5 if day >= first else 0.0) / 365.25 for day in pd.date_range(
                 month.start_time, month.end_time.floor("D"))]) for month in months])  # fmt: skip
-        if found := re.match(rf"0.5 to the power \(periods after / {NUMBER}\) times the share of the days", text):
-            return self.faded(float(found[1]), self.days(text))
+        if found := re.match(
+            rf"0.5 to the power \(periods (after|before) / {NUMBER}\) times the share of the days", text
+        ):
+            return self.faded(float(found[2]), self.days(text), 1 if found[1] == "after" else -1)
+        if text.startswith("share of the period's days: "):
+            return sum(times * self.shares(lambda day, first=first, last=last: first <= day <= last)
+                       for first, last, times in self.days(text))  # fmt: skip
         if text == "number of days from Monday to Friday whatever the day":
             return np.array(
                 [np.busday_count(month.start_time.date(), (month + 1).start_time.date()) for month in months]
@@ -244,13 +251,13 @@ class Equation:
             values = values * (places < self.at(found[1]))
         return values
 
-    def faded(self, half, days):
+    def faded(self, half, days, way):
         total = np.zeros(len(self.months))
         for first, last, times in days:
             share = self.shares(lambda day, first=first, last=last: first <= day <= last)
             for i in np.flatnonzero(share):
-                after = np.arange(len(self.months) - i)
-                total[i:] += times * share[i] * 0.5 ** (after / half)
+                away = way * (np.arange(len(self.months)) - i)
+                total += times * share[i] * np.where(away < 0, 0.0, 0.5 ** (np.maximum(away, 0) / half))
         return total
 
     def holidays(self, text):

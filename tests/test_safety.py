@@ -49,10 +49,10 @@ def test_a_killed_run_leaves_no_mixture_unsaid(tmp_path):
         "    Bundle({f'f{k}.csv': (f'{i} ' * 20000).encode() for k in range(12)}).write(Path(sys.argv[1]))\n"
     )
     folder, vouched = tmp_path / "out", 0
-    for turn in range(12):
+    for turn in range(6):
         run = subprocess.Popen([sys.executable, script, folder], stdout=subprocess.PIPE)
         run.stdout.readline()
-        time.sleep(0.01 + 0.003 * turn)
+        time.sleep(0.01 + 0.006 * turn)
         run.kill()
         run.wait()
         run.stdout.close()

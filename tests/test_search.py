@@ -369,7 +369,7 @@ def test_several_studies_are_compared(folder, run_cli):
         ('"season.harmonics"', '"season.harmony"', "there is no such key. Did you mean 'harmonics'?"),
         ('optional = ["fair"]', 'budget = "soon"', "key 'budget': found 'soon'"),
         ('optional = ["fair"]', 'optional = ["fare"]', "line 33, key 'optional': there is no term 'fare'"),
-        ('file = "office.csv"', 'file = "nowhere.csv"', "There is no file"),
+        ('file = "office.csv"', 'file = "nowhere.csv"', "there is no file"),
     ],
 )
 def test_slips_in_a_study_are_told(folder, run_cli, before, after, message):

@@ -116,7 +116,7 @@ def test_the_page_against_last_year_word_for_word(run_cli, demo_folder):
 def test_the_page_from_last_month_word_for_word(run_cli, demo_folder, tmp_path):
     ran = run_cli("explain", demo_folder / "study.toml", "--against", "last-month/study.toml", "--out", tmp_path)
     assert ran.out.startswith(LAST_MONTH)
-    assert sorted(path.name for path in tmp_path.iterdir()) == ["story.txt", "walk.csv", "walk.png"]
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["manifest.json", "story.txt", "walk.csv", "walk.png"]
     rows = pd.read_csv(tmp_path / "walk.csv")
     steps = rows[~rows["step"].isin(["start", "end"])]
     start, end = (float(rows[rows["step"] == each]["amount"].iloc[0]) for each in ("start", "end"))
