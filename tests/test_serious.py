@@ -1,5 +1,7 @@
 """What forbids the use of a result is said first: leaks that explain everything, absurd forecasts, idle drivers."""
 
+import dataclasses
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -145,3 +147,17 @@ def test_changes_are_checked_where_changes_are_what_the_model_looks_at():
     (found,) = [each for each in jump.findings if each.check == "beyond the range"]
     assert "'log difference of price' lies outside what was fitted (up to 40.5" in found.message
     assert "nan" not in str(jump)
+
+
+def test_nothing_lies_below_what_the_logarithm_allows():
+    """Errors far wider than the model's put no quantile of a target with offset 2 below −2."""
+    generator = np.random.default_rng(6)
+    index = pd.period_range("2012-01", periods=140, freq="M")
+    sold = pd.Series(np.exp(generator.normal(0.0, 1.0, 140)) - 1.5, index, name="sold")
+    model = of.Model("sold", scale="log", offset=2.0)
+    past = of.backtest(model, sold, horizon=1, origins=45)
+    found = of.recalibrate(model.fit(sold).forecast(1, levels=[0.9]), past)
+    wide = dataclasses.replace(found, given=dataclasses.replace(found.given, values=50.0 * found.given.values))
+    low, high = wide.quantiles([0.05, 0.95]).to_numpy()[0]
+    assert low == -2.0
+    assert 10.0 < high < np.inf

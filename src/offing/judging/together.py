@@ -259,7 +259,7 @@ def _run(job: Job, made: _Made, lower: Array, upper: Array) -> tuple[Run, Mask]:
 
     def own(values: Array) -> Array:
         found = np.exp(values) - model.offset if log else values
-        return np.clip(found, model.lower_limit, model.upper_limit) if _limited(model) else found
+        return found if model.support is None else np.clip(found, *model.support)
 
     def quantiles() -> Array:
         deviation = np.sqrt(variance + np.square(all_of.spread(c)))
@@ -282,7 +282,3 @@ def _run(job: Job, made: _Made, lower: Array, upper: Array) -> tuple[Run, Mask]:
 
     counts = np.full(len(beta), float(len(made.choice)))
     return Run(job.series, model.name, job.basis, "model", job.cuts, mean, quantiles, trained, counts), sure
-
-
-def _limited(model: Model) -> bool:
-    return model.lower_limit is not None or model.upper_limit is not None

@@ -248,8 +248,8 @@ class Fit:
 
     def cut(self, values: Array) -> Array:
         """Values of the target put to the limits that it cannot pass."""
-        low, high = self.model.lower_limit, self.model.upper_limit
-        return values if low is None and high is None else np.clip(values, low, high)
+        support = self.model.support
+        return values if support is None else np.clip(values, *support)
 
     @cached_property
     def noise(self) -> Array:

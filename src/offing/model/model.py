@@ -186,6 +186,14 @@ class Model:
         return tuple(dict.fromkeys(found))
 
     @property
+    def support(self) -> tuple[float, float] | None:
+        """Between what values the target lies: its limits and, with the logarithm of the target itself, the offset."""
+        ends = -self.offset if self.scale == "log" and not self.transform else -np.inf
+        low = max(-np.inf if self.lower_limit is None else self.lower_limit, ends)
+        high = np.inf if self.upper_limit is None else self.upper_limit
+        return None if (low, high) == (-np.inf, np.inf) else (low, high)
+
+    @property
     def steps(self) -> tuple[Step, ...]:
         """The target's transformations."""
         return steps_of(self.transform)
