@@ -67,6 +67,8 @@ def test_a_killed_run_leaves_no_mixture_unsaid(tmp_path):
         left = {path.read_bytes().split(b" ")[0] for path in folder.glob("f*.csv")}
         assert len(left) <= 1, "what was written whole was moved whole"
     assert vouched
+    (folder / "mine.csv").write_bytes(b"2")
+    assert not whole(folder)
 
 
 def test_a_full_disk_leaves_the_old_results(tmp_path, monkeypatch):

@@ -55,12 +55,12 @@ def test_the_standard_building_model_finds_its_bases_and_their_interaction():
     )
 
 
-def test_bases_that_the_data_would_cross_meet_and_that_is_reported():
-    """Heating up to 22 degrees, cooling from 14: free bases cross, as least squares of both by hand shows."""
-    data = building(heating=22.0, cooling=14.0, shared=0.0).iloc[:N]
+@pytest.mark.parametrize(("heating", "cooling"), [(16.0, 16.0), (18.0, 18.0), (20.0, 20.0), (19.0, 17.0)])
+def test_bases_that_the_data_would_cross_stay_apart_and_that_is_reported(heating, cooling):
+    """Where heating ends and cooling starts at once; the best fit of all ordered pairs comes from a search by hand."""
+    data = building(heating=heating, cooling=cooling, shared=0.0).iloc[:N]
     fit = of.Model("load", [BOTH]).fit(data)
     rows = fit.coefficients.set_index("column")["coefficient"]
-    assert rows["temp: base below"] <= rows["temp: base above"] + 1e-9
     temp, load = data["temp"].to_numpy(), data["load"].to_numpy()
     width = 0.04 * np.diff(np.quantile(temp, [0.1, 0.9]))[0]
 
@@ -71,13 +71,14 @@ def test_bases_that_the_data_would_cross_meet_and_that_is_reported():
         design = np.column_stack([np.ones(N), *pair])
         return load - design @ np.linalg.lstsq(design, load, rcond=None)[0]
 
-    crossed = least_squares(left, [21.0, 15.0])
-    assert crossed.x[0] > crossed.x[1] + 3.0
-    if rows["temp: base above"] - rows["temp: base below"] < 1e-6:
-        met = min(float(np.square(left([at, at])).sum()) for at in np.linspace(5.0, 25.0, 400))
-        assert fit.estimate.rss <= met * (1.0 + 1e-6)
+    best = min(least_squares(lambda gap_and_base: left([gap_and_base[1], gap_and_base[0] + gap_and_base[1]]), [gap, base],
+                             bounds=([width, 5.0], [20.0, 25.0]), xtol=1e-12, ftol=1e-12, gtol=1e-12).cost
+               for gap in (1.1 * width, 3.0, 8.0) for base in (12.0, 16.0, 20.0))  # fmt: skip
+    assert rows["temp: base above"] - rows["temp: base below"] >= width * (1.0 - 1e-9)
+    assert fit.estimate.rss == pytest.approx(2.0 * best, rel=1e-6)
+    assert fit.estimate.beta[0] == pytest.approx(50.0, abs=8.0)
+    if rows["temp: base above"] - rows["temp: base below"] < width * (1.0 + 1e-6):
         assert any("distance between its bases" in each.message for each in fit.findings)
-    assert fit.estimate.rss >= 2.0 * crossed.cost
 
 
 def test_an_estimated_power_lies_between_its_bounds():

@@ -380,10 +380,11 @@ class Driver(Term):
     ) -> Block:
         """The block of two estimated bases: the shapes are the lower one and how far the other lies above it.
 
-        So the two stay in their order, and where the data would cross them they meet.
+        So the two stay in their order. They stay as far apart as each is softened: closer ones would bend the same
+        values, and their shapes could not be told from the constant.
         """
         upper, lower = shapes
-        wide = upper.upper - lower.lower
+        wide, least = upper.upper - lower.lower, next(form.width for form in state.forms[0] if isinstance(form, Hinge))
         raw = self._raw(view, axis, state)
 
         def columns_at(theta: Array) -> tuple[Array, Array]:
@@ -393,7 +394,7 @@ class Driver(Term):
         apart = (0.1 * wide, 0.3 * wide, 0.6 * wide)
         curve = Shaped(
             (f"{self.name}: distance between its bases", f"{self.name}: {lower.words}"),
-            np.array(list(product(apart, lower.starts))), np.array([0.0, lower.lower]),
+            np.array(list(product(apart, lower.starts))), np.array([least, lower.lower]),
             np.array([wide, lower.upper]), columns_at, (len(apart), len(lower.starts)),
             readout=Readout(tuple(f"{self.name}: {shape.words}" for shape in shapes),
                             np.array([[1.0, 1.0], [0.0, 1.0]])),
