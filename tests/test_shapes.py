@@ -151,7 +151,7 @@ def test_values_without_such_a_power_and_targets_are_refused():
     data = building().iloc[:60]
     with pytest.raises(of.InputError, match=r"of which there is no power 0\.5"):
         of.Model("load", [of.Driver("temp", transform=[{"power": 0.5}])]).fit(data.assign(temp=data["temp"] - 30))
-    with pytest.raises(of.InputError, match="the target cannot be"):
+    with pytest.raises(of.InputError, match="is for drivers, not for the target"):
         of.Model("load", transform=[{"at_most": 3.0}])
     with pytest.raises(of.InputError, match="row of its own"):
         of.Model("load", [BOTH, of.Driver("busy"), of.Interaction(["temp", "busy"], shared=True)]).fit(data)

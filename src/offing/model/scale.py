@@ -206,7 +206,7 @@ def check_target_steps(steps: Sequence[Step], *, log: bool) -> None:
     changed = False
     for step in steps:
         if isinstance(step, (Power, EstimatedPower, Cap, Extreme)):
-            raise InputError(f"the target cannot be {step.name.rstrip(':')} something", "Use it for drivers.",
+            raise InputError(f"{step.name.rstrip(':')!r} is for drivers, not for the target", "Leave it out.",
                              key="transform")  # fmt: skip
         if isinstance(step, (Window, Standardised)):
             raise InputError(f"the target cannot be a {step.name}", "Use it for drivers.", key="transform")
