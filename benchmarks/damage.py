@@ -264,8 +264,8 @@ def main() -> None:
         else:
             shutil.rmtree(folder)
         done += 1
-    told = ", ".join(f"{count} ended with {status}" for status, count in sorted(ends.items(), key=str))
-    print(f"{done} runs: {told}; the slowest took {slowest:.1f} s; {faults} faults", flush=True)
+    outcomes = ", ".join(f"{count} ended with {status}" for status, count in sorted(ends.items(), key=str))
+    print(f"{done} runs: {outcomes}; the slowest took {slowest:.1f} s; {faults} faults", flush=True)
     sys.exit(bool(faults))
 
 
