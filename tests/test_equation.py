@@ -64,6 +64,8 @@ MODELS = {
     "a season by a driver": {"terms": [TREND, YEAR, of.Driver("fare"), of.Interaction(["season", "fare"])]},
     "a harmonic by a base": {"terms": [of.Season("year", harmonics=1), of.Driver("temp", below="estimated"),
                                        of.Interaction(["season", "temp"])]},
+    "a driver by two bases": {"terms": [of.Driver("fare"), of.Driver("temp", below="estimated", above="estimated"),
+                                        of.Interaction(["temp", "fare"])]},
     "only while it is warm": {"terms": [of.Driver("fare"), of.Driver("temp"),
                                         of.Interaction(["fare", "temp"], above=15.0)]},
     "a logarithm with noise": {"terms": [TREND, of.Driver("fare")], "scale": "log", "errors": "ar", "order": 2,
@@ -332,3 +334,25 @@ def test_the_constant_belongs_to_the_stated_position():
     assert told.iloc[0] == pytest.approx(means[3])
     assert told.iloc[1] == pytest.approx(means[1] - means[3])
     assert fit.equation.startswith(f"sold = {means[3]:.9g}"[:18])
+
+
+@pytest.mark.parametrize("weights", [{"weights": "free", "span": 3}, {"weights": "beta", "span": 6, "skip": 1},
+                                     {"weights": "smooth", "span": 6}, {"weights": "polynomial", "span": 5}])  # fmt: skip
+def test_months_of_a_quarter_count_as_the_text_says(weights):
+    generator = np.random.default_rng(1)
+    months = pd.Series(
+        generator.normal(50.0, 5.0, 126), pd.period_range("2015-01", periods=126, freq="M"), name="index"
+    )
+    values = months.to_numpy()
+    orders = pd.Series([9.0 + values[i + 2] + 3.0 * values[i + 1] + generator.normal() for i in range(6, 126, 3)],
+                       pd.period_range("2015Q3", periods=40, freq="Q"), name="orders")  # fmt: skip
+    tables = {"orders": of.read(orders), "bookings": of.read(months)}
+    fit = of.Model("orders.orders", terms=[of.Driver("bookings.index", **weights)]).fit(tables)
+    text = fit.equation
+    total = np.full(40, float(text.splitlines()[0].removeprefix("orders = ")))
+    for sign, number, lag in re.findall(rf"  ([+-]) {NUMBER} \* \[index: lag (\d+)\]", text):
+        assert re.search(
+            rf"\[index: lag {lag}\]: 'bookings.index' in the month that ended {lag} months? before the last one", text
+        )
+        total += float(f"{sign}{number}") * values[8 - int(lag) :: 3][:40]
+    np.testing.assert_allclose(total, fit.fitted["fitted"], rtol=1e-9)

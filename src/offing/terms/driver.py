@@ -506,10 +506,9 @@ class Driver(Term):
         """One summand for each of its lags."""
         weights, own = LagWeights.of(self), view.frequency(self.data).unit
         values = weights.coefficients(beta)
-        return [Written(f"{self.stem}: {own} {lag}", value,
-                        f"{what}, the {own} that ended {lag + self.skip} {own}s before the last one that ended by the "
-                        "period's end")
-                for lag, value in enumerate(values.tolist())]  # fmt: skip
+        last = "before the last one that ended by the period's end"
+        return [Written(f"{self.stem}: lag {lag}", value, f"{what} in the {own} that ended {count(lag, own)} {last}")
+                for lag, value in enumerate(values.tolist(), self.skip)]  # fmt: skip
 
     @property
     def measured_from(self) -> str:
