@@ -71,6 +71,15 @@ def test_a_killed_run_leaves_no_mixture_unsaid(tmp_path):
     assert not whole(folder)
 
 
+def test_a_reader_that_has_seen_enough_is_no_fault(study):
+    reading, writing = os.pipe()
+    os.close(reading)
+    ran = subprocess.run([sys.executable, "-c", "from offing.cli import main; main()", "fit", study], stdout=writing, stderr=subprocess.PIPE,
+                         check=False)  # fmt: skip
+    os.close(writing)
+    assert (ran.returncode, ran.stderr) == (1, b"")
+
+
 def test_a_full_disk_leaves_the_old_results(tmp_path, monkeypatch):
     from pathlib import Path
 

@@ -29,8 +29,8 @@ class _Commands(click.Group):
     def invoke(self, ctx: click.Context) -> Any:
         try:
             return super().invoke(ctx)
-        except (click.ClickException, click.exceptions.Exit, click.Abort):
-            raise
+        except (click.ClickException, click.exceptions.Exit, click.Abort, BrokenPipeError):
+            raise  # a reader that has seen enough, such as head, is no fault: the command ends without a word
         except Exception as error:  # noqa: BLE001  the outermost guard: nobody should have to read a trace
             from offing.base import InputError  # noqa: PLC0415
 
