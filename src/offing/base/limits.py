@@ -17,7 +17,7 @@ SMALLEST, LARGEST = 1e-140, 1e140
 
 
 def check_ahead(periods: int, periods_a_year: float, key: str = "horizon") -> None:
-    """Refuse a horizon that nobody can mean.
+    """Refuse a horizon beyond any plan.
 
     Raises
     ------

@@ -31,7 +31,7 @@ class _Commands(click.Group):
             return super().invoke(ctx)
         except (click.ClickException, click.exceptions.Exit, click.Abort, BrokenPipeError):
             raise  # a reader that has seen enough, such as head, is no fault: the command ends without a word
-        except Exception as error:  # noqa: BLE001  the outermost guard: nobody should have to read a trace
+        except Exception as error:  # noqa: BLE001  the outermost guard: no user has to read a trace
             from offing.base import InputError  # noqa: PLC0415
 
             if isinstance(error, InputError):
@@ -42,7 +42,7 @@ class _Commands(click.Group):
 
 
 def _fault(error: Exception, trace: Path | None) -> str:
-    """What to say of a fault that nobody foresaw; its trace goes to a file where one is named."""
+    """What to say of an unforeseen fault; its trace goes to a file where one is named."""
     kind = type(error).__name__
     head = f"Error: a fault of Offing, not of your data ({kind})."
     if trace is None:
