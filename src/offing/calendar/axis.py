@@ -61,11 +61,17 @@ class Axis:
     @property
     def ends(self) -> Instants:
         """End instants (n,), which the periods no longer hold."""
-        return self.edges[1:]
+        return self._ends
+
+    @cached_property
+    def _ends(self) -> Instants:
+        return self.frequency.ends(self.edges)
 
     @property
     def middles(self) -> Instants:
         """Wall-clock microseconds (n,) of the periods' middles; a week belongs to the year that holds its middle."""
+        if self.frequency.unit == "business day":
+            return self.frequency.wall(self.starts) + DAY // 2
         wall = self.frequency.wall(self.edges)
         return wall[:-1] + (wall[1:] - wall[:-1]) // 2
 
@@ -74,6 +80,8 @@ class Axis:
         """First day (n,) of every period and the day after its last, as day numbers; an hour has its whole day."""
         wall = self.frequency.wall(self.edges)
         first = wall[:-1] // DAY
+        if self.frequency.per_day:
+            return first, first + 1
         return first, np.maximum(-(-wall[1:] // DAY), first + 1)
 
     @property

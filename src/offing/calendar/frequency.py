@@ -6,6 +6,7 @@ Period i of a frequency is [start(i), start(i + 1)), on the wall clock of its zo
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, Literal, get_args
 
 import numpy as np
@@ -15,7 +16,7 @@ from numpy.typing import NDArray
 from offing.base import InputError, nearest
 
 Instants = NDArray[np.int64]
-Unit = Literal["hour", "day", "week", "month", "quarter", "year"]
+Unit = Literal["hour", "day", "business day", "week", "month", "quarter", "year"]
 UNITS: tuple[Unit, ...] = get_args(Unit)
 WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 MONTHS = (
@@ -28,11 +29,16 @@ PATTERNS = {"4-4-5": (4, 4, 5), "4-5-4": (4, 5, 4), "5-4-4": (5, 4, 4)}
 HOUR = 3_600_000_000
 DAY = 24 * HOUR
 #: Whole weeks of a year, so that hours and days keep their weekday.
-_YEAR: dict[str, int] = {"hour": 8736, "day": 364, "week": 52, "month": 12, "quarter": 4, "year": 1}
+_YEAR: dict[str, int] = {
+    "hour": 8736, "day": 364, "business day": 260, "week": 52, "month": 12, "quarter": 4, "year": 1,
+}  # fmt: skip
 _STEP = {"hour": HOUR, "day": DAY, "week": 7 * DAY}
 _MONTHS = {"month": 1, "quarter": 3, "year": 12}
 #: Periods in a mean Gregorian year of 365.25 days, to state slopes a year.
-_A_YEAR = {"hour": 8766.0, "day": 365.25, "week": 365.25 / 7, "month": 12.0, "quarter": 4.0, "year": 1.0}
+_A_YEAR = {"hour": 8766.0, "day": 365.25, "business day": 365.25 * 5 / 7, "week": 365.25 / 7,
+           "month": 12.0, "quarter": 4.0, "year": 1.0}  # fmt: skip
+#: The business day with ordinal 0 is the first one from here on, so that days of any history have counts above 0.
+_FIRST_BUSINESS_DAY = np.datetime64("1800-01-01", "D")
 #: 1969-12-29, the Monday before the epoch, as a day number.
 _FIRST_MONDAY = -3
 
@@ -59,7 +65,8 @@ class Frequency:
     Parameters
     ----------
     unit
-        ``hour``, ``day``, ``week``, ``month``, ``quarter`` or ``year``.
+        ``hour``, ``day``, ``business day``, ``week``, ``month``, ``quarter`` or ``year``. Business days are those from
+        Monday to Friday that are not `closed`; each lasts one day, and the days after it belong to no other.
     week_ends
         Closing day of a week; only looked at with ``week`` and with `weeks`.
     zone
@@ -75,6 +82,8 @@ class Frequency:
     year_ends
         With `weeks`: a year ends on the ``last`` closing day of the month before `year_starts`, or on the one
         ``nearest`` to that month's end.
+    closed
+        With ``business day``: numbers, counted from 1970-01-01, of further days that are none, such as holidays.
 
     Examples
     --------
@@ -91,6 +100,7 @@ class Frequency:
     year_starts: str = "january"
     weeks: str | None = None
     year_ends: str = "last"
+    closed: tuple[int, ...] = ()
 
     def __post_init__(self) -> None:
         if self.unit not in UNITS:
@@ -101,6 +111,8 @@ class Frequency:
             raise InputError(f"a {self.unit} is not made of {self.weeks} weeks", "Remove it.", key="weeks")
         if self.year_ends not in ("last", "nearest"):
             raise InputError(f"found {self.year_ends!r}", 'Give "last" or "nearest".', key="year_ends")
+        weekdays = {day for day in self.closed if (day + 3) % 7 < 5} if self.unit == "business day" else set()
+        object.__setattr__(self, "closed", tuple(sorted(weekdays)))
         # What a unit does not look at is put to its default, so that equal frequencies compare as equal.
         by_week = self.unit == "week" or self.weeks is not None
         closing = weekday_named(self.week_ends, "week_ends") if by_week else 6
@@ -140,12 +152,39 @@ class Frequency:
     @property
     def periods_a_year(self) -> float:
         """Mean number of periods in a year."""
-        return _A_YEAR[self.unit]
+        if not self.closed:
+            return _A_YEAR[self.unit]
+        years = max((self.closed[-1] - self.closed[0]) / 365.25, 1.0)
+        return _A_YEAR[self.unit] - len(self.closed) / years
+
+    @property
+    def per_day(self) -> bool:
+        """Whether a period is one day."""
+        return self.unit in ("day", "business day")
+
+    def day_before(self, instants: Instants) -> Instants:
+        """Instants (same shape) one day earlier by the clock."""
+        return self.instants(self.wall(instants) - DAY)
+
+    def ends(self, edges: Instants) -> Instants:
+        """End instants (n,) of the periods whose starts and last end are `edges` (n + 1,)."""
+        if self.unit != "business day":
+            return edges[1:]
+        return self.instants(self.wall(edges[:-1]) + DAY)  # a Friday ends before the Monday starts
+
+    def newest_ended(self, instants: Instants) -> Instants:
+        """Ordinal (same shape) of the newest period that has ended at each instant."""
+        if self.unit == "business day":
+            return self.ordinals(self.day_before(instants))
+        return self.ordinals(instants) - 1  # the period that holds the instant has not ended, the one before has
 
     def starts(self, ordinals: Instants) -> Instants:
         """Start instants (same shape) of the periods with the given ordinals."""
         if self.weeks is not None:
             wall = self._pattern_starts(ordinals)
+        elif self.unit == "business day":
+            days = np.busday_offset(_FIRST_BUSINESS_DAY, ordinals, roll="forward", busdaycal=self._business)
+            wall = days.astype(np.int64) * DAY
         elif self.unit in _MONTHS:
             months = ordinals * _MONTHS[self.unit] + self._first_month
             wall = months.astype("datetime64[M]").astype("datetime64[us]").astype(np.int64)
@@ -158,6 +197,9 @@ class Frequency:
         wall = instants if self.unit == "hour" else self.wall(instants)
         if self.weeks is not None:
             return self._pattern_ordinals(wall)
+        if self.unit == "business day":
+            following = (wall // DAY + 1).astype("datetime64[D]")
+            return np.busday_count(_FIRST_BUSINESS_DAY, following, busdaycal=self._business).astype(np.int64) - 1
         if self.unit in _MONTHS:
             months = wall.astype("datetime64[us]").astype("datetime64[M]").astype(np.int64)
             return (months - self._first_month) // _MONTHS[self.unit]
@@ -192,6 +234,10 @@ class Frequency:
         if self.zone is not None:
             clock = clock.tz_localize("UTC").tz_convert(self.zone)
         return clock.rename("period")
+
+    @cached_property
+    def _business(self) -> np.busdaycalendar:
+        return np.busdaycalendar(holidays=np.array(self.closed, dtype=np.int64).astype("datetime64[D]"))
 
     @property
     def _shift(self) -> int:

@@ -28,8 +28,7 @@ def newest_ended(frequency: Frequency, axis: Axis) -> Instants:
     >>> [Axis(weeks, int(i), 1).labels()[0] for i in newest_ended(weeks, months)]       # weeks from Monday to Sunday
     ['2026-01-19', '2026-02-16']
     """
-    # The period that holds the end starts no later; the one before has ended by then.
-    return frequency.ordinals(on_clock_of(frequency, axis.frequency, axis.ends)) - 1
+    return frequency.newest_ended(on_clock_of(frequency, axis.frequency, axis.ends))
 
 
 def holding(frequency: Frequency, axis: Axis) -> Instants:

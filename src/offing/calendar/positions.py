@@ -15,6 +15,7 @@ from offing.calendar.frequency import DAY, HOUR, MONTHS, UNITS, WEEKDAYS, Freque
 _POSITIONS: dict[tuple[str, str], tuple[str, ...]] = {
     ("day", "hour"): tuple(f"{hour:02d}:00" for hour in range(24)),
     ("week", "day"): tuple(day.title() for day in WEEKDAYS),
+    ("week", "business day"): tuple(day.title() for day in WEEKDAYS[:5]),
     ("month", "day"): tuple(f"day {day}" for day in range(1, 32)),
     ("quarter", "month"): ("first month", "second month", "third month"),
     ("year", "week"): tuple(f"week {week:02d}" for week in range(1, 54)),
@@ -204,8 +205,9 @@ def cycle_of(unit: str, frequency: Frequency, step: str | None = None) -> Cycle:
     """
     if unit not in CYCLES:
         raise InputError(f"found {unit!r}", nearest(unit, CYCLES), key="cycle")
-    if UNITS.index(unit) <= UNITS.index(frequency.unit):
-        longer = CYCLES[max(UNITS.index(frequency.unit), 0) :]
+    own_rank = _rank(frequency.unit)
+    if _rank(unit) <= own_rank:
+        longer = [each for each in CYCLES if _rank(each) > own_rank]
         raise InputError(
             f"a cycle of a {unit} cannot be seen in a series by {frequency.unit}",
             f"Longer cycles are: {', '.join(longer) or 'none'}.",
@@ -213,7 +215,13 @@ def cycle_of(unit: str, frequency: Frequency, step: str | None = None) -> Cycle:
         )
     own = (unit, frequency.unit) in _POSITIONS
     chosen = step or (frequency.unit if own else _USUAL[unit])
-    possible = [s for u, s in _POSITIONS if u == unit and UNITS.index(s) >= UNITS.index(frequency.unit)]
+    possible = [
+        s
+        for u, s in _POSITIONS
+        if u == unit
+        and _rank(s) >= own_rank
+        and (s == frequency.unit or (s != "business day" and (u, frequency.unit) != ("week", "business day")))
+    ]
     if step is not None and step not in possible:
         raise InputError(
             f"a {unit} by {step} cannot be told apart in a series by {frequency.unit}",
@@ -221,6 +229,11 @@ def cycle_of(unit: str, frequency: Frequency, step: str | None = None) -> Cycle:
             key="by",
         )
     return Cycle(unit, chosen, frequency)  # type: ignore[arg-type]
+
+
+def _rank(unit: str) -> int:
+    """Place among the units from the finest on; a business day is as fine as a day."""
+    return UNITS.index("day" if unit == "business day" else unit)  # type: ignore[arg-type]
 
 
 def _cycle_start(middles: NDArray[np.datetime64], unit: str, following: int = 0) -> NDArray[np.datetime64]:

@@ -42,7 +42,7 @@ def _positions(result: Residuals) -> tuple[np.ndarray, list[str], str]:
     index = result.axis.index
     if result.axis.frequency.unit == "hour":
         return index.hour.to_numpy(), [f"{hour:02d}" for hour in range(24)], "hour of the day"
-    if result.axis.frequency.unit == "day":
+    if result.axis.frequency.per_day:
         names = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"]
         return index.day_of_week.to_numpy(), names, "day of the week"
     if result.axis.frequency.unit == "quarter":

@@ -79,7 +79,7 @@ def _finish(axes: Axes, fit: Fit) -> None:
     axes.set_ylabel(in_units(fit.label, fit.unit))
     axes.set_xlabel(f"{fit.axis.frequency.unit} (start)")
     thousands(axes.yaxis)
-    if fit.axis.frequency.unit in ("hour", "day"):
+    if fit.axis.frequency.unit == "hour" or fit.axis.frequency.per_day:
         # By default days of the month are marked afresh each month, so that the 29th runs into the 1st.
         days = date_ticks(8, multiples=False)
         axes.xaxis.set_major_locator(days)

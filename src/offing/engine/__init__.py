@@ -17,6 +17,7 @@ from offing.engine.combining import (
     mixed_quantiles,
 )
 from offing.engine.correlation import cross_correlation
+from offing.engine.departures import Departures, departures, limit_of
 from offing.engine.dynamics import Chain, Phi, combined, echoes, multiplied, partial, running
 from offing.engine.equal_accuracy import AccuracyTest, best_set, equal_accuracy, nested_accuracy
 from offing.engine.estimate import Estimate, TooFewRowsError, least_squares
@@ -28,7 +29,7 @@ from offing.engine.periodogram import Peak, peaks
 from offing.engine.places import place_interval
 from offing.engine.refits import Choice, Refits, refits
 from offing.engine.regression import Problem, Solved, regress
-from offing.engine.robust import Usual, usual
+from offing.engine.robust import group_medians
 from offing.engine.rolling import Rolled, rolling
 from offing.engine.sandwich import Covariance, sandwiched
 from offing.engine.scores import FitFigures, autocorrelations, fit_figures, lag_one_correlation
@@ -47,6 +48,7 @@ __all__ = [
     "Chain",
     "Choice",
     "Covariance",
+    "Departures",
     "Dynamics",
     "Ends",
     "Estimate",
@@ -65,7 +67,6 @@ __all__ = [
     "Solution",
     "Solved",
     "TooFewRowsError",
-    "Usual",
     "WeightCurve",
     "accumulate",
     "accumulated",
@@ -79,11 +80,13 @@ __all__ = [
     "choose",
     "combined",
     "cross_correlation",
+    "departures",
     "difference_weights",
     "echoes",
     "equal_accuracy",
     "explain_dependence",
     "fit_figures",
+    "group_medians",
     "growth_paths",
     "interval_score",
     "inverse_squares",
@@ -93,6 +96,7 @@ __all__ = [
     "largest_step",
     "least_squares",
     "least_squares_weights",
+    "limit_of",
     "logarithmic_mean",
     "middle_weights",
     "mixed_quantiles",
@@ -120,5 +124,4 @@ __all__ = [
     "take",
     "triangle",
     "two_sided_p",
-    "usual",
 ]

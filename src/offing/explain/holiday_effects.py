@@ -89,14 +89,16 @@ class HolidayEffects:
         """Which holiday does most."""
         at = [i for i, days in enumerate(self.away) if days == 0 and not self.names[i].startswith("any ")]
         top = max(at or range(len(self.names)), key=lambda i: abs(self.effect[i]))
-        once = "" if self.period in ("day", "hour") else f" in its {self.period}"
+        once = "" if self.period in ("day", "business day", "hour") else f" in its {self.period}"
         name, effect = in_units(self.target, self.unit), self.words(float(self.effect[top]))
         return f"{name}: '{self.names[top]}' does most, {effect}{once}."
 
     @property
     def note(self) -> str:
         """What the numbers stand for."""
-        one = {"day": "the day", "hour": "every hour of the day"}.get(self.period, f"one such day in a {self.period}")
+        one = {"day": "the day", "business day": "the day", "hour": "every hour of the day"}.get(
+            self.period, f"one such day in a {self.period}"
+        )
         return (
             f"The effect is that of {one}. Where 'own' is near 0 the holiday leans on its group, of which only the "
             "usual spread is known."
@@ -152,7 +154,11 @@ def holiday_effects(result: Fit | Forecast, term: str | None = None) -> HolidayE
     slot, estimate = fit.layout.slots[place], fit.estimate
     state: HolidayState = fit.states[str(chosen.name)]
     columns = fit.rows.blocks[place].columns
-    days_each = 1.0 if fit.axis.frequency.unit == "hour" else 365.25 / fit.axis.frequency.periods_a_year
+    days_each = (
+        1.0
+        if fit.axis.frequency.unit == "hour" or fit.axis.frequency.per_day
+        else 365.25 / fit.axis.frequency.periods_a_year
+    )
     hours = 24.0 if fit.axis.frequency.unit == "hour" else 1.0
     part = 1.0 / days_each
     whole = {(p.group, p.away): i for i, p in enumerate(state.pieces) if not (p.member or p.other)}

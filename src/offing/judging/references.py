@@ -21,11 +21,11 @@ from offing.tables.table import Array
 from offing.terms import OwnLags
 
 #: The week, whose days differ.
-_WEEK: dict[str, int] = {"hour": 168, "day": 7}
+_WEEK: dict[str, int] = {"hour": 168, "day": 7, "business day": 5}
 #: Repeats the newest periods, as many as are forecast, in whole cycles.
 NEWEST = "newest periods"
 #: The shortest cycle of units that have one within the year.
-_SHORTEST: dict[str, int] = {"hour": 24, "day": 7}
+_SHORTEST: dict[str, int] = {"hour": 24, "day": 7, "business day": 5}
 #: The name of the model of calendar terms alone, and that of the forecast by shares of a total.
 PLAIN_MODEL, SHARES = "trend and season", "total by shares"
 

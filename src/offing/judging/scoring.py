@@ -177,7 +177,7 @@ def seasons_of(frequency: Frequency, ordinals: NDArray[np.int64]) -> np.ndarray:
     index, unit = frequency.index(frequency.starts(ordinals)), frequency.unit
     if unit == "hour":
         return np.asarray([f"{hour:02d}:00" for hour in index.hour])
-    if unit == "day":
+    if frequency.per_day:
         return np.asarray([f"{day + 1} {name}" for day, name in zip(index.day_of_week, index.day_name(), strict=True)])
     if unit == "quarter":
         return np.asarray([f"Q{quarter}" for quarter in index.quarter])

@@ -24,7 +24,8 @@ if TYPE_CHECKING:
 
 #: Seasons of the drivers' own models, by the unit of their periods.
 _SEASONS: dict[str, tuple[tuple[str, int], ...]] = {
-    "hour": (("day", 4), ("week", 3)), "day": (("week", 3), ("year", 3)), "week": (("year", 3),),
+    "hour": (("day", 4), ("week", 3)), "day": (("week", 3), ("year", 3)),
+    "business day": (("week", 2), ("year", 3)), "week": (("year", 3),),
     "month": (("year", 3),), "quarter": (("year", 2),), "year": (),
 }  # fmt: skip
 #: A step by which values are moved to see what they do, in their standard deviations.

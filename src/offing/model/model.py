@@ -281,7 +281,7 @@ class Model:
         axis, origin = self._span(sources, table, column, as_of)
         check_treatments(self, sources)
         view = information.view(origin, axis, self.goal)
-        patches = [each.learn(view) for each in self.treatments]
+        patches = [each.learn(view, self._explained(view, axis, each, source, column)) for each in self.treatments]
         view = view.treated(patches)
         model = self._with_pulses(patches, source, column)
         target = view.known(self.target, axis).values
@@ -330,6 +330,18 @@ class Model:
             dict(zip(layout.groups[1], solved.ratios.tolist(), strict=True)), findings, solved.carried, self,
             information.series,
         )  # fmt: skip
+
+    def _explained(self, view: View, axis: Axis, treat: Treat, source: str, column: str) -> Array | None:
+        """What days and drivers explain of the target (n, k): a holiday that the model contains is no outlier."""
+        terms = [term for term in self.terms if not term.own_course]
+        if not terms or view.sources.find(treat.data) != (source, column):
+            return None
+        columns = []
+        for term in terms:
+            with telling(term):
+                columns.append(term.block(view, axis, term.learn(view)).columns)
+        found = np.hstack(columns)
+        return found if found.shape[1] < axis.n // 3 else None
 
     def _of_constant(self) -> Model:
         """What is left of the model where the target never varies: the constant alone."""

@@ -96,7 +96,7 @@ def more_pictures(study: Study, name: str, step: str) -> dict[str, object]:
     if name in study.sensitivities and study.sensitivities[name].drivers:
         found["sensitivity"] = study.sensitivities[name]
     fit = study.fits[name]
-    if fit.axis.frequency.unit in ("hour", "day") and fit.model.terms:
+    if (fit.axis.frequency.unit == "hour" or fit.axis.frequency.per_day) and fit.model.terms:
         found["year-of-days"] = year_of_days(fit.contributions)
     return found
 

@@ -106,7 +106,6 @@ def _plain(value: object) -> str:
 def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
     parts: dict[tuple[Any, ...], type[schema.Part]] = {
         (): schema.StudySpec,
-        ("sources", "*"): schema.SourceSpec,
         ("target",): schema.TargetSpec,
         ("target", "data"): schema.ColumnSpec,
         ("estimation",): schema.EstimationSpec,
@@ -125,13 +124,15 @@ def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
         ("search",): schema.SearchSpec,
         ("output",): schema.OutputSpec,
     }
-    return {at: list(part.model_fields) for at, part in parts.items()}
+    keys: dict[tuple[Any, ...], Iterable[str]] = {at: list(part.model_fields) for at, part in parts.items()}
+    return {**keys, ("sources", "*"): [each.name for each in fields(schema.SourceSpec)]}
 
 
 def _check_sources(spec: schema.StudySpec, place: Place) -> None:
     for name, source in spec.sources.items():
-        if (source.file is None) == (source.database is None):
-            raise place.error(("sources", name), "a source is a file or a database", "Give one of file and database.")
+        if sum(each is not None for each in (source.file, source.database, source.url, source.service)) != 1:
+            raise place.error(("sources", name), "a source is a file, a database, an url or a service",
+                              'Give one of them, such as file = "sales.csv".')  # fmt: skip
         if source.plan_for is None:
             continue
         at = ("sources", name, "plan_for")

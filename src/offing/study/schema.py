@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, fields
 from datetime import date
+from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
 from offing.calendar.frequency import Unit
 from offing.judging import DriverSelection, candidates
+from offing.tables.options import Reading
 
 Text = Annotated[str, Field(min_length=1)]
 Share = Annotated[float, Field(gt=0.0, lt=1.0)]
@@ -20,56 +23,36 @@ class Part(BaseModel):
     model_config = ConfigDict(extra="forbid", strict=True, frozen=True)
 
 
-class SourceSpec(Part):
-    """A table ``[sources.NAME]``: the parameters of `offing.read`."""
+@dataclass(frozen=True)
+class SourceSpec(Reading):
+    """A table ``[sources.NAME]``: a file or another place, and the parameters of `offing.read`."""
+
+    __pydantic_config__ = ConfigDict(extra="forbid", strict=True, arbitrary_types_allowed=True)
 
     file: Text | None = None
-    database: Text | None = None
-    table: Text | None = None
-    query: Text | None = None
-    parameters: dict[str, str | int | float | bool | date] = {}
-    folders: list[str] = []
-    separator: Annotated[str, Field(min_length=1, max_length=1)] | None = None
-    decimal: Literal[".", ","] | None = None
-    thousands: str | None = None
-    encoding: str | None = None
-    sheet: str | None = None
-    header_row: Annotated[int, Field(ge=1)] = 1
-    time: str | list[str] | None = None
-    time_format: str | None = None
-    zone: str | None = None
-    frequency: Unit | None = None
-    week_ends: str | None = None
-    year_starts: str = "january"
-    weeks: Literal["4-4-5", "4-5-4", "5-4-4"] | None = None
-    year_ends: Literal["last", "nearest"] = "last"
-    stamp: Literal["start", "end"] | None = None
-    id: str | list[str] | None = None
-    wide: str | None = None
-    rows: Literal["periods", "lines"] = "periods"
-    combine: dict[str, str] = {}
-    aggregate_to: Unit | None = None
-    partial: Literal["leave out", "keep"] = "leave out"
-    gaps: Literal["refuse", "leave"] = "refuse"
-    release_delay: str | int | None = None
-    released: str | None = None
-    unit: dict[str, str] = {}
-    label: dict[str, str] = {}
-    note: str = ""
-    later_rows: Literal["plan", "actual"] | None = None
-    plan_for: str | None = None
+    plan_for: Text | None = None
 
     def read_options(self) -> dict[str, Any]:
-        """Keyword arguments for `offing.read`."""
-        return self.model_dump(exclude={"file", "plan_for"})
+        """Keyword arguments for `offing.read`, where they are not the usual ones."""
+        return {each.name: getattr(self, each.name) for each in fields(Reading)
+                if getattr(self, each.name) != getattr(_USUAL, each.name)}  # fmt: skip
 
     def saved_options(self) -> dict[str, Any]:
-        """The stated parameters of `offing.read`, as a study would write them."""
-        return self.model_dump(mode="json", exclude_unset=True, exclude={"file", "plan_for"})
+        """The parameters of `offing.read` as a study would write them."""
+        return {
+            key: str(value) if isinstance(value, (date, Path)) else value for key, value in self.read_options().items()
+        }
 
     def saved(self) -> dict[str, Any]:
-        """What may be saved of it: neither a database's address nor a query nor its parameters."""
-        return self.model_dump(mode="json", exclude_unset=True, exclude={"database", "query", "parameters"})
+        """What may be saved of it: neither an address, which may hold secrets, nor a query nor its parameters."""
+        stated = {"file": self.file, "plan_for": self.plan_for}
+        return {key: value for key, value in {**stated, **self.saved_options()}.items()
+                if value is not None and key not in SECRET}  # fmt: skip
+
+
+_USUAL = Reading()
+#: Parameters that may hold a password.
+SECRET = ("database", "query", "parameters", "url", "service")
 
 
 class ColumnSpec(Part):

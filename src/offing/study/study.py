@@ -379,20 +379,22 @@ class Study:
             raise
 
     def _read(self, name: str) -> Table | Panel:
-        source = self.spec.sources[name]
+        source = self.spec.sources[name].within(self.path.parent)
         options = source.read_options()
         if source.plan_for is not None:
             # A plan has its table's frequency, of which one row could not even tell, and its clock.
             table = self.tables[source.plan_for]
             first = next(iter(table.values())) if isinstance(table, Panel) else table
             said = {**first.axis.frequency.stated, "zone": self.spec.sources[source.plan_for].zone}
-            if options["rows"] == "periods" and options["aggregate_to"] is None:
-                options |= {key: value for key, value in said.items() if key not in source.model_fields_set}
+            if source.rows == "periods" and source.aggregate_to is None:
+                options = {**said, **options}
             options["later_rows"] = "plan"
         with self.placing(("sources", name)):
             if source.database is not None:
                 options["folders"] = [str(self.path.parent / each) for each in source.folders]
-                found: Table | Panel = read(**options, name=name)
+                found: Table | Panel = read(**{"name": name, **options})
+            elif source.file is None:
+                found = read(**options)
             else:
                 found = read(self.path.parent / str(source.file), **options)
         return found

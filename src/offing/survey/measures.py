@@ -10,7 +10,7 @@ import pandas as pd
 from offing.calendar import Axis, Frequency, cycle_of
 from offing.engine import least_squares, peaks
 from offing.tables import Panel, Table
-from offing.tables.outliers import THRESHOLD, judge
+from offing.tables.outliers import judge
 from offing.tables.table import Array
 from offing.tables.treat import missing_runs
 
@@ -18,6 +18,7 @@ from offing.tables.treat import missing_runs
 CYCLES: dict[str, tuple[tuple[str, int], ...]] = {
     "hour": (("year", 3), ("week", 0), ("day", 12)),
     "day": (("year", 6), ("week", 3)),
+    "business day": (("year", 6), ("week", 2)),
     "week": (("year", 8),),
     "month": (("year", 6),),
     "quarter": (("year", 2),),
@@ -54,7 +55,7 @@ def overview(tables: Mapping[str, Table | Panel]) -> pd.DataFrame:
                     "periods": table.axis.n,
                     "missing": int(np.isnan(values).sum()),
                     "zeros": int((known == 0.0).sum()),
-                    "outliers": 0 if judged is None else len(judged.beyond(THRESHOLD)),
+                    "outliers": 0 if judged is None else len(judged.beyond()),
                     "min": lows[0],
                     "median": lows[1],
                     "max": lows[2],
@@ -66,7 +67,7 @@ def overview(tables: Mapping[str, Table | Panel]) -> pd.DataFrame:
 def outliers(source: str, column: str, axis: Axis, values: Array) -> pd.DataFrame:
     """One row an outlier, the farthest first: ``source, column, period, value, usual, score``."""
     judged = judge(axis, values)
-    at = np.array([], dtype=np.intp) if judged is None else judged.beyond(THRESHOLD)
+    at = np.array([], dtype=np.intp) if judged is None else judged.beyond()
     rows = [
         (source, column, axis.part(i, i + 1).labels()[0], values[i], judged.usual[i], judged.scores[i])
         for i in at.tolist()

@@ -323,7 +323,10 @@ def _later_lags(choice: _Choice, reference: str) -> list[tuple[int, float]]:
     own = np.full(fit.axis.n, np.nan)
     others = fit.design[fit.used][:, [c for c in wanted if c not in choice.chosen[reference]]]
     own[fit.used] = driver[fit.used] - others @ np.linalg.lstsq(others, driver[fit.used], rcond=None)[0]
-    most = min({"hour": 24, "day": 7, "week": 4, "month": 3}.get(fit.axis.frequency.unit, 2), fit.axis.n // 10)
+    most = min(
+        {"hour": 24, "day": 7, "business day": 5, "week": 4, "month": 3}.get(fit.axis.frequency.unit, 2),
+        fit.axis.n // 10,
+    )
     if most < 1:
         return []
     lags, r, band = cross_correlation(rest, own, most)
@@ -339,7 +342,9 @@ def _names(choice: _Choice) -> list[str]:
 
 def _horizon(axis: Axis, proposals: list[Proposal], futures: Mapping[str, int]) -> int:
     """As far as every driver in use is known, at most a quarter of a year of hours and days, else a year or so."""
-    usual = {"hour": 168, "day": 28, "week": 13, "month": 12, "quarter": 4, "year": 3}[axis.frequency.unit]
+    usual = {"hour": 168, "day": 28, "business day": 20, "week": 13, "month": 12, "quarter": 4, "year": 3}[
+        axis.frequency.unit
+    ]
     known = [
         futures[str(each.keys["data"])]
         for each in proposals

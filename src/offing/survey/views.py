@@ -12,7 +12,7 @@ from offing.calendar import UNITS, Axis, Frequency, cycle_of
 from offing.engine import cross_correlation
 from offing.survey.measures import CYCLES, cycle_columns, flat, seen_cycles, trend_columns
 from offing.tables import Panel, Table
-from offing.tables.outliers import THRESHOLD, judge
+from offing.tables.outliers import judge
 from offing.tables.table import Array
 
 #: So many steps of a coarser frequency a figure can show beside the series itself.
@@ -95,7 +95,7 @@ class Coverage:
 def history(label: str, unit: str, axis: Axis, values: Array) -> History:
     """The view of a series through time."""
     judged = judge(axis, values)
-    far = np.array([], dtype=np.intp) if judged is None else judged.beyond(THRESHOLD)
+    far = np.array([], dtype=np.intp) if judged is None else judged.beyond()
     coarser = UNITS[UNITS.index(axis.frequency.unit) + 1 :]
     years_seen = axis.n / axis.frequency.periods_a_year
     unit_shown = next((each for each in coarser if Frequency(each).periods_a_year * years_seen <= _STEPS), None)
@@ -141,7 +141,7 @@ def seasons(label: str, unit: str, axis: Axis, values: Array) -> Seasons | None:
     shown = values / np.exp(level) if by_ratio else values - level
     far = np.zeros(axis.n, dtype=bool)
     if judged is not None:
-        far[judged.beyond(THRESHOLD)] = True
+        far[judged.beyond()] = True
     return Seasons(label, unit, f"{step[1]} of the {step[0]}", cycle.names, cycle.positions(axis), shown, far, by_ratio)
 
 
@@ -158,7 +158,13 @@ def scatter(label: str, unit: str, target: Array, drivers: Mapping[str, tuple[st
 
 def echoes(label: str, axis: Axis, target: Array, drivers: Mapping[str, tuple[str, str, Array]]) -> Echoes:
     """The view of leads and lags."""
-    most = max(min({"hour": 48, "day": 28, "week": 13, "month": 12}.get(axis.frequency.unit, 8), axis.n // 5), 1)
+    most = max(
+        min(
+            {"hour": 48, "day": 28, "business day": 20, "week": 13, "month": 12}.get(axis.frequency.unit, 8),
+            axis.n // 5,
+        ),
+        1,
+    )
     y = without_calendar(axis, target)
     found = []
     for name, _, values in drivers.values():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -12,6 +13,7 @@ from numpy.typing import NDArray
 
 from offing.base import InputError
 from offing.calendar import DAY, MONTHS, Frequency
+from offing.tables.locales import in_english, language_of
 
 Precision = Literal["year", "quarter", "month", "week", "instant"]
 
@@ -20,13 +22,15 @@ Precision = Literal["year", "quarter", "month", "week", "instant"]
 class Stamps:
     """What a column of dates says: wall-clock microseconds (n,), how precise they are, and their zone.
 
-    `instants` (n,) are given where they are known beyond what the wall clock and the zone tell.
+    `instants` (n,) are given where they are known beyond what the wall clock and the zone tell; `locale` is the
+    language in which months were found to be named, if it is not English.
     """
 
     wall: NDArray[np.int64]
     precision: Precision
     zone: str | None = None
     instants: NDArray[np.int64] | None = None
+    locale: str | None = None
 
     def on(self, frequency: Frequency) -> NDArray[np.int64]:
         """Instants (n,) on a frequency's axis."""
@@ -38,23 +42,40 @@ class Stamps:
         return Stamps(self.wall[rows], self.precision, self.zone, instants)
 
 
-_TIME = r"([T ]\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?)?"
+_TIME = r"([T ]\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?( ?[AaPp][Mm])?)?"
 _OFFSET = r"(?P<offset>Z|[+-]\d{2}:?\d{2})?"
 ISO = re.compile(rf"\d{{4}}-\d{{2}}-\d{{2}}{_TIME}{_OFFSET}")
 YEAR_FIRST = re.compile(rf"\d{{4}}(?P<mark>[/.-])\d{{1,2}}(?P=mark)\d{{1,2}}{_TIME}")
-DAY_OR_MONTH_FIRST = re.compile(rf"\d{{1,2}}(?P<mark>[./-])\d{{1,2}}(?P=mark)(\d{{4}}|\d{{2}}){_TIME}")
+DAY_OR_MONTH_FIRST = re.compile(rf"\d{{1,2}}(?P<mark>[./-])\d{{1,2}}(?P=mark)(\d{{4}}|\d{{2}}),?{_TIME}")
 COARSE: dict[Precision, re.Pattern[str]] = {
     "month": re.compile(r"\d{4}-\d{2}"),
     "quarter": re.compile(r"\d{4}[- ]?Q[1-4]"),
     "week": re.compile(r"\d{4}-?W\d{2}"),
     "year": re.compile(r"\d{4}"),
 }
+#: Other ways to write a month, quarter or week, and the same as above says it.
+VARIANTS: tuple[tuple[re.Pattern[str], str], ...] = (
+    (re.compile(r"(?P<y>\d{4})-?M(?P<m>\d{1,2})", re.IGNORECASE), "month"),
+    (re.compile(r"(?P<m>\d{1,2})[/.](?P<y>\d{4})"), "month"),
+    (re.compile(r"(?P<y>\d{4})[/.](?P<m>\d{1,2})"), "month"),
+    (re.compile(r"Q(?P<q>[1-4])[- /']*(?P<y>\d{4}|\d{2})", re.IGNORECASE), "quarter"),
+    (re.compile(r"(?P<q>[1-4])Q[- /']*(?P<y>\d{4}|\d{2})", re.IGNORECASE), "quarter"),
+    (re.compile(r"(?P<y>\d{4})[- /]*Q(?P<q>[1-4])", re.IGNORECASE), "quarter"),
+    (re.compile(r"(?P<y>\d{4})[- /]*(?:W|KW|CW|week )(?P<w>\d{1,2})", re.IGNORECASE), "week"),
+    (re.compile(r"(?:W|KW|CW|week )(?P<w>\d{1,2})[- /]*(?P<y>\d{4})", re.IGNORECASE), "week"),
+)
+WEEKDAY = re.compile(r"(?:mon|tue|wed|thu|fri|sat|sun)[a-z]*[.,]? +", re.IGNORECASE)
+#: Years that begin in one civil year and end in the next, as 2023/24.
+_FISCAL = re.compile(r"(\d{4})[/-](\d{2}|\d{4})")
+
 _MONTH_NAME = rf"(?:{'|'.join(m[:3] for m in MONTHS)})[a-z]*\.?"
 #: Dates with a month's name: what they look like, and how they read once the name is cut to three letters.
 NAMED: tuple[tuple[re.Pattern[str], str, Precision], ...] = (
     (re.compile(rf"{_MONTH_NAME}[ -]\d{{4}}", re.IGNORECASE), "%b %Y", "month"),
+    (re.compile(rf"{_MONTH_NAME}[-'] ?'?\d{{2}}|{_MONTH_NAME} '\d{{2}}", re.IGNORECASE), "%b %y", "month"),
     (re.compile(rf"\d{{4}}[ -]{_MONTH_NAME}", re.IGNORECASE), "%Y %b", "month"),
     (re.compile(rf"\d{{1,2}}\.?[ -]{_MONTH_NAME}[ -]\d{{4}}", re.IGNORECASE), "%d %b %Y", "instant"),
+    (re.compile(rf"\d{{1,2}}\.?[ -]{_MONTH_NAME}[ -]\d{{2}}", re.IGNORECASE), "%d %b %y", "instant"),
     (re.compile(rf"{_MONTH_NAME} \d{{1,2}}, ?\d{{4}}", re.IGNORECASE), "%b %d %Y", "instant"),
 )
 COMPACT = re.compile(r"(19|20)\d{2}(0[1-9]|1[0-2])(0[1-9]|[12]\d|3[01])")
@@ -96,15 +117,19 @@ def missing_date(cells: pd.Series, where: pd.Series, file: str) -> InputError:
     )  # fmt: skip
 
 
-def parse_dates(texts: pd.Series, layout: str | None, file: str, column: str, zone: str | None = None) -> Stamps:
+def parse_dates(
+    texts: pd.Series, layouts: Sequence[str], file: str, column: str, zone: str | None = None, locale: str | None = None
+) -> Stamps:
     """Read a column of dates; the index of `texts` holds the rows' numbers in the file.
 
     Parameters
     ----------
-    layout
-        How the dates are written, in the codes of ``strptime`` such as ``%d/%m/%Y``; None to find it.
+    layouts
+        The ways in which the dates are written, in the codes of ``strptime`` such as ``%d/%m/%Y``; none to find it.
     zone
         The clock that dates without an offset follow.
+    locale
+        The language of months' names; without it English, or the only common one that fits.
 
     Raises
     ------
@@ -113,30 +138,149 @@ def parse_dates(texts: pd.Series, layout: str | None, file: str, column: str, zo
     """
     if (texts == "").any():
         raise missing_date(texts.rename(column), texts == "", file)
-    if layout is not None:
-        return Stamps(_strptime(texts, layout, file, column), "instant", zone)
+    if layouts:
+        return Stamps(_by_layouts(_translated(texts, locale), layouts, file, column), "instant", zone)
+    texts = _rewritten(texts)
+    if _fiscal(texts):
+        return Stamps(_coarse(texts, "year", file, column), "year", zone)
     for precision, pattern in COARSE.items():
         if all_fit(texts, pattern):
             return Stamps(_coarse(texts, precision, file, column), precision, zone)
+    named, language = _in_english(texts, locale, file, column)
     for pattern, way, precision in NAMED:
-        if all_fit(texts, pattern):
-            return Stamps(_with_name(texts, way, file, column), precision, zone)
+        if all_fit(named, pattern):
+            return Stamps(_with_name(named, way, file, column), precision, zone, locale=language)
     if all_fit(texts, COMPACT):
         return Stamps(_strptime(texts, "%Y%m%d", file, column), "instant", zone)
     shapes = (ISO, YEAR_FIRST, DAY_OR_MONTH_FIRST, *COARSE.values(), *(pattern for pattern, _, _ in NAMED), COMPACT)
     shape = max(shapes, key=lambda p: fitting(texts, p).sum())
     fits = pd.Series(fitting(texts, shape), texts.index)
     if not fits.all():
-        raise no_date(texts, ~fits, file, column)
+        raise _several_ways(texts, file, column) or no_date(texts, ~fits, file, column)
     if shape is ISO:
         return _iso(texts, file, column, zone)
     separator = next(mark for mark in "./-" if mark in texts.iloc[0].partition(":")[0])
     clock = ""
     if ":" in texts.iloc[0]:
-        clock = ("T" if "T" in texts.iloc[0] else " ") + ("%H:%M:%S" if texts.iloc[0].count(":") > 1 else "%H:%M")
+        texts = texts.str.replace(",", "").str.replace(r"(\d)([ap]m)$", r"\1 \2", regex=True, flags=re.IGNORECASE)
+        clock = _clock(texts.iloc[0])
     if shape is YEAR_FIRST:
         return Stamps(_strptime(texts, separator.join(("%Y", "%m", "%d")) + clock, file, column), "instant", zone)
     return Stamps(_day_or_month_first(texts, separator, clock, file, column), "instant", zone)
+
+
+def _clock(text: str) -> str:
+    """The layout of a text's time of day with what stands before it."""
+    half = text[-2:].lower() in ("am", "pm")
+    hours = "%I:%M" if half else "%H:%M"
+    return ("T" if "T" in text else " ") + hours + (":%S" if text.count(":") > 1 else "") + (" %p" if half else "")
+
+
+def _rewritten(texts: pd.Series) -> pd.Series:
+    """Months, quarters and weeks in the one way that `COARSE` knows; without weekdays' names before dates."""
+    if all(WEEKDAY.match(text) for text in texts.tolist()):
+        texts = texts.str.replace(WEEKDAY, "", n=1)
+    if any(all_fit(texts, pattern) for pattern in (*COARSE.values(), ISO)):
+        return texts
+    for pattern, kind in VARIANTS:
+        if all_fit(texts, pattern):
+            return texts.map(lambda text, pattern=pattern, kind=kind: _canonical(pattern.fullmatch(text), kind))
+    return texts
+
+
+def _canonical(found: re.Match[str] | None, kind: str) -> str:
+    assert found is not None  # noqa: S101  all texts fit
+    year = found["y"] if len(found["y"]) == 4 else f"20{found['y']}"
+    if kind == "month":
+        return f"{year}-{int(found['m']):02d}"
+    return f"{year}-Q{found['q']}" if kind == "quarter" else f"{year}-W{int(found['w']):02d}"
+
+
+def _fiscal(texts: pd.Series) -> bool:
+    """Whether all texts are years such as 2023/24; of two only, 2010-11 may be a month."""
+    found = [_FISCAL.fullmatch(text) for text in texts.tolist()]
+    years = [(int(each[1]) + 1) % 100 == int(each[2]) % 100 for each in found if each is not None]
+    return len(years) == len(texts) >= 3 and all(years)
+
+
+def _translated(texts: pd.Series, locale: str | None) -> pd.Series:
+    """The texts with a stated language's months in English, where they have any."""
+    if locale is None:
+        return texts
+    read = in_english(texts.tolist(), locale)
+    return texts if read is None else pd.Series(read, texts.index, name=texts.name)
+
+
+def _in_english(texts: pd.Series, locale: str | None, file: str, column: str) -> tuple[pd.Series, str | None]:
+    """The texts with months in English, and the language that was found for them.
+
+    Raises
+    ------
+    InputError
+        If several languages fit and read differently.
+    """
+    if locale is not None:
+        return _translated(texts, locale), None
+    if any(all_fit(texts, pattern) for pattern, _, _ in NAMED) or not re.search(r"[^\W\d_]{3}", texts.iloc[0]):
+        return texts, None
+    fitting = language_of(texts.tolist())
+    if not fitting:
+        return texts, None
+    if len(fitting) > 1:
+        ways = " or ".join(f'locale = "{each}"' for each in fitting)
+        raise InputError(
+            "the months' names belong to several languages", f"Say which: {ways}.", file=file, column=column
+        )
+    return _translated(texts, fitting[0]), fitting[0]
+
+
+def _by_layouts(texts: pd.Series, layouts: Sequence[str], file: str, column: str) -> NDArray[np.int64]:
+    """Dates of which each follows one of several layouts.
+
+    Raises
+    ------
+    InputError
+        If a cell follows none, or two that read it differently.
+    """
+    if len(layouts) == 1:
+        return _strptime(texts, layouts[0], file, column)
+    found = pd.Series(pd.NaT, texts.index, dtype="datetime64[us]")
+    for layout in layouts:
+        moments = _moments(texts, layout)
+        both = moments.notna() & found.notna() & (moments != found)
+        if both.any():
+            at = texts[both].iloc[0]
+            raise InputError(f"found {str(at)!r}, which two of the layouts read differently", "Give layouts of which only one fits.",
+                             file=file, row=int(texts.index[both.to_numpy()][0]), column=column)  # fmt: skip
+        found = found.fillna(moments)
+    if found.isna().any():
+        raise no_date(texts, found.isna(), file, column, "follows none of " + ", ".join(map(repr, layouts)))
+    return _wall(found)
+
+
+def _several_ways(texts: pd.Series, file: str, column: str) -> InputError | None:
+    """The error for dates written in two ways or more, with the layouts that read them all; None if none do."""
+    left, layouts, shown = texts, [], []
+    for layout in ("%Y-%m-%d", "%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%d %b %Y", "%d-%b-%Y", "%b %d, %Y",
+                   "%d.%m.%y", "%d/%m/%y", "%m/%d/%y", "%Y%m%d"):  # fmt: skip
+        read = _moments(left, layout).notna()
+        if layout.startswith("%d/%m") and not read.all():
+            other = _moments(left, layout.replace("%d/%m", "%m/%d")).notna()
+            if other.sum() > read.sum():
+                continue
+        if read.any():
+            layouts.append(layout)
+            shown.append(str(left[read].iloc[0]))
+            left = left[~read]
+        if left.empty:
+            break
+    if not left.empty or len(layouts) < 2:
+        return None
+    stated = ", ".join(f'"{layout}"' for layout in layouts)
+    return InputError(
+        f"the dates are written in {len(layouts)} ways: {' and '.join(map(repr, shown))}",
+        f"State time_format = [{stated}].", file=file, row=int(texts.index[(texts == shown[1]).to_numpy()][0]), column=column,
+    )  # fmt: skip
 
 
 def days_of(cells: pd.DataFrame, column: str, default: NDArray[np.int64], file: str) -> NDArray[np.int64]:
@@ -145,7 +289,7 @@ def days_of(cells: pd.DataFrame, column: str, default: NDArray[np.int64], file: 
     if column in cells.columns:
         given = (cells[column] != "").to_numpy()
         if given.any():
-            days[given] = parse_dates(cells[column][given], None, file, column).wall // DAY
+            days[given] = parse_dates(cells[column][given], (), file, column).wall // DAY
     return days
 
 
@@ -211,13 +355,18 @@ def _day_or_month_first(texts: pd.Series, separator: str, clock: str, file: str,
 
 
 def _strptime(texts: pd.Series, layout: str, file: str, column: str) -> NDArray[np.int64]:
-    try:
-        moments = pd.to_datetime(texts, format=layout, errors="coerce")
-    except ValueError as error:
-        raise InputError(f"{layout!r} is no way to write dates: {error}", key="time_format") from error
+    moments = _moments(texts, layout)
     if moments.isna().any():
         raise no_date(texts, moments.isna(), file, column, f"does not follow {layout!r}")
     return _wall(moments)
+
+
+def _moments(texts: pd.Series, layout: str) -> pd.Series:
+    """Moments of the texts that follow a layout, missing for others."""
+    try:
+        return pd.Series(pd.to_datetime(texts, format=layout, errors="coerce"))
+    except ValueError as error:
+        raise InputError(f"{layout!r} is no way to write dates: {error}", key="time_format") from error
 
 
 def _coarse(texts: pd.Series, precision: Precision, file: str, column: str) -> NDArray[np.int64]:

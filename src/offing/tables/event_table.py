@@ -55,7 +55,7 @@ def read_occurrences(source: str | Path | pd.DataFrame) -> Occurrences:
         raise InputError("there is no column 'date'", "A table of events has date, until, strength.", file=file)
     if cells.empty:
         raise InputError("there are no events in it", file=file)
-    first = parse_dates(cells["date"], None, file, "date").wall // DAY
+    first = parse_dates(cells["date"], (), file, "date").wall // DAY
     last = days_of(cells, "until", first, file)
     if (last < first).any():
         row = int(cells.index[int(np.flatnonzero(last < first)[0])])

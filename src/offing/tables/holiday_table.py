@@ -51,7 +51,7 @@ def read_days(source: str | Path | pd.DataFrame) -> Days:
     nameless = np.flatnonzero((cells["name"] == "").to_numpy())
     if len(nameless):
         raise InputError("the holiday has no name", file=file, row=int(cells.index[nameless[0]]), column="name")
-    first = parse_dates(cells["date"], None, file, "date").wall // DAY
+    first = parse_dates(cells["date"], (), file, "date").wall // DAY
     last = days_of(cells, "until", first, file)
     if (last < first).any():
         row = int(cells.index[int(np.flatnonzero(last < first)[0])])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -14,6 +14,7 @@ from offing.base import Finding, InputError, Progress, ahead, nearest
 from offing.calendar import DAY, Axis, Frequency
 from offing.tables.combine import KEYS, Combine
 from offing.tables.dates import Stamps
+from offing.tables.notation import understood
 from offing.tables.numbers import Marks, to_numbers, wrong_cell
 from offing.tables.shapes import id_texts
 from offing.tables.sources import NotPlainError, Source
@@ -58,6 +59,8 @@ class Lines:
         How dates are read.
     frequency
         Into which periods they go.
+    notation, missing
+        How numbers are written by column, and words for "nothing is known".
     """
 
     source: Source
@@ -66,6 +69,8 @@ class Lines:
     combine: Combine
     stamps: Callable[[pd.Series], Stamps]
     frequency: Frequency
+    notation: Mapping[str, str] = field(default_factory=dict)
+    missing: frozenset[str] = frozenset()
 
     def gather(self) -> Gathered:
         """Combine the lines of each period and each series.
@@ -82,7 +87,7 @@ class Lines:
                     f"there is no column {column!r}", nearest(column, known), file=self.source.file, key="combine"
                 )
         try:
-            running = self._run(plain=True)
+            running = self._run(plain=not (self.notation or self.missing))
         except (NotPlainError, InputError):
             running = self._run(plain=False)  # what is wrong, and in which row, only text tells
         if not running.parts:
@@ -92,14 +97,24 @@ class Lines:
     def _run(self, *, plain: bool) -> _Running:
         running, combine = _Running(), self.combine
         text = list(dict.fromkeys([self.time, *self.ids, *combine.counted]))
-        marks = None if plain else self.source.marks(self.source.sample()[combine.numbers])
+        marks = None if plain else self.source.marks(self._plainer(self.source.sample()[combine.numbers]))
         with Progress(f"reading {self.source.file}") as progress:
             for cells, share in ahead(self.source.chunks(text, combine.numbers, plain)):
-                rows = _values(cells if plain else _filled(cells), combine, marks, self.source.file)
+                rows = _values(cells if plain else self._plainer(_filled(cells)), combine, marks, self.source.file)
                 if len(rows):
                     self._add(running, rows)
                 progress.update(share)
         return running
+
+    def _plainer(self, cells: pd.DataFrame) -> pd.DataFrame:
+        """The cells with the numbers' texts as Python writes them, but for the marks."""
+        numbers = [name for name in self.combine.numbers if name in cells.columns]
+        if not (self.notation or self.missing):
+            return cells
+        plainer = understood(pd.DataFrame(cells[numbers]), self.notation, self.missing, self.source.file)
+        for fault in plainer.faults.values():
+            raise fault
+        return cells.assign(**{name: plainer.cells[name] for name in numbers})
 
     def _add(self, running: _Running, rows: pd.DataFrame) -> None:
         # Dates repeat: each different one is read once.
@@ -215,7 +230,7 @@ def _covered(axis: Axis, days: Ints) -> NDArray[np.bool_]:
     gaps are no longer), so that a closed weekend does not make it partial; so does the last.
     """
     whole = np.ones(axis.n, dtype=bool)
-    if axis.frequency.unit in ("hour", "day"):
+    if axis.frequency.unit == "hour" or axis.frequency.per_day:
         return whole
     first, after = axis.days
     usual = int(np.quantile(np.diff(days), 0.95)) - 1 if len(days) > 1 else 0

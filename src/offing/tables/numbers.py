@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from offing.base import InputError
 
 #: Cells that mean "nothing is known", in lower case.
-EMPTY = ("", "na", "n/a", "nan", "null", "#n/a", "none", "-")
+EMPTY = ("", "na", "n/a", "n.a.", "nan", "null", "#n/a", "none", "-", "–", "—", "..", "...")
 
 #: Sums of squares of larger numbers would not be finite.
 LARGEST = 1e100
@@ -110,6 +110,14 @@ def _decimal_told(cell: str) -> str | None:
     if len(part) != 3 or len(whole) > 3 or whole.startswith("0") or not whole:
         return mark
     return None
+
+
+def is_missing(cell: object, further: frozenset[str] = frozenset()) -> bool:
+    """Whether a cell means that nothing is known; `further` words do so too, in lower case."""
+    if cell is None or cell != cell:  # noqa: PLR0124  NaN
+        return True
+    text = str(cell).strip().lower()
+    return text in EMPTY or text in further
 
 
 def all_numbers(frame: pd.DataFrame) -> bool:

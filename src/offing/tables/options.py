@@ -2,53 +2,75 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
-from typing import Any, Literal
+from dataclasses import dataclass, field, fields, replace
+from datetime import date
+from pathlib import Path
+from typing import Any, Literal, Self, get_type_hints
+
+import pandas as pd
 
 from offing.base import InputError
-from offing.calendar import Frequency
-from offing.tables.aggregate import PARTIAL
+from offing.calendar import Frequency, country_days
+from offing.calendar.frequency import Unit
 from offing.tables.combine import Combine
+from offing.tables.holiday_table import read_days
+from offing.tables.locales import decimal_of
 from offing.tables.regular import Timing
 from offing.tables.table import Delay, LaterRows
+
+#: Years whose holidays a country's calendar must tell.
+_COUNTRY_YEARS = (2000, 2040)
 
 
 @dataclass(frozen=True)
 class Reading:
-    """All that can be said about a source; the parameters of `read`."""
+    """All that can be said about a source: the parameters of `read`, the keys of a study's source, and of ``--set``."""
 
     database: str | None = field(default=None, repr=False)
     table: str | None = None
     query: str | None = field(default=None, repr=False)
     parameters: Mapping[str, Any] = field(default_factory=dict, repr=False)
-    folders: Sequence[str] = ()
+    folders: list[str] = field(default_factory=list)
+    url: str | None = None
+    service: str | None = None
+    series: str | None = None
+    downloads: str = "downloads"
     separator: str | None = None
     decimal: Literal[".", ","] | None = None
     thousands: str | None = None
     encoding: str | None = None
     sheet: str | None = None
-    header_row: int = 1
-    time: str | Sequence[str] | None = None
-    time_format: str | None = None
+    header_row: int | None = None
+    transpose: bool = False
+    totals: Literal["check", "skip", "keep"] = "check"
+    missing: list[str | int | float] = field(default_factory=list)
+    notation: dict[str, str] = field(default_factory=dict)
+    locale: str | None = None
+    time: str | list[str] | None = None
+    time_format: str | list[str] | None = None
+    first_period: str | date | None = None
     zone: str | None = None
-    frequency: str | None = None
+    frequency: Unit | None = None
+    holidays: str | Path | pd.DataFrame | None = None
     week_ends: str | None = None
     year_starts: str = "january"
-    weeks: str | None = None
-    year_ends: str = "last"
-    stamp: str | None = None
-    id: str | Sequence[str] | None = None
-    wide: str | None = None
+    weeks: Literal["4-4-5", "4-5-4", "5-4-4"] | None = None
+    year_ends: Literal["last", "nearest"] = "last"
+    stamp: Literal["start", "end"] | None = None
+    id: str | list[str] | None = None
+    wide: str | dict[str, str] | None = None
     rows: Literal["periods", "lines"] = "periods"
-    combine: Mapping[str, str] = field(default_factory=dict)
-    aggregate_to: str | None = None
-    partial: str = "leave out"
+    combine: dict[str, str] = field(default_factory=dict)
+    aggregate_to: Unit | None = None
+    partial: Literal["leave out", "keep"] = "leave out"
     gaps: Literal["refuse", "leave"] = "refuse"
+    until: str | date | None = None
     release_delay: str | int | None = None
     released: str | None = None
-    unit: Mapping[str, str] | None = None
-    label: Mapping[str, str] | None = None
+    unit: dict[str, str] = field(default_factory=dict)
+    label: dict[str, str] = field(default_factory=dict)
     note: str = ""
     later_rows: LaterRows | None = None
     name: str | None = None
@@ -58,7 +80,8 @@ class Reading:
             "later_rows": (None, "plan", "actual"),
             "rows": ("periods", "lines"),
             "gaps": ("refuse", "leave"),
-            "partial": PARTIAL,
+            "totals": ("check", "skip", "keep"),
+            "partial": ("leave out", "keep"),
             "decimal": (None, ".", ","),
         }
         for key, values in allowed.items():
@@ -83,11 +106,66 @@ class Reading:
         if self.released is not None and (self.rows == "lines" or self.aggregate_to or self.wide):
             raise InputError("releases are told by the row of a period", "Give one row a period and release.",
                              key="released")  # fmt: skip
+        if self.holidays is not None and "business day" not in (self.frequency, self.aggregate_to):
+            raise InputError("a source's holidays are those on which no business day falls",
+                             'State frequency = "business day"; for their effects, use a term of holidays.', key="holidays")  # fmt: skip
+        if self.service is not None and self.series is None:
+            raise InputError(
+                "a statistics service needs the key of a series", 'State series = "FLOW/KEY".', key="series"
+            )
 
     @property
     def timing(self) -> Timing:
         """What is said about the dates."""
-        return Timing(self.frequency, self.week_ends, self.stamp, self.year_starts, self.weeks, self.year_ends)
+        return Timing(
+            self.frequency, self.week_ends, self.stamp, self.year_starts, self.weeks, self.year_ends, self.closed
+        )
+
+    @property
+    def closed(self) -> tuple[int, ...]:
+        """Numbers of the days that are holidays of business days: of a table, or of a country by its code."""
+        if self.holidays is None:
+            return ()
+        if isinstance(self.holidays, str) and re.fullmatch(r"[A-Za-z]{2}(-\w+)?", self.holidays):
+            country, _, subdivision = self.holidays.upper().partition("-")
+            days = country_days(country, subdivision or None, *_COUNTRY_YEARS)
+        else:
+            days = read_days(self.holidays)
+        return tuple(days.days[days.shares >= 1.0].tolist())
+
+    @property
+    def layouts(self) -> tuple[str, ...]:
+        """The ways in which dates are written, where stated."""
+        stated = self.time_format
+        return () if stated is None else (stated,) if isinstance(stated, str) else tuple(stated)
+
+    @property
+    def missing_words(self) -> frozenset[str]:
+        """Further words that mean that nothing is known, in lower case."""
+        return frozenset(str(each).strip().lower() for each in self.missing)
+
+    @property
+    def decimal_mark(self) -> str | None:
+        """The decimal mark: as stated, or as the stated locale has it."""
+        if self.decimal is not None or self.locale is None:
+            return self.decimal
+        mark = decimal_of(self.locale)
+        return mark if mark in (".", ",") else None
+
+    def within(self, folder: Path) -> Self:
+        """The same with paths relative to a folder."""
+        paths: dict[str, Any] = {
+            key: str(folder / value)
+            for key in ("holidays", "downloads")
+            if isinstance(value := getattr(self, key), str) and re.fullmatch(r"[A-Za-z]{2}(-\w+)?", value) is None
+        }
+        return replace(self, **paths)
+
+    @classmethod
+    def keys(cls) -> dict[str, Any]:
+        """The type of every parameter, by its name."""
+        hints = get_type_hints(cls)
+        return {each.name: hints[each.name] for each in fields(Reading)}
 
     @property
     def ids(self) -> tuple[str, ...]:
@@ -97,8 +175,8 @@ class Reading:
     def said(self) -> dict[str, Any]:
         """What Tables carry on from the reading."""
         return {
-            "units": dict(self.unit or {}),
-            "labels": dict(self.label or {}),
+            "units": dict(self.unit),
+            "labels": dict(self.label),
             "note": self.note,
             "later_rows": self.later_rows,
             "delay": Delay.stated(self.release_delay),

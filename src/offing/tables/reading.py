@@ -1,32 +1,52 @@
-"""`read`: from a file, a database or a frame to a Table, or to several by id."""
+"""`read`: from a file, a database, a service or a frame to a Table, or to several by id."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+import inspect
+from collections.abc import Mapping, Sequence
+from dataclasses import fields, replace
 from pathlib import Path
 from typing import Any, overload
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
-from offing.base import Finding, InputError, Treatment, count, nearest
-from offing.calendar import WEEKDAYS, Axis, Frequency
+from offing.base import Finding, InputError, Treatment, nearest
+from offing.calendar import WEEKDAYS
+from offing.calendar.axis import instant_of
 from offing.tables.aggregate import aggregated
 from offing.tables.combine import Combine
 from offing.tables.dates import Stamps, moments_of
+from offing.tables.layout import Report, is_total, names_are_values, total_columns, units_row, without_other_rows
 from offing.tables.lines import Gathered, Lines, gap_note
-from offing.tables.numbers import Marks, number_columns, words_of
+from offing.tables.notation import understood
+from offing.tables.numbers import Marks, all_numbers
 from offing.tables.options import Reading
-from offing.tables.regular import Timing, axis_of, gaps_in, place, spelt_runs
-from offing.tables.shapes import PERIOD, from_wide, id_texts, joined_time, looks_wide
+from offing.tables.placing import Placing, ReadColumn, check_width, plain_columns
+from offing.tables.regular import Timing, place
+from offing.tables.shapes import (
+    PERIOD,
+    SERIES,
+    all_places,
+    all_years,
+    date_heads,
+    id_texts,
+    joined_time,
+    looks_numbered,
+    looks_wide,
+    numbered,
+    side_of,
+    tidy_of,
+    transposed,
+)
 from offing.tables.sources import CsvFile, Database, FrameSource, Source, frame_of, parquet, plain_frame, workbook
+from offing.tables.sources.web import WebTable
 from offing.tables.stamps import looks_like_dates, stamps_of
-from offing.tables.table import Array, Delay, Panel, Table
-from offing.tables.vintages import Vintages, check_releases, latest, release_dates
+from offing.tables.table import Panel, Table
+from offing.tables.vintages import downloaded, release_dates
 
-_PERIOD_UNITS = {"h": "hour", "D": "day", "M": "month", "Q": "quarter", "Y": "year", "A": "year"}
-_TEXT_FILES = (".csv", ".txt", ".tsv", ".gz")
+_PERIOD_UNITS = {"h": "hour", "D": "day", "B": "business day", "M": "month", "Q": "quarter", "Y": "year", "A": "year"}
 
 
 @overload
@@ -34,7 +54,7 @@ def read(source: Any = None, *, id: None = None, **said: Any) -> Table: ...
 @overload
 def read(source: Any = None, *, id: str | Sequence[str], **said: Any) -> Panel: ...
 def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: Any) -> Table | Panel:  # noqa: A002
-    r"""Read a table: one row a period, or lines and finer periods to be combined, of one series or of several.
+    r"""Read a table: one row per period, or lines and finer periods to be combined, of one series or of several.
 
     What is not stated is found where it is plain, and asked for by an error where it is not.
 
@@ -130,23 +150,59 @@ def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: A
     wrong = [key for key in said if key not in Reading.__dataclass_fields__]
     if wrong:
         raise InputError(f"there is no parameter {wrong[0]!r} of read", nearest(wrong[0], Reading.__dataclass_fields__))
-    reading = Reading(id=id, **said)
+    reading = Reading(id=id, **said)  # type: ignore[arg-type]  # a sequence of names is a list in a study
     timing = reading.timing
     opened, indexed, timing = _open(source, reading, timing)
     if reading.rows == "lines":
-        found = _lines(opened, indexed, reading, timing)
+        found, ids = _lines(opened, indexed, reading, timing)
+        refused: dict[str, InputError] = {}
     else:
-        found = _periods(opened, indexed, reading, timing)
-    if not reading.ids:
+        found, ids, refused = _periods(opened, indexed, reading, timing)
+    if not ids:
         return next(iter(found.values()))
+    if not found:
+        raise next(iter(refused.values()))
     findings = tuple(dict.fromkeys(each for table in found.values() for each in table.findings))
-    return Panel(opened.file, reading.ids, found, findings)
+    return Panel(opened.file, ids, found, (*findings, *_left_out(refused)), refused)
+
+
+# All that can be said shows in help() and on completion, from the one place that declares it.
+read.__signature__ = inspect.Signature(  # type: ignore[attr-defined]
+    [
+        inspect.Parameter("source", inspect.Parameter.POSITIONAL_OR_KEYWORD, default=None, annotation=Any),
+        *(
+            inspect.Parameter(
+                each.name, inspect.Parameter.KEYWORD_ONLY, annotation=each.type,
+                default=getattr(Reading(), each.name),
+            )
+            for each in fields(Reading)
+        ),
+    ],
+    return_annotation=Table | Panel,
+)  # fmt: skip
+
+
+def _left_out(refused: dict[str, InputError]) -> list[Finding]:
+    """One finding for each of the first series that could not be read, and one for all others."""
+    shown = [
+        Finding("series", "warning", f"The series {name!r} is left out: {error.found.removesuffix(f' in the series {name!r}')}.",
+                advice=error.advice)
+        for name, error in list(refused.items())[:3]
+    ]  # fmt: skip
+    if len(refused) > 3:
+        shown.append(
+            Finding("series", "warning", f"{len(refused) - 3:,} more series are left out; see the panel's left_out.")
+        )
+    return shown
 
 
 def _open(source: Any, reading: Reading, timing: Timing) -> tuple[Source, Stamps | None, Timing]:
     """The source; and the stamps of an index, where dates are one."""
+    ways = [key for key in ("database", "url", "service") if getattr(reading, key) is not None]
+    if len(ways) + (source is not None) > 1:
+        raise InputError("a source is one file, database, url or service", "Give one of them.", key=ways[0])
     if reading.database is not None:
-        if source is not None or (reading.table is None) == (reading.query is None):
+        if (reading.table is None) == (reading.query is None):
             raise InputError("a database needs a table or a query, and no file", key="database")
         file = reading.name or reading.table or "query"
         return (
@@ -154,6 +210,8 @@ def _open(source: Any, reading: Reading, timing: Timing) -> tuple[Source, Stamps
             None,
             timing,
         )
+    if ways:
+        return WebTable.of(reading), None, timing
     if isinstance(source, (str, Path)):
         return open_file(Path(source), reading), None, timing
     file = reading.name or "data"
@@ -164,17 +222,22 @@ def _open(source: Any, reading: Reading, timing: Timing) -> tuple[Source, Stamps
         if reading.time is not None or not isinstance(source.index, (pd.DatetimeIndex, pd.PeriodIndex)):
             if reading.time is None and not any(looks_like_dates(frame[name], str(name)) for name in frame):
                 _check_has_dates(source, frame, reading, file)
-            return FrameSource(frame, file), None, timing
+            return _in_memory(frame, file, reading), None, timing
         stamps, timing = _index(source.index, timing, reading.zone, file)
-        return FrameSource(frame, file), stamps, timing
+        return _in_memory(frame, file, reading), stamps, timing
     other = frame_of(source, file)
     if other is None:
         raise InputError(f"found {type(source).__name__}", "Give the path of a file, a DataFrame or a Series.")
-    return FrameSource(other, file), None, timing
+    return _in_memory(other, file, reading), None, timing
+
+
+def _in_memory(frame: pd.DataFrame, file: str, reading: Reading) -> FrameSource:
+    return FrameSource(frame, file, None, reading.decimal_mark, reading.thousands)
 
 
 def _check_has_dates(source: pd.DataFrame, frame: pd.DataFrame, reading: Reading, file: str) -> None:
-    if reading.wide is None and not looks_wide(frame):
+    shaped = reading.wide is not None or reading.transpose or reading.first_period is not None
+    if not shaped and not looks_wide(frame) and not date_heads(frame):
         index = source.index
         what = f"is a {type(index).__name__}"
         if pd.api.types.is_string_dtype(index) or pd.api.types.is_object_dtype(index):
@@ -191,8 +254,9 @@ def open_file(path: Path, reading: Reading) -> Source:
     """The source that a file is, by its suffix."""
     file = reading.name or path.name
     suffix = path.suffix.lower()
+    marks = (reading.decimal_mark, reading.thousands)
     if suffix in (".xlsx", ".xlsm"):
-        return workbook(path, file, reading.sheet, reading.header_row)
+        return workbook(path, file, reading.sheet, reading.header_row, marks)
     if suffix in (".parquet", ".pq"):
         return parquet(path, file)
     if suffix in (".xls", ".ods", ".db", ".sqlite", ".duckdb", ".json"):
@@ -200,9 +264,7 @@ def open_file(path: Path, reading: Reading) -> Source:
             f"files of the kind {suffix} are not read",
             "Save a workbook as .xlsx; name a database in database; save other tables as CSV.", file=file,
         )  # fmt: skip
-    return CsvFile(
-        path, file, reading.separator, reading.decimal, reading.thousands, reading.encoding, reading.header_row
-    )
+    return CsvFile(path, file, reading.separator, *marks, reading.encoding, reading.header_row)
 
 
 def _index(index: Any, timing: Timing, zone: str | None, file: str) -> tuple[Stamps, Timing]:
@@ -221,38 +283,55 @@ def _index(index: Any, timing: Timing, zone: str | None, file: str) -> tuple[Sta
     return moments_of(cells, file, zone), timing
 
 
-def _lines(source: Source, indexed: Stamps | None, reading: Reading, timing: Timing) -> dict[str, Table]:
+def _lines(
+    source: Source, indexed: Stamps | None, reading: Reading, timing: Timing
+) -> tuple[dict[str, Table], tuple[str, ...]]:
     """Tables by id, gathered from transaction lines."""
     sample = source.sample()
     if indexed is not None:
         raise InputError("lines have their dates in a column", "Reset the index and name it in time.", file=source.file)
+    report = Report(source.file)
+    source.report(report)
     time = time_column(sample, _one_column(reading), source.file)
     unit = timing.frequency or str(reading.aggregate_to)
     zone = reading.zone
     frequency = replace(timing, frequency=unit).of_unit(unit, zone)
 
     def stamps(cells: pd.Series) -> Stamps:
-        return stamps_of(cells, reading.time_format, source.file, zone)[0]
+        return stamps_of(cells, reading.layouts, source.file, zone, reading.locale)[0]
 
-    _, told = stamps_of(sample[time], reading.time_format, source.file, zone)
+    read, told = stamps_of(sample[time], reading.layouts, source.file, zone, reading.locale)
+    _assume_dates(report, read, told)
     combine = Combine(reading.combine)
-    gathered = Lines(source, time, reading.ids, combine, stamps, frequency).gather()
+    first = understood(
+        sample[[n for n in combine.numbers if n in sample]], reading.notation, reading.missing_words, source.file
+    )
+    _assume_notation(report, first.notation, reading, first.findings)
+    report.uses |= {
+        str(name): "date" if name == time else "id" if name in reading.ids else "" if name in reading.combine
+        else "not used: combine does not name it" for name in sample.columns
+    }  # fmt: skip
+    gathered = Lines(
+        source, time, reading.ids, combine, stamps, frequency, first.notation, reading.missing_words
+    ).gather()
     low, high, treatments = _whole_part(gathered, reading, source.file)
-    findings = (*source.findings(), *told, *gap_note(gathered, source.file, combine))
+    report.findings += gap_note(gathered, source.file, combine)
     found = {}
     for name, columns in gathered.series.items():
         kept = {column: values[low:high] for column, values in columns.items()}
         said = reading.said()
+        said["units"] = {**first.units, **said["units"]}
         for key in ("units", "labels"):
             said[key] = {column: text for column, text in said[key].items() if column in kept}
         table = Table(
-            source.file, gathered.axis.part(low, high), kept, treatments=treatments, findings=findings, **said
-        )
+            source.file, gathered.axis.part(low, high), kept, treatments=treatments, findings=tuple(report.findings),
+            uses=report.uses, settings=report.settings, **said,
+        )  # fmt: skip
         if reading.aggregate_to and reading.aggregate_to != unit:
             again = {column: "sum" if how == "count" else how for column, how in reading.combine.items()}
             table = aggregated(table, reading.coarse(zone), again, reading.partial)
-        found[name] = table
-    return found
+        found[name] = _until(table, reading)
+    return found, reading.ids
 
 
 def _one_column(reading: Reading) -> str | None:
@@ -283,143 +362,205 @@ def _whole_part(gathered: Gathered, reading: Reading, file: str) -> tuple[int, i
     return low, high, log
 
 
-def _periods(source: Source, indexed: Stamps | None, reading: Reading, timing: Timing) -> dict[str, Table]:
-    """Tables by id, with one row a period."""
+def _periods(
+    source: Source, indexed: Stamps | None, reading: Reading, timing: Timing
+) -> tuple[dict[str, Table], tuple[str, ...], dict[str, InputError]]:
+    """Tables by id with one row per period, the columns that tell them apart, and why some series have no table."""
     cells, file = source.whole(), source.file
-    findings: list[Finding] = [*source.findings()]
+    report = Report(file)
+    source.report(report)
     cells, releases = release_dates(cells, reading.released, file, reading.zone)
+    own_units: dict[str, str] = {}
+    ids = reading.ids
     if indexed is None:
-        cells, time = _tidied(cells, reading, file, findings)
-        stamps, told = stamps_of(cells[time], reading.time_format, file, reading.zone)
-        findings += told
+        cells, time, ids, own_units = _tidied(cells, source, reading, report)
+        if reading.first_period is not None:
+            cells[time], unit = numbered(cells[time], reading.first_period, timing.frequency, file)
+            timing = replace(timing, frequency=unit, stamp="start")
+        stamps, told = stamps_of(cells[time], reading.layouts, file, reading.zone, reading.locale)
+        _assume_dates(report, stamps, told)
+        headed = time
         cells = cells.drop(columns=time)
     else:
-        stamps, time = indexed, "index"
-    frequency, ordinals, told = place(stamps, timing, file, cells.index)
-    findings += told
-    groups: dict[str, np.ndarray] = {"": np.arange(len(cells))}
-    if reading.ids:
-        names = id_texts(cells, reading.ids, file)
-        groups = {str(name): np.flatnonzero((names == name).to_numpy()) for name in sorted(names.unique())}
-        cells = cells.drop(columns=list(reading.ids))
+        stamps, time, headed = indexed, "index", ""
+        report.uses |= {str(name): "" for name in cells.columns}
+    frequency, ordinals, told = place(stamps, timing, file, cells.index, headed)
+    for finding in told:
+        stated = finding.advice.partition('"')[2].partition('"')[0]
+        report.assume(finding, **({"stamp": stated} if finding.check == "stamp" else {}))
+    names: NDArray[np.object_] | None = None
+    if ids:
+        names = np.asarray(id_texts(cells, ids, file), dtype=object)
+        cells = cells.drop(columns=list(ids))
+        report.uses |= dict.fromkeys(ids, "id")
     _check_said(reading, [str(name) for name in cells.columns], file)
-    marks = source.marks(cells)
-    findings += _marks_note(marks, reading, file)
-    placing = _Placing(file, marks, frequency, time, reading, tuple(findings))
-    released = None if releases is None else releases.on(frequency)
-    found = {}
-    for name, rows in groups.items():
-        try:
-            if released is not None:
-                table = placing.by_release(cells.iloc[rows], ordinals[rows], released[rows])
-            else:
-                table = placing.table(cells.iloc[rows], ordinals[rows]) if name else placing.table(cells, ordinals)
-        except InputError as error:
-            error.found += f" in the series {name!r}" if name else ""
-            raise
-        if reading.aggregate_to:
-            table = aggregated(table, reading.coarse(table.axis.frequency.zone), reading.combine, reading.partial)
-        found[name] = table
-    return found
+    columns, units = _columns(cells, source, reading, report)
+    check_width(columns, len(cells), file)
+    _account(columns, names, reading, report)
+    reading = replace(
+        reading, unit={**{k: v for k, v in {**own_units, **units}.items() if k in columns}, **reading.unit}
+    )
+    placing = Placing(
+        columns, cells.index, ordinals, None if releases is None else releases.on(frequency), frequency, time,
+        reading, report,
+    )  # fmt: skip
+    found, refused = placing.tables(names)
+    if isinstance(source, WebTable):
+        found = _with_downloads(source, found, reading, timing)
+    return {name: _until(table, reading) for name, table in found.items()}, ids, refused
 
 
-def _tidied(cells: pd.DataFrame, reading: Reading, file: str, findings: list[Finding]) -> tuple[pd.DataFrame, str]:
-    """The cells in tidy shape, and their column of dates."""
-    if reading.wide is not None or (reading.time is None and looks_wide(cells)):
-        tidy, told = from_wide(cells, reading.wide or "value", reading.ids, file)
-        if reading.wide is None:
-            findings.append(replace(told, advice='State wide = "sold", say, to name it.'))
-        return tidy, PERIOD
-    if reading.time is not None and not isinstance(reading.time, str):
-        return joined_time(cells, list(reading.time), file), PERIOD
-    return cells, time_column(cells, reading.time, file)
+def _with_downloads(source: WebTable, newest: dict[str, Table], reading: Reading, timing: Timing) -> dict[str, Table]:
+    """The newest tables with what earlier downloads held, so that a fit at an earlier date sees these."""
+    earlier: dict[str, list[tuple[str, Table]]] = {name: [] for name in newest}
+    for day, cells in source.earlier():
+        then = FrameSource(cells, source.file, None, reading.decimal_mark, reading.thousands)
+        for name, table in _periods(then, None, reading, timing)[0].items():
+            if name in earlier:
+                earlier[name].append((day, table))
+    last = source.vintages[-1][0]
+    return {name: downloaded([*earlier[name], (last, table)]) if earlier[name] else table
+            for name, table in newest.items()}  # fmt: skip
 
 
-def _marks_note(marks: Marks | None, reading: Reading, file: str) -> tuple[Finding, ...]:
+def _until(table: Table, reading: Reading) -> Table:
+    """The table up to the period that `until` names."""
+    if reading.until is None:
+        return table
+    stop = int(table.axis.frequency.ordinals(instant_of(reading.until, table.axis.frequency))[0]) + 1
+    if stop >= table.axis.first + table.axis.n:
+        return table
+    n = stop - table.axis.first
+    if n < 1:
+        raise InputError(f"no row is left until {reading.until}", "State a later date.", file=table.name, key="until")
+    entry = Treatment(table.name, "", table.axis.part(n, table.axis.n).labels()[0], f"{table.axis.n - n} later rows",
+                      "not read", f"until = {reading.until}")  # fmt: skip
+    return table.first_periods(n, entry)
+
+
+def _columns(
+    cells: pd.DataFrame, source: Source, reading: Reading, report: Report
+) -> tuple[dict[str, ReadColumn], dict[str, str]]:
+    """Every column as read, and the units that cells bear; what was assumed of their notation is reported."""
+    if all_numbers(cells) and not reading.missing and (plain := plain_columns(cells)) is not None:
+        return plain, {}
+    plainer = understood(cells, reading.notation, reading.missing_words, report.file)
+    _assume_notation(report, plainer.notation, reading, plainer.findings)
+    doubted = [name for name in cells.columns if str(name) not in plainer.faults]
+    marks = source.marks(plainer.cells[doubted])
+    _assume_marks(report, marks, reading)
+    columns = {
+        str(name): ReadColumn.of(plainer.cells[name], marks, plainer.faults.get(str(name)), report.file)
+        for name in plainer.cells.columns
+    }
+    for name, column in columns.items():
+        if not column.wrong.any() or column.refused is not None:
+            continue
+        columns[name] = replace(column, cells=cells[name])  # what is no number is told, and kept, as it is written
+    return columns, dict(plainer.units)
+
+
+def _assume_dates(report: Report, stamps: Stamps, told: Sequence[Finding]) -> None:
+    for finding in told:
+        stated = finding.advice.partition('"')[2].partition('"')[0]
+        report.assume(finding, **{"locale" if finding.check == "locale" else "time_format": stated})
+
+
+def _assume_notation(
+    report: Report, notation: Mapping[str, str], reading: Reading, findings: Sequence[Finding]
+) -> None:
+    report.findings += findings
+    found = {name: way for name, way in notation.items() if name not in reading.notation}
+    if found:
+        report.settings["notation"] = {**reading.notation, **found}
+
+
+def _assume_marks(report: Report, marks: Marks | None, reading: Reading) -> None:
     """A note where the marks of numbers were found rather than stated, and are not the usual ones."""
-    if marks is None or reading.decimal or not marks.seen or marks.plain(marks.seen) == marks.seen:
-        return ()
-    advice = f'State decimal = "{marks.decimal}".'
-    message = f"{file}: {marks.seen!r} is read as {marks.plain(marks.seen)}."
-    return (Finding("number marks", "note", message, advice=advice),)
+    if marks is None or reading.decimal_mark or not marks.seen or marks.plain(marks.seen) == marks.seen:
+        return
+    message = f"{report.file}: {marks.seen!r} is read as {marks.plain(marks.seen)}."
+    report.assume(Finding("number marks", "note", message, advice=f'State decimal = "{marks.decimal}".'),
+                  decimal=marks.decimal)  # fmt: skip
+
+
+def _account(
+    columns: dict[str, ReadColumn], names: NDArray[np.object_] | None, reading: Reading, report: Report
+) -> None:
+    """Say of columns that are totals, ids or empty that they are."""
+    numbers = {name: column.numbers for name, column in columns.items() if not column.wrong.any()}
+    if reading.totals == "check" and len(numbers) > 2:
+        for name, parts in total_columns(numbers).items():
+            shown = ", ".join(f"'{part}'" for part in parts[:3]) + (" …" if len(parts) > 3 else "")
+            report.uses[name] = f"a total: the sum of {shown}"
+    series = None if names is None else pd.factorize(names)[0]
+    for name, column in columns.items():
+        if report.uses.get(name):
+            continue
+        if column.refused is None and not column.wrong.any() and not np.isfinite(column.numbers).any():
+            report.uses[name] = "not used: it is empty"
+        elif series is not None and _same_in_series(column, series):
+            report.uses[name] = "an id: the same in every row of a series"
+
+
+def _same_in_series(column: ReadColumn, series: NDArray[np.intp]) -> bool:
+    """Whether a column has nearly one value in each series, and not the same in all."""
+    known = np.isfinite(column.numbers) | column.wrong
+    codes, kinds = pd.factorize(column.words if column.wrong.any() else column.numbers)
+    n = int(series.max()) + 1
+    if len(kinds) < 2 or len(series) < 2 * n:
+        return False
+    pairs = len(np.unique((series.astype(np.int64) * (len(kinds) + 1) + codes)[known]))
+    return pairs <= 1.05 * n
+
+
+def _tidied(
+    cells: pd.DataFrame, source: Source, reading: Reading, report: Report
+) -> tuple[pd.DataFrame, str, tuple[str, ...], dict[str, str]]:
+    """The cells in tidy shape, their column of dates, the columns that tell series apart, and units found on the way."""
+    file = report.file
+    if reading.header_row is None and names_are_values([str(name) for name in cells.columns]):
+        raise InputError("the first row holds values instead of the columns' names",
+                         "Add a row of names, or state header_row = 0 to number the columns.", file=file)  # fmt: skip
+    if reading.transpose:
+        cells, units, others = transposed(cells, file)
+        report.uses |= {PERIOD: "date", **dict.fromkeys(others, "not used: the table is turned round")}
+        report.uses |= {str(name): "" for name in cells.columns if name != PERIOD}
+        return cells, PERIOD, reading.ids, units
+    report.uses |= {str(name): "" for name in cells.columns}
+    dated = reading.time if isinstance(reading.time, str) else None
+    if reading.wide is not None or (reading.time is None and looks_wide(cells)):
+        wide = reading.wide or "value"
+        if reading.wide is not None and dated is None and not looks_wide(cells) and not date_heads(cells):
+            dated = time_column(cells, None, file)
+        side = dated or side_of(cells, reading.ids)
+        if side is not None:
+            cells = without_other_rows(cells, side, report, source.marks(cells.drop(columns=side)), reading.totals)
+        before = [str(name) for name in cells.columns]
+        tidy, told, ids = tidy_of(cells, wide, reading.ids, dated, file)
+        if reading.wide is None:
+            report.assume(replace(told, advice='State wide = "value", or another name for it.'), wide="value")
+        used = {SERIES} & {*ids}
+        for name in before:
+            use = "id" if name in ids else "date" if name == side else "values, one column of several"
+            report.uses[name] = "not used: a total" if is_total(name) else use
+        report.uses |= {str(name): "" for name in tidy.columns if str(name) not in before and name not in used}
+        return tidy, dated or PERIOD, ids, {}
+    if reading.time is not None and not isinstance(reading.time, str):
+        report.uses |= dict.fromkeys(reading.time, "date")
+        return joined_time(cells, list(reading.time), file), PERIOD, reading.ids, {}
+    time = time_column(cells, reading.time, file)
+    report.uses[time] = "date"
+    cells, units = units_row(cells, time, report)
+    marks = source.marks(cells.drop(columns=time)) if cells.shape[1] > 1 else None
+    return without_other_rows(cells, time, report, marks, reading.totals), time, reading.ids, units
 
 
 def _check_said(reading: Reading, known: list[str], file: str) -> None:
-    for key in ("unit", "label"):
-        for column in getattr(reading, key) or ():
+    for key in ("unit", "label", "notation"):
+        for column in getattr(reading, key):
             if column not in known:
                 raise InputError(f"found {column!r}, which is no column of {file}", nearest(column, known), key=key)
-
-
-@dataclass(frozen=True)
-class _Placing:
-    """How the rows of a source's series are placed on their axis."""
-
-    file: str
-    marks: Marks | None
-    frequency: Frequency
-    time: str
-    reading: Reading
-    findings: tuple[Finding, ...]
-
-    def table(self, cells: pd.DataFrame, ordinals: np.ndarray) -> Table:
-        """One series' rows, sorted, with missing periods where these may be."""
-        leave = self.reading.gaps == "leave"
-        axis, order = axis_of(self.frequency, ordinals, cells.index, self.file, leave_gaps=leave)
-        log = self._sorted(axis, order, ordinals[order])
-        if log:
-            cells, ordinals = cells.iloc[order], ordinals[order]
-        columns, unusable = number_columns(cells, self.file, self.marks)
-        texts = {name: words_of(cells[name]) for name in unusable if name in cells.columns}
-        findings = self.findings
-        if len(cells) < axis.n:
-            columns = {name: _spread(values, ordinals - axis.first, axis.n) for name, values in columns.items()}
-            texts = {name: _spread_words(words, ordinals - axis.first, axis.n) for name, words in texts.items()}
-            findings = (*findings, self._gaps_note(axis, ordinals))
-        return Table(self.file, axis, columns, unusable, treatments=log, findings=findings, texts=texts,
-                     **self.reading.said())  # fmt: skip
-
-    def by_release(self, cells: pd.DataFrame, ordinals: np.ndarray, released: np.ndarray) -> Table:
-        """One series' rows, of which a period may have several, each with the instant at which it came out."""
-        delay = Delay.stated(self.reading.release_delay)
-        check_releases(self.frequency, ordinals, released, delay=delay, rows=cells.index, file=self.file,
-                       plan=self.reading.later_rows == "plan")  # fmt: skip
-        last = latest(ordinals, released)
-        table = self.table(cells.iloc[last], ordinals[last])
-        columns, _ = number_columns(cells, self.file, self.marks)
-        order = np.argsort(released, kind="stable")
-        values = {name: columns[name][order] for name in table.columns if name in columns}
-        rows = (ordinals[order] - table.axis.first).astype(np.intp)
-        return replace(table, vintages=Vintages(released[order], rows, values))
-
-    def _sorted(self, axis: Axis, order: np.ndarray, ordinals: np.ndarray) -> tuple[Treatment, ...]:
-        moved = np.flatnonzero(order != np.arange(len(order)))
-        if not len(moved):
-            return ()
-        first = Axis(axis.frequency, int(ordinals[moved[0]]), 1).labels()[0]
-        before, after = "rows in another order", "rows by date"
-        return (Treatment(self.file, self.time, first, before, after, "dates were not sorted"),)
-
-    def _gaps_note(self, axis: Axis, ordinals: np.ndarray) -> Finding:
-        missing, unit = axis.n - len(ordinals), axis.frequency.unit
-        runs = spelt_runs(axis.frequency, gaps_in(ordinals), 5)
-        return Finding(
-            "missing periods", "note",
-            f"{self.file}: {count(missing, f'{unit} has', f'{unit}s have')} no row and stay missing: {runs}.",
-            evidence={"periods": float(missing)},
-        )  # fmt: skip
-
-
-def _spread_words(words: np.ndarray, places: np.ndarray, n: int) -> np.ndarray:
-    spread = np.full(n, "", dtype=object)
-    spread[places] = words
-    return spread
-
-
-def _spread(values: Array, places: np.ndarray, n: int) -> Array:
-    spread = np.full(n, np.nan)
-    spread[places] = values
-    return spread
 
 
 def time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
@@ -430,22 +571,58 @@ def time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
     InputError
         If there is none or several.
     """
+    known = [str(column) for column in cells.columns]
     if stated is not None:
-        if stated not in cells.columns:
-            raise InputError(f"there is no column {stated!r}", nearest(stated, cells.columns), file=file, key="time")
+        if stated not in known:
+            raise InputError(f"there is no column {stated!r}", nearest(stated, known), file=file, key="time")
         return stated
-    found = [str(column) for column in cells.columns if looks_like_dates(cells[column], str(column))]
+    found = [name for name in known if looks_like_dates(cells[name], name)]
     if len(found) == 1:
         return found[0]
     if found:
         raise InputError(
             f"{' and '.join(repr(each) for each in found)} both hold dates",
-            f'Say which one counts: time = "{found[0]}".',
+            f"Say which one counts: {' or '.join(f'time = {chr(34)}{each}{chr(34)}' for each in found)}.",
             file=file,
         )
-    hint = f"The columns are: {', '.join(map(str, cells.columns))}."
+    pair = _year_and_place(cells)
+    if pair:
+        raise InputError(
+            f"'{pair[0]}' and '{pair[1]}' hold the date in two columns", f'State time = ["{pair[0]}", "{pair[1]}"].',
+            file=file,
+        )  # fmt: skip
+    heads = date_heads(cells)
+    if heads:
+        raise _dates_across(cells, heads, file)
+    counted = next((name for name in known if looks_numbered(cells[name])), None)
+    if counted is not None:
+        raise InputError(
+            f"the periods are only numbered, in '{counted}' from {cells[counted].iloc[0]} to {cells[counted].iloc[-1]}",
+            f'Say the date of the first one: time = "{counted}" and first_period = "2024-01-01", say.', file=file,
+        )  # fmt: skip
     raise InputError(
         "no column holds dates",
-        f"{hint} Dates are best written as 2024-01-31; if the names stand further down, state header_row.",
+        f"The columns are: {', '.join(known)}. Dates are best written as 2024-01-31; if the names stand further down, "
+        "state header_row.",
         file=file,
     )
+
+
+def _year_and_place(cells: pd.DataFrame) -> tuple[str, str] | None:
+    """The columns of years and of months, quarters or weeks, where the date stands in two."""
+    known = [str(name) for name in cells.columns]
+    year = next((name for name in known if all_years(cells[name])), None)
+    steps = [name for name in known if name != year and all_places(cells[name])]
+    words = ("month", "quarter", "week", "qtr", "monat", "mois", "mes", "kw", "period")
+    step = next((name for name in steps if any(word in name.lower() for word in words)), None)
+    return None if year is None or step is None else (year, step)
+
+
+def _dates_across(cells: pd.DataFrame, heads: list[str], file: str) -> InputError:
+    """The error for a sheet with dates side by side, with both ways to read it."""
+    items = next(str(name) for name in cells.columns if str(name) not in heads)
+    return InputError(
+        f"the columns are {len(heads)} dates, from {heads[0]} to {heads[-1]}, and the rows are named by '{items}'",
+        f'For one table with a column for each row, state transpose = true; for a series each, wide = "value" and '
+        f'id = "{items}".', file=file,
+    )  # fmt: skip

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import re
+from dataclasses import dataclass, replace
 
 import numpy as np
 import pandas as pd
@@ -14,6 +15,8 @@ from offing.calendar.frequency import DAY, HOUR
 from offing.tables.dates import Stamps
 
 Ints = NDArray[np.int64]
+#: From so many days on, it is no chance that none of them is a Saturday or Sunday.
+_FEWEST_BUSINESS_DAYS = 10
 
 
 @dataclass(frozen=True)
@@ -26,6 +29,7 @@ class Timing:
     year_starts: str = "january"
     weeks: str | None = None
     year_ends: str = "last"
+    closed: tuple[int, ...] = ()
 
     def __post_init__(self) -> None:
         if self.frequency is not None and self.frequency not in UNITS:
@@ -42,10 +46,12 @@ class Timing:
     def of_unit(self, unit: str, zone: str | None) -> Frequency:
         """The frequency with this unit."""
         closing = self.week_ends or "sunday"
-        return Frequency(unit, closing, zone, self.year_starts, self.weeks, self.year_ends)  # type: ignore[arg-type]
+        return Frequency(unit, closing, zone, self.year_starts, self.weeks, self.year_ends, self.closed)  # type: ignore[arg-type]
 
 
-def place(stamps: Stamps, timing: Timing, file: str, rows: pd.Index) -> tuple[Frequency, Ints, tuple[Finding, ...]]:
+def place(
+    stamps: Stamps, timing: Timing, file: str, rows: pd.Index, header: str = ""
+) -> tuple[Frequency, Ints, tuple[Finding, ...]]:
     """Find the frequency and each stamp's ordinal (n,); findings tell what was assumed.
 
     Raises
@@ -56,13 +62,19 @@ def place(stamps: Stamps, timing: Timing, file: str, rows: pd.Index) -> tuple[Fr
     found = stamps.precision if stamps.precision != "instant" else None
     unit = timing.frequency or found or _unit(stamps.wall, timing, file)
     if unit == "week":
-        return _weeks(stamps, timing, file)
+        return _weeks(stamps, timing, file, header)
     frequency = timing.of_unit(unit, stamps.zone)
     if unit == "hour" and stamps.zone is not None and stamps.instants is None:
         instants = _on_changing_clock(stamps, file, rows)
     else:
         instants = stamps.on(frequency)
     findings = []
+    if unit == "business day":
+        _check_business_days(instants, frequency, file, rows)
+        if timing.frequency is None:
+            message = f"{file}: no row is of a Saturday or Sunday, so the days are read as business days."
+            advice = 'State frequency = "business day", or "day" if other days are missing.'
+            findings.append(Finding("business days", "note", message, advice=advice))
     if timing.stamp == "end":
         instants = _from_ends(instants, frequency, file)
     elif unit == "hour" and timing.stamp is None:
@@ -71,6 +83,21 @@ def place(stamps: Stamps, timing: Timing, file: str, rows: pd.Index) -> tuple[Fr
     if frequency.weeks is not None:
         _check_edges(instants, frequency, timing, file, rows)
     return frequency, frequency.ordinals(instants), tuple(findings)
+
+
+def _check_business_days(instants: Ints, frequency: Frequency, file: str, rows: pd.Index) -> None:
+    """Refuse a row of a day that is no business day."""
+    days = frequency.wall(instants) // DAY
+    wrong = np.flatnonzero(days != frequency.wall(frequency.starts(frequency.ordinals(instants))) // DAY)
+    if len(wrong):
+        i = int(wrong[0])
+        weekday = WEEKDAYS[int((days[i] + 3) % 7)].title()
+        closed = int(days[i]) in frequency.closed
+        raise InputError(
+            f"{np.datetime64(int(days[i]), 'D')} is a {weekday}{' and a holiday' if closed else ''}, no business day",
+            'Remove the row, or state frequency = "day"; or state rows = "lines" and combine, to count it with the '
+            "business day before.", file=file, row=int(rows[i]),
+        )  # fmt: skip
 
 
 def _on_changing_clock(stamps: Stamps, file: str, rows: pd.Index) -> Ints:
@@ -152,14 +179,17 @@ def axis_of(
         i = int(doubled[0])
         both = sorted((rows[order[i]], rows[order[i + 1]]), key=str)
         many = len(doubled) - 1
-        changing = (
-            ' If its clock is changed in autumn, state zone = "Europe/Lisbon", say.' if frequency.unit == "hour" else ""
-        )
+        if frequency.unit == "hour" and frequency.zone is None and (zones := _zones_of(inner[doubled])):
+            raise InputError(
+                f"the hour stands twice, in rows {both[0]} and {both[1]}, as on a clock that is put back in autumn",
+                f"State the zone of the clock: {' or '.join(f'zone = {chr(34)}{zone}{chr(34)}' for zone in zones)}.",
+                file=file, period=Axis(frequency, int(inner[i]), 1).labels()[0],
+            )  # fmt: skip
         raise InputError(
             f"rows {both[0]} and {both[1]} both stand for it"
             + (f", and {count(many, 'more row repeats', 'more rows repeat')} a period" if many else ""),
             'Keep one row a period; or, if they are lines to be added up, state rows = "lines" and how to combine '
-            f"them; if they are several series, name the column that tells them apart, as id.{changing}",
+            "them; if they are several series, name the column that tells them apart, as id.",
             file=file,
             period=Axis(frequency, int(inner[i]), 1).labels()[0],
         )
@@ -170,11 +200,33 @@ def axis_of(
             "and the last: "
             f"{spelt_runs(frequency, gaps_in(inner))}",
             'Add a row for each, with empty cells where nothing is known, or state gaps = "leave" to have them so.'
+            + (
+                ' If these are holidays, state holidays = "days.csv", a table of them, or a country\'s code.'
+                if frequency.unit == "business day"
+                else ""
+            )
             if not leave_gaps
             else "More is missing than there is, so the frequency or a date must be wrong; state the frequency.",
             file=file,
         )
     return Axis(frequency, first, span), order
+
+
+#: A zone for each hour at which clocks are put back, and each date on which they are.
+_ZONES = ("Europe/Lisbon", "Europe/Berlin", "Europe/Athens", "America/New_York", "America/Chicago", "America/Los_Angeles",
+          "Australia/Sydney", "Pacific/Auckland")  # fmt: skip
+
+
+def _zones_of(hours: Ints) -> list[str]:
+    """Zones whose clocks show all of some hours twice."""
+    clock = pd.DatetimeIndex((hours * HOUR).astype("datetime64[us]"))
+    found = []
+    for zone in _ZONES:
+        early, late = (clock.tz_localize(zone, ambiguous=np.full(len(clock), first), nonexistent="shift_forward")
+                       for first in (True, False))  # fmt: skip
+        if (early != late).all():
+            found.append(zone)
+    return found
 
 
 def gaps_in(ordinals: Ints) -> list[tuple[int, int]]:
@@ -224,7 +276,8 @@ def _unit(wall: Ints, timing: Timing, file: str) -> str:
             error.advice += f' For a {unit} of a year that starts elsewhere, state year_starts = "february", say.'
         raise error
     if smallest == DAY:
-        return "day"
+        weekend = bool(((moments // DAY + 3) % 7 >= 5).any())
+        return "day" if weekend or len(moments) < _FEWEST_BUSINESS_DAYS else "business day"
     uneven = np.flatnonzero(gaps % (7 * DAY))
     if smallest == 7 * DAY and not len(uneven):
         return "week"
@@ -245,14 +298,14 @@ def _no_frequency(moments: Ints, i: int, file: str) -> InputError:
 
 
 def _from_ends(instants: Ints, frequency: Frequency, file: str) -> Ints:
-    if frequency.unit == "day":
+    if frequency.per_day:
         raise InputError("a date names its own day", "Remove stamp.", file=file, key="stamp")
     opens = frequency.starts(frequency.ordinals(instants)) == instants
     # 2024-01-31 as the end of January is a day that January holds; 2024-02-01 is the instant when it ends.
     return instants - 1 if opens.all() or frequency.unit == "hour" else instants
 
 
-def _weeks(stamps: Stamps, timing: Timing, file: str) -> tuple[Frequency, Ints, tuple[Finding, ...]]:
+def _weeks(stamps: Stamps, timing: Timing, file: str, header: str = "") -> tuple[Frequency, Ints, tuple[Finding, ...]]:
     weekdays = np.unique((stamps.wall // DAY + 3) % 7)  # 1970-01-01 was a Thursday
     findings: tuple[Finding, ...] = ()
     if stamps.precision == "week":
@@ -266,9 +319,26 @@ def _weeks(stamps: Stamps, timing: Timing, file: str) -> tuple[Frequency, Ints, 
             )
         closing = WEEKDAYS.index(timing.week_ends.lower())
     else:
-        closing, findings = _closing_day(int(weekdays[0]), timing, file)
+        closing, findings = _closing_day(int(weekdays[0]), _with_header(timing, header), file)
     frequency = Frequency("week", WEEKDAYS[closing], stamps.zone)
     return frequency, frequency.ordinals(stamps.on(frequency)), findings
+
+
+#: What headers call a date that ends its week, and one that starts it.
+_ENDS = re.compile(r"\b(end(s|ing|ed)?|to|until|till|w/?e)\b", re.IGNORECASE)
+_STARTS = re.compile(r"\b(start(s|ing)?|begin(s|ning)?|commencing|from|w/?c|w/?b|opens)\b", re.IGNORECASE)
+
+
+def _with_header(timing: Timing, header: str) -> Timing:
+    """The timing with what the name of the column of dates leaves no doubt of."""
+    words = header.replace("_", " ")
+    if (
+        timing.stamp is not None
+        or timing.week_ends is not None
+        or bool(_ENDS.search(words)) == bool(_STARTS.search(words))
+    ):
+        return timing
+    return replace(timing, stamp="end" if _ENDS.search(words) else "start")
 
 
 def _closing_day(weekday: int, timing: Timing, file: str) -> tuple[int, tuple[Finding, ...]]:

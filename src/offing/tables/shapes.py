@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import pandas as pd
 
 from offing.base import Finding, InputError, nearest
 from offing.calendar import MONTHS
+from offing.tables.layout import is_total
+from offing.tables.numbers import is_missing
+from offing.tables.sources.source import tidy_names
+from offing.tables.stamps import looks_like_dates
 
 _YEAR = re.compile(r"(19|20)\d{2}")
 _PLACES: dict[str, str] = {
@@ -21,6 +25,8 @@ _WEEKS = {f"{stem}{i:0{width}d}": f"W{i:02d}" for i in range(1, 54) for stem in 
 
 #: Name of the column of dates that shapes make.
 PERIOD = "period"
+#: Name of the column of ids that shapes make of columns' names.
+SERIES = "series"
 
 
 def place_in_year(text: str) -> str | None:
@@ -33,20 +39,148 @@ def looks_wide(cells: pd.DataFrame) -> bool:
     """Whether years stand side by side over months, quarters or weeks, or these over years."""
     years = [name for name in cells.columns if _YEAR.fullmatch(str(name))]
     if len(years) >= 2:
-        return any(_all_places(cells[name]) for name in cells.columns if name not in years)
+        return any(all_places(cells[name]) for name in cells.columns if name not in years)
     places = [name for name in cells.columns if place_in_year(str(name))]
-    return len(places) >= 4 and any(_all_years(cells[name]) for name in cells.columns if name not in places)
+    return len(places) >= 4 and any(all_years(cells[name]) for name in cells.columns if name not in places)
 
 
-def from_wide(cells: pd.DataFrame, value: str, ids: Sequence[str], file: str) -> tuple[pd.DataFrame, Finding]:
-    """One row a date with columns `PERIOD`, the ids and `value`, of a table of years side by side.
+def date_heads(cells: pd.DataFrame) -> list[str]:
+    """Columns whose names are dates, months or years: three at least, and more than the others."""
+    names = [str(name) for name in cells.columns]
+    dates = [name for name in names if _is_period(name)]
+    return dates if len(dates) >= 3 and len(dates) > len(names) - len(dates) else []
+
+
+def _is_period(name: str) -> bool:
+    return not place_in_year(name) and looks_like_dates(pd.Series([name]), "year")
+
+
+def tidy_of(
+    cells: pd.DataFrame, wide: str | Mapping[str, str], ids: Sequence[str], time: str | None, file: str
+) -> tuple[pd.DataFrame, Finding, tuple[str, ...]]:
+    """One row a date of a wide table: its cells, what was understood, and the columns that tell its series apart.
+
+    Parameters
+    ----------
+    wide
+        The name of the values; or for each of several measures the names of its columns, with ``*`` where the series
+        is named.
+    time
+        The column of dates, where columns are series.
 
     Raises
     ------
     InputError
-        If the headers are neither years nor months, quarters or weeks, or a row's is not the other.
+        If the columns are neither dates nor series, or a row's is not the other.
     """
     check_ids(cells, ids, file)
+    if time is not None:
+        return _series_side_by_side(cells, wide, ids, time, file)
+    if not isinstance(wide, str):
+        raise InputError(
+            "columns of several measures need a column of dates", "Name it in time.", file=file, key="wide"
+        )
+    if date_heads(cells) and not looks_wide(cells.drop(columns=list(ids))):
+        return _dates_side_by_side(cells, wide, ids, file)
+    tidy, told = _years_side_by_side(cells, wide, ids, file)
+    return tidy, told, tuple(ids)
+
+
+def _series_side_by_side(
+    cells: pd.DataFrame, wide: str | Mapping[str, str], ids: Sequence[str], time: str, file: str
+) -> tuple[pd.DataFrame, Finding, tuple[str, ...]]:
+    others = [str(name) for name in cells.columns if name != time and name not in ids]
+    if isinstance(wide, str):
+        totals = [name for name in others if is_total(name)]
+        members = {wide: {name: name for name in others if name not in totals}}
+    else:
+        members = {value: _matching(pattern, others, file) for value, pattern in wide.items()}
+    series = list(dict.fromkeys(each for of_value in members.values() for each in of_value))
+    if not series:
+        raise InputError("there are no columns of values", file=file, key="wide")
+    parts = []
+    for name in series:
+        values = {value: cells[columns[name]] for value, columns in members.items() if name in columns}
+        missing = {value: pd.Series("", cells.index) for value in members if value not in values}
+        parts.append(cells[[time, *ids]].assign(**{SERIES: name}, **values, **missing))
+    told = Finding(
+        "wide table", "note", f"{file}: its {len(series)} columns are read as series of '{next(iter(members))}'."
+    )
+    return pd.concat(parts), told, (*ids, SERIES)
+
+
+def _matching(pattern: str, names: Sequence[str], file: str) -> dict[str, str]:
+    """Column by what the star of a pattern stands for."""
+    if pattern.count("*") != 1:
+        raise InputError(f"found {pattern!r}", 'Write one * for the series, such as "sold *".', file=file, key="wide")
+    start, end = pattern.split("*")
+    found = {
+        name[len(start) : len(name) - len(end)].strip(" _-."): name
+        for name in names
+        if name.startswith(start) and name.endswith(end) and len(name) > len(start) + len(end)
+    }
+    if not found:
+        raise InputError(f"no column is named like {pattern!r}", nearest(pattern, names), file=file, key="wide")
+    return found
+
+
+def _dates_side_by_side(
+    cells: pd.DataFrame, value: str, ids: Sequence[str], file: str
+) -> tuple[pd.DataFrame, Finding, tuple[str, ...]]:
+    dates = date_heads(cells)
+    heads = [str(name) for name in cells.columns if name not in dates and name not in ids]
+    items = [name for name in heads if not is_missing_column(cells[name]) and _different(cells[name])]
+    if not ids and items:
+        first = items[0]
+        raise InputError(
+            f"the columns are {len(dates)} dates, and '{first}' names a series in each row",
+            f'For a series each, state wide = "{value}" and id = "{first}"; for one table with a column each, '
+            "transpose = true.", file=file,
+        )  # fmt: skip
+    parts = [cells[list(ids)].assign(**{PERIOD: name, value: cells[name]}) for name in dates]
+    tidy = pd.concat(parts)
+    known = tidy[value].notna() & (_text(tidy[value]) != "")
+    told = Finding("wide table", "note", f"{file}: its {len(dates)} columns of dates are read as values of '{value}'.")
+    return pd.DataFrame(tidy[known]), told, tuple(ids)
+
+
+def is_missing_column(cells: pd.Series) -> bool:
+    """Whether a column holds nothing."""
+    return all(is_missing(cell) for cell in cells.tolist())
+
+
+def _different(cells: pd.Series) -> bool:
+    texts = _text(cells)
+    return (
+        bool(texts.nunique() > 0.9 * len(texts)) and not texts.map(lambda cell: cell.replace(".", "").isdigit()).all()
+    )
+
+
+def transposed(cells: pd.DataFrame, file: str) -> tuple[pd.DataFrame, dict[str, str], list[str]]:
+    """A sheet of items in rows and dates in columns turned round; the items' units; columns that are not used.
+
+    Raises
+    ------
+    InputError
+        If no column names the items.
+    """
+    dates = date_heads(cells)
+    heads = [str(name) for name in cells.columns if name not in dates]
+    items = next((name for name in heads if _different(cells[name])), None)
+    if not dates or items is None:
+        raise InputError("no column names the rows, or the others are not called by dates", "Remove transpose.",
+                         file=file, key="transpose")  # fmt: skip
+    names = tidy_names(_text(cells[items]).tolist(), file)
+    turned = pd.DataFrame({name: list(cells.iloc[i][dates]) for i, name in enumerate(names)}, dtype=object)
+    turned = turned.where(turned.notna(), "")
+    turned.insert(0, PERIOD, dates)
+    turned.index = pd.RangeIndex(1, len(dates) + 1)
+    unit = next((name for name in heads if name.lower() in ("unit", "units", "einheit", "unité", "unidad")), None)
+    units = {} if unit is None else {name: word for name, word in zip(names, _text(cells[unit]), strict=True) if word}
+    return turned, units, [name for name in heads if name not in (items, unit)]
+
+
+def _years_side_by_side(cells: pd.DataFrame, value: str, ids: Sequence[str], file: str) -> tuple[pd.DataFrame, Finding]:
     rest = [name for name in cells.columns if name not in ids]
     years = [name for name in rest if _YEAR.fullmatch(str(name))]
     places = [name for name in rest if place_in_year(str(name))]
@@ -59,7 +193,7 @@ def from_wide(cells: pd.DataFrame, value: str, ids: Sequence[str], file: str) ->
             file=file,
             key="wide",
         )
-    side = next((name for name in heads if (_all_places if years else _all_years)(cells[name])), heads[0])
+    side = side_of(cells, ids) or heads[0]
     text = _text(cells[side])
     for row, cell in text.items():
         fits = place_in_year(cell) if years else _YEAR.fullmatch(cell)
@@ -79,6 +213,55 @@ def from_wide(cells: pd.DataFrame, value: str, ids: Sequence[str], file: str) ->
     # Cells of the year that is not over are empty; they are periods nobody knows, not values.
     known = tidy[value].notna() & (_text(tidy[value]) != "")
     return _within_known(tidy, known), told
+
+
+def side_of(cells: pd.DataFrame, ids: Sequence[str]) -> str | None:
+    """The column that names the rows of a wide table: months under years, years beside months, or the ids."""
+    if date_heads(cells) and not looks_wide(cells):
+        return ids[0] if ids else None
+    rest = [str(name) for name in cells.columns if name not in ids]
+    years = [name for name in rest if _YEAR.fullmatch(name)]
+    return next(
+        (name for name in rest if name not in years and (all_places if years else all_years)(cells[name])), None
+    )
+
+
+def numbered(cells: pd.Series, first: object, unit: str | None, file: str) -> tuple[pd.Series, str]:
+    """Dates of periods that are only numbered, 1, 2, 3 …, of which the first is known; and their unit.
+
+    Numbers may start again at 1, as those of weeks do in each year.
+
+    Raises
+    ------
+    InputError
+        If a number is not the next one, or the unit is not known.
+    """
+    word = str(cells.name).strip().lower().rstrip("s. ")
+    unit = unit or next((each for each in ("week", "month", "quarter", "year", "day", "hour") if each in word), None)
+    if unit is None:
+        raise InputError("it is not stated what is numbered", 'State frequency = "week", say.', file=file,
+                         column=str(cells.name))  # fmt: skip
+    numbers, before = [], None
+    for row, text in _text(cells).items():
+        if not text.isdigit() or (before is not None and int(text) not in (before + 1, 1)):
+            raise InputError(f"found {text!r}, which does not follow {before}", "Correct it; rows must be in order.",
+                             file=file, row=int(str(row)), column=str(cells.name))  # fmt: skip
+        before = int(text)
+        numbers.append(before)
+    start = pd.Timestamp(first)  # type: ignore[arg-type]
+    steps = {"hour": "hours", "day": "days", "week": "weeks", "month": "months", "year": "years"}
+    dates = [start + (pd.offsets.BusinessDay(i) if unit == "business day" else pd.DateOffset(months=3 * i) if unit == "quarter"
+                      else pd.DateOffset(**{steps[unit]: i})) for i in range(len(numbers))]  # fmt: skip
+    return pd.Series(pd.DatetimeIndex(dates), cells.index, name=cells.name), unit
+
+
+def looks_numbered(cells: pd.Series) -> bool:
+    """Whether a column counts periods from 1 on, starting again or not."""
+    texts = _text(cells).tolist()
+    if len(texts) < 4 or not all(text.isdigit() for text in texts) or texts[0] not in ("0", "1"):
+        return False
+    values = [int(text) for text in texts]
+    return all(later in (earlier + 1, 1) for earlier, later in zip(values, values[1:], strict=False))
 
 
 def joined_time(cells: pd.DataFrame, columns: Sequence[str], file: str) -> pd.DataFrame:
@@ -138,12 +321,16 @@ def _within_known(tidy: pd.DataFrame, known: pd.Series) -> pd.DataFrame:
     return tidy if inside.empty else pd.DataFrame(tidy[(order >= inside.min()) & (order <= inside.max())])
 
 
-def _all_places(cells: pd.Series) -> bool:
-    return bool(_text(cells).map(lambda cell: place_in_year(cell) is not None).all())
+def all_places(cells: pd.Series) -> bool:
+    """Whether all cells are months, quarters or weeks."""
+    texts = [text for text in _text(cells) if not is_total(text)]
+    return bool(texts) and all(place_in_year(text) is not None for text in texts)
 
 
-def _all_years(cells: pd.Series) -> bool:
-    return bool(_text(cells).map(lambda cell: _YEAR.fullmatch(cell) is not None).all())
+def all_years(cells: pd.Series) -> bool:
+    """Whether all cells are years."""
+    texts = [text for text in _text(cells) if not is_total(text)]
+    return bool(texts) and all(_YEAR.fullmatch(text) is not None for text in texts)
 
 
 def _text(cells: pd.Series) -> pd.Series:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 import numpy as np
 import pandas as pd
@@ -14,6 +15,8 @@ from offing.tables.dates import (
     DAY_OR_MONTH_FIRST,
     ISO,
     NAMED,
+    VARIANTS,
+    WEEKDAY,
     YEAR_FIRST,
     Stamps,
     all_fit,
@@ -23,10 +26,13 @@ from offing.tables.dates import (
     no_date,
     parse_dates,
 )
+from offing.tables.locales import language_of
 from offing.tables.numbers import to_numbers
 
 #: Ways to write moments as bare numbers, for `time_format`: microseconds of a unit, and of its zero.
 NUMBERED = {"excel": (86_400_000_000, -25_569), "unix": (1_000_000, 0)}
+#: Cells of a column that are looked at to see whether it holds dates.
+_SAMPLE = 200
 #: Headers under which bare numbers are taken for dates.
 _DATED = ("year", "years", "date", "day", "time", "period")
 
@@ -43,17 +49,32 @@ def looks_like_dates(texts: pd.Series, header: str) -> bool:
         return header.strip().lower() in _DATED and (days or all_fit(_digits(numbers), digits))
     patterns = [ISO, YEAR_FIRST, DAY_OR_MONTH_FIRST, *(COARSE[p] for p in ("month", "quarter", "week"))]
     patterns += [pattern for pattern, _, _ in NAMED]
+    patterns += [pattern for pattern, _ in VARIANTS]
     if header.strip().lower() in _DATED:
         patterns.append(COMPACT)
     cells = texts[texts.notna() & (texts != "")].astype(str)
     if cells.empty:
         return False
+    # Whether a column holds dates shows in some of its cells, spread over all; reading it looks at every one.
+    cells = cells.iloc[:: max(len(cells) // _SAMPLE, 1)]
+    if WEEKDAY.match(cells.iloc[0]):
+        cells = cells.str.replace(WEEKDAY, "", n=1)
     if header.strip().lower() in ("year", "years"):
         patterns.append(COARSE["year"])
-    return any(fitting(cells, pattern).mean() > 0.5 for pattern in patterns)
+    shares = [fitting(cells, pattern) for pattern in patterns]
+    if np.any(shares, axis=0).mean() > 0.5:
+        return True
+    return _named_elsewhere(cells.tolist())
 
 
-def stamps_of(cells: pd.Series, layout: str | None, file: str, zone: str | None) -> tuple[Stamps, tuple[Finding, ...]]:
+def _named_elsewhere(cells: list[str]) -> bool:
+    """Whether cells are dates with a month's name of another language than English."""
+    return all(re.search(r"\d{2}", cell) for cell in cells[:20]) and bool(language_of(cells[:20]))
+
+
+def stamps_of(
+    cells: pd.Series, layouts: Sequence[str], file: str, zone: str | None, locale: str | None = None
+) -> tuple[Stamps, tuple[Finding, ...]]:
     """Read a column of dates of any type: moments, text, or numbers that stand for dates.
 
     Raises
@@ -64,32 +85,39 @@ def stamps_of(cells: pd.Series, layout: str | None, file: str, zone: str | None)
     column = str(cells.name)
     if pd.api.types.is_datetime64_any_dtype(cells):
         return moments_of(cells, file, zone), ()
-    if layout in NUMBERED:
-        size, zero = NUMBERED[layout]
+    if layouts and layouts[0] in NUMBERED:
+        size, zero = NUMBERED[layouts[0]]
         numbers, wrong = to_numbers(cells)
         bad = wrong | np.isnan(numbers) | (np.abs(numbers) > 1e12)
         if bad.any():
             raise no_date(cells, pd.Series(bad, cells.index), file, column)
         # A tenth of a second is what a spreadsheet's fraction of a day can tell.
         wall = np.round((numbers + zero) * size / 1e5).astype(np.int64) * 100_000
-        return Stamps(wall, "instant", "UTC" if layout == "unix" else None), ()
+        return Stamps(wall, "instant", "UTC" if layouts[0] == "unix" else None), ()
     if pd.api.types.is_numeric_dtype(cells):
         if cells.isna().any():
             raise missing_date(cells, cells.isna(), file)
-        return _numbered(cells, layout, file)
+        return _numbered(cells, layouts, file)
     texts = cells.where(cells.notna(), "").astype(str).str.strip()
-    return parse_dates(texts, layout, file, column, zone), ()
+    read = parse_dates(texts, layouts, file, column, zone, locale)
+    if read.locale is None:
+        return read, ()
+    message = f"{file}: the months in '{column}', such as {texts.iloc[0]!r}, are read in the language '{read.locale}'."
+    return read, (Finding("locale", "note", message, advice=f'State locale = "{read.locale}".'),)
 
 
-def _numbered(cells: pd.Series, layout: str | None, file: str) -> tuple[Stamps, tuple[Finding, ...]]:
+def _numbered(cells: pd.Series, layouts: Sequence[str], file: str) -> tuple[Stamps, tuple[Finding, ...]]:
     column, texts = str(cells.name), _digits(cells)
-    if layout is not None or all_fit(texts, COMPACT) or all_fit(texts, COARSE["year"]):
+    if layouts:
+        return parse_dates(texts, layouts, file, column), ()
+    if all_fit(texts, COMPACT) or all_fit(texts, COARSE["year"]):
         told = Finding(
             "dates as numbers",
             "note",
             f"{file}: the numbers in '{column}', such as {texts.iloc[0]}, are read as dates.",
+            advice=f'State time_format = "{"%Y" if len(texts.iloc[0]) == 4 else "%Y%m%d"}".',
         )
-        return parse_dates(texts, layout, file, column), (told,)
+        return parse_dates(texts, (), file, column), (told,)
     likely = cells.between(20_000, 80_000).all()
     raise InputError(
         f"the dates are numbers, such as {cells.iloc[0]:g}"

@@ -6,14 +6,14 @@ import html
 import re
 from collections.abc import Iterator, Mapping
 from copy import copy
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Literal
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from offing.base import Finding, InputError, Treatment, nearest
+from offing.base import Finding, InputError, Treatment, count, nearest
 from offing.calendar import Axis
 from offing.calendar.frequency import DAY, HOUR
 
@@ -90,6 +90,10 @@ class Table:
         How long after the end of its period a value becomes known.
     vintages
         What came out when, where the source tells release dates; the columns hold the newest values.
+    uses
+        Every column of the source, and what it is used as where it holds no values of the table: see `accounts`.
+    settings
+        The parameters of `read` that would have stated what reading assumed.
 
     Examples
     --------
@@ -112,6 +116,8 @@ class Table:
     delay: Delay = NO_DELAY
     texts: Mapping[str, Texts] = field(default_factory=dict)
     vintages: Vintages | None = None
+    uses: Mapping[str, str] = field(default_factory=dict)
+    settings: Mapping[str, Any] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         for values in self.columns.values():
@@ -171,17 +177,58 @@ class Table:
         """The numeric columns as a DataFrame indexed by the periods' starts."""
         return pd.DataFrame(dict(self.columns), index=self.axis.index)
 
+    @property
+    def accounts(self) -> pd.DataFrame:
+        """One row per column of the source: ``column, use``, whether it is used as numbers, text, date or id, or why not."""
+        names = list(dict.fromkeys([*self.uses, *self.columns, *self.unusable]))
+        return pd.DataFrame({"column": names, "use": [self._use(name) for name in names]})
+
+    def _use(self, column: str) -> str:
+        if self.uses.get(column):
+            return self.uses[column]
+        if column in self.columns:
+            empty = int(np.isnan(self.columns[column]).sum())
+            unit = f" in {self.units[column]}" if self.units.get(column) else ""
+            return f"numbers{unit}" + (f", {empty} missing" if empty else "")
+        error = self.unusable.get(column)
+        if error is None:
+            return "not used"
+        if column in self.texts and not self.mostly_numbers(column):
+            different = len({word for word in self.texts[column].tolist() if word})
+            return f"text, {count(different, 'different word')}"
+        return f"not used: {error.found}" + (f" in row {error.row}" if error.row is not None else "")
+
+    def mostly_numbers(self, column: str) -> bool:
+        """Whether most words of a column that could not be read as numbers begin like one."""
+        words = [word for word in self.texts.get(column, np.array([], dtype=object)).tolist() if word]
+        hits = sum(re.match(r"[-+(]?[^\w\s]?\s*\d", word) is not None for word in words)
+        return bool(words) and hits >= 0.5 * len(words)
+
+    def first_periods(self, n: int, entry: Treatment) -> Table:
+        """The first `n` periods, with an entry in the log."""
+        return replace(
+            self, axis=self.axis.part(0, n), columns={name: values[:n].copy() for name, values in self.columns.items()},
+            texts={name: words[:n] for name, words in self.texts.items()}, treatments=(*self.treatments, entry),
+            vintages=None if self.vintages is None else self.vintages.before(n),
+        )  # fmt: skip
+
     def __str__(self) -> str:
         lines = [f"{self.name}: {self.axis.spell()}" + (f" ({self.note})" if self.note else "")]
         for column, values in self.columns.items():
             unit = f" [{self.units[column]}]" if column in self.units else ""
             empty = int(np.isnan(values).sum())
-            lines.append(f"  {column}{unit}" + (f", {empty} empty" if empty else ""))
-        lines += [f"  {column} (not numeric)" for column in self.unusable]
+            use = f" ({self.uses[column]})" if self.uses.get(column) else ""
+            lines.append(f"  {column}{unit}" + (f", {empty} empty" if empty else "") + use)
+        rest = self.accounts.set_index("column")["use"].drop(list(self.columns))
+        lines += [f"  {column} ({use})" for column, use in rest.items() if use not in ("date", "id")]
         return "\n".join(lines)
 
     def _repr_html_(self) -> str:
         return f"<p>{html.escape(str(self).splitlines()[0])}</p>{self.frame.to_html(max_rows=12)}"
+
+
+#: Series of a panel that are named when it is printed.
+_SHOWN = 12
 
 
 @dataclass(frozen=True)
@@ -198,6 +245,8 @@ class Panel(Mapping[str, Table]):
         A Table by id; of several columns' ids, joined as ``north / adult``.
     findings
         What was noticed on reading all of them.
+    left_out
+        Why a series could not be read, by id; the others are not stopped by it.
 
     Examples
     --------
@@ -213,8 +262,11 @@ class Panel(Mapping[str, Table]):
     id: tuple[str, ...]
     tables: Mapping[str, Table]
     findings: tuple[Finding, ...] = ()
+    left_out: Mapping[str, InputError] = field(default_factory=dict)
 
     def __getitem__(self, key: str) -> Table:
+        if key in self.left_out:
+            raise copy(self.left_out[key])
         if key not in self.tables:
             raise InputError(f"there is no series {key!r}", nearest(str(key), self.tables), file=self.name)
         return self.tables[key]
@@ -227,8 +279,22 @@ class Panel(Mapping[str, Table]):
 
     @property
     def treatments(self) -> tuple[Treatment, ...]:
-        """Every change that reading made to the data of any series."""
-        return tuple(dict.fromkeys(entry for table in self.tables.values() for entry in table.treatments))
+        """Every change that reading made to the data of any series, and every series that is left out."""
+        changes = tuple(dict.fromkeys(entry for table in self.tables.values() for entry in table.treatments))
+        return changes + tuple(
+            Treatment(self.name, "", "all", f"the series {name!r}", "left out", error.found)
+            for name, error in self.left_out.items()
+        )
+
+    @property
+    def accounts(self) -> pd.DataFrame:
+        """One row per column of the source: ``column, use``, as far as all series agree."""
+        return next(iter(self.tables.values())).accounts
+
+    @property
+    def settings(self) -> Mapping[str, Any]:
+        """The parameters of `read` that would have stated what reading assumed."""
+        return next(iter(self.tables.values())).settings
 
     @property
     def frame(self) -> pd.DataFrame:
@@ -236,7 +302,15 @@ class Panel(Mapping[str, Table]):
         return pd.concat({name: table.frame for name, table in self.tables.items()}, names=["id"])
 
     def __str__(self) -> str:
-        return "\n".join([f"{self.name}: {len(self)} series by {', '.join(self.id)}", *map(str, self.tables.values())])
+        lines = [f"{self.name}: {len(self)} series by {', '.join(self.id)}"]
+        for name, table in list(self.tables.items())[:_SHOWN]:
+            lines.append(f"  {name}: {table.axis.spell()}")
+        if len(self) > _SHOWN:
+            lines.append(f"  and {len(self) - _SHOWN:,} more")
+        lines += [f"  {name}: left out, {error.found}" for name, error in list(self.left_out.items())[:_SHOWN]]
+        first = next(iter(self.tables.values()))
+        columns = [f"{name} [{first.units[name]}]" if first.units.get(name) else name for name in first.columns]
+        return "\n".join([*lines, f"  columns: {', '.join(columns)}"])
 
     def _repr_html_(self) -> str:
         return f"<p>{html.escape(str(self).splitlines()[0])}</p>{self.frame.to_html(max_rows=12)}"

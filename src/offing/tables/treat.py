@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, Treatment, count
 from offing.calendar import Axis
-from offing.tables.outliers import THRESHOLD, Judged, judge
+from offing.tables.outliers import Judged, judge
 from offing.tables.regular import spelt_runs
 from offing.tables.table import Array
 
@@ -22,7 +22,7 @@ Missing = Literal["leave", "zero", "linear", "same season", "last"]
 Zeros = Literal["no sale", "closed", "sold out"]
 Outliers = Literal["flag", "exclude", "replace", "pulse"]
 #: Periods of the season that lends a value to ``same season``.
-_SEASON = {"hour": 168, "day": 7, "week": 52, "month": 12, "quarter": 4}
+_SEASON = {"hour": 168, "day": 7, "business day": 5, "week": 52, "month": 12, "quarter": 4}
 
 
 @dataclass(frozen=True)
@@ -73,7 +73,8 @@ class Treat:
         ``flag`` only tells; ``exclude`` makes them missing; ``replace`` puts what is usual for level and season;
         ``pulse`` gives each a column of its own, so that its size is estimated.
     threshold
-        Standard deviations from what is usual that make an outlier.
+        Standard deviations from what is expected that make an outlier. By default as many as one series in fifty of pure
+        noise of this length has anywhere: 3.3 for 24 values, 4.7 for a year of hours.
     smooth
         Number of periods of a moving mean, for noisy drivers. It looks back only, so as to mean the same later on.
     centred
@@ -98,7 +99,7 @@ class Treat:
     longest: int | None = None
     zeros: Zeros | None = None
     outliers: Outliers = "flag"
-    threshold: float = THRESHOLD
+    threshold: float | None = None
     smooth: int = 1
     centred: bool = False
 
@@ -113,11 +114,14 @@ class Treat:
             value = getattr(self, key)
             if value is not None and (isinstance(value, bool) or not isinstance(value, int) or value < least):
                 raise InputError(f"found {value!r}", "Give a whole number from 1 on.", key=key)
-        if not self.threshold > 0:
+        if self.threshold is not None and not self.threshold > 0:
             raise InputError(f"found {self.threshold!r}", "Give a number above 0.", key="threshold")
 
-    def learn(self, view: View) -> Patch:
-        """Treat what was known at the view's origin; values after it play no part."""
+    def learn(self, view: View, explained: Array | None = None) -> Patch:
+        """Treat what was known at the view's origin; values after it play no part.
+
+        `explained` holds columns, on the periods that the fit sees, of what a model's terms explain of the column.
+        """
         source, column = view.sources.find(self.data)
         table = view.sources.tables[source]
         axis = table.axis
@@ -128,7 +132,7 @@ class Treat:
         axis = axis.part(int(known[0]), int(known[-1]) + 1)
         work = _Work(table.name, column, axis, values[known[0] : known[-1] + 1])
         self._zeros(work)
-        pulses = self._outliers(work)
+        pulses = self._outliers(work, _on(axis, view.rows, explained))
         self._missing(work)
         changed = np.flatnonzero(~((work.values == work.before) | (np.isnan(work.values) & np.isnan(work.before))))
         patch = Patch(
@@ -149,8 +153,8 @@ class Treat:
             why = {"closed": "zero: closed", "sold out": "zero: sold out, so the demand is not known"}[self.zeros]
             work.put(at, np.full(len(at), np.nan), why)
 
-    def _outliers(self, work: _Work) -> tuple[int, ...]:
-        judged = judge(work.axis, work.values)
+    def _outliers(self, work: _Work, explained: Array | None) -> tuple[int, ...]:
+        judged = judge(work.axis, work.values, explained, self.threshold)
         at = np.array([], dtype=np.intp) if judged is None else judged.beyond(self.threshold)
         if judged is None or not len(at):
             return ()
@@ -198,6 +202,17 @@ class Treat:
             return patch
         mean = pd.Series(work.values).rolling(self.smooth, center=True, min_periods=1).mean().to_numpy()
         return replace(patch, first=work.axis.first, smoothed=np.where(np.isnan(work.values), np.nan, mean))
+
+
+def _on(axis: Axis, rows: Axis, explained: Array | None) -> Array | None:
+    """Columns of the periods `rows` on those of `axis`, zero where there are none."""
+    if explained is None or axis.frequency != rows.frequency:
+        return None
+    found = np.zeros((axis.n, explained.shape[1]))
+    low, high = max(axis.first, rows.first), min(axis.first + axis.n, rows.first + rows.n)
+    if high > low:
+        found[low - axis.first : high - axis.first] = explained[low - rows.first : high - rows.first]
+    return found
 
 
 class _Work:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 import pandas as pd
@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
 from offing.calendar import Axis, Frequency
+from offing.calendar.axis import instant_of
 from offing.tables.dates import Stamps
 from offing.tables.stamps import stamps_of
 from offing.tables.table import Array, Delay, Table
@@ -25,6 +26,11 @@ class Vintages:
     at: Instants
     row: NDArray[np.intp]
     values: Mapping[str, Array]
+
+    def before(self, n: int) -> Vintages:
+        """The releases of the first `n` periods."""
+        kept = self.row < n
+        return Vintages(self.at[kept], self.row[kept], {name: each[kept] for name, each in self.values.items()})
 
     def first(self, n: int, ends: Instants) -> Instants:
         """When each of `n` rows first came out; a row that never did, at its period's end."""
@@ -54,7 +60,7 @@ def release_dates(
         return cells, None
     if column not in cells.columns:
         raise InputError(f"there is no column {column!r}", nearest(column, cells.columns), file=file, key="released")
-    return cells.drop(columns=column), stamps_of(cells[column], None, file, zone)[0]
+    return cells.drop(columns=column), stamps_of(cells[column], (), file, zone)[0]
 
 
 def latest(ordinals: Instants, released: Instants) -> NDArray[np.intp]:
@@ -62,6 +68,48 @@ def latest(ordinals: Instants, released: Instants) -> NDArray[np.intp]:
     order = np.lexsort((released, ordinals))
     last = np.append(np.diff(ordinals[order]) != 0, True)
     return np.asarray(order[last])
+
+
+def downloaded(tables: Sequence[tuple[str, Table]]) -> Table:
+    """The newest of several downloads of one table, with the values of the others as its vintages.
+
+    The first download's values count as known when their periods ended, and its release delay had passed; what a later
+    one adds or revises, from the day of that download on.
+
+    Parameters
+    ----------
+    tables
+        Day and table of each download, the newest last.
+    """
+    newest = tables[-1][1]
+    axis, frequency = newest.axis, newest.axis.frequency
+    names = list(newest.columns)
+    known = np.full((len(names), axis.n), np.nan)
+    released, rows, values = [], [], []
+    for i, (day, table) in enumerate(tables):
+        now = known.copy()
+        low, high = max(axis.first, table.axis.first), min(axis.first + axis.n, table.axis.first + table.axis.n)
+        here, there = (
+            slice(low - axis.first, max(high, low) - axis.first),
+            slice(low - table.axis.first, max(high, low) - table.axis.first),
+        )
+        for j, name in enumerate(names):
+            if name in table.columns:
+                now[j, here] = table.columns[name][there]
+        new = np.flatnonzero(~((now == known) | (np.isnan(now) & np.isnan(known))).all(axis=0))
+        came = newest.delay.after(axis)[new]
+        released.append(came if i == 0 else np.maximum(came, instant_of(day, frequency)[0]))
+        rows.append(new)
+        values.append(now[:, new])
+        known = now
+    order = np.argsort(np.concatenate(released), kind="stable")
+    held = np.concatenate(values, axis=1)[:, order]
+    vintages = Vintages(
+        np.concatenate(released)[order],
+        np.concatenate(rows)[order].astype(np.intp),
+        dict(zip(names, held, strict=True)),
+    )
+    return replace(newest, vintages=vintages)
 
 
 def check_releases(

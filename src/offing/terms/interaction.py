@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from copy import copy
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -60,6 +60,7 @@ class Interaction(Term):
     shared: bool = False
     name: str | None = None
     parts: tuple[Term, ...] = field(default=(), init=False, repr=False)
+    own_course: ClassVar[bool] = True
 
     def __post_init__(self) -> None:
         if isinstance(self.of, str) or len(self.of) != 2 or self.of[0] == self.of[1]:

@@ -47,6 +47,7 @@ class OwnLags(Term):
     lags: Sequence[int] = (1,)
     name: str | None = "own lags"
     recursive: ClassVar[bool] = True
+    own_course: ClassVar[bool] = True
 
     def __post_init__(self) -> None:
         super().__post_init__()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 
@@ -17,6 +18,8 @@ class Pulses(Term):
 
     Made by a treatment with ``outliers = "pulse"``.
     """
+
+    own_course: ClassVar[bool] = True
 
     ordinals: tuple[int, ...] = ()
     name: str | None = "outliers"

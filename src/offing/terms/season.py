@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
 from pathlib import Path
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 import pandas as pd
@@ -105,6 +105,8 @@ class Season(Term):
     reference: str | None = None
     grows_with: Literal["trend"] | None = None
     name: str | None = None
+
+    own_course: ClassVar[bool] = True
 
     def __post_init__(self) -> None:
         if self.name is None:
@@ -213,7 +215,7 @@ class Season(Term):
         cycle = cycle_of(self.cycle, rows.frequency, self.by)
         if self.across is None:
             return Positions(cycle)
-        if rows.frequency.unit not in ("hour", "day"):
+        if not (rows.frequency.unit == "hour" or rows.frequency.per_day):
             raise InputError(f"a {rows.frequency.unit} is no kind of day", "Leave it out.", key="across")
         given = self.table is not None or self.country is not None
         source = day_source(self.table, self.country, self.subdivision).known_at(day) if given else None

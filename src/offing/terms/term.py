@@ -175,6 +175,8 @@ class Term(ABC):
 
     #: Whether its columns are shares of the level (constant, trends, drivers at their mean) instead of sums beside it.
     multiplies_trend: ClassVar[bool] = False
+    #: Whether it follows the target's own course, as trend, season and own lags do, and no day or driver from outside.
+    own_course: ClassVar[bool] = False
     #: Whether it is part of what such factors multiply.
     states_level: ClassVar[bool] = False
     #: Whether it is measured from its mean over the fitted rows, and has a part in the level with that.

@@ -485,7 +485,7 @@ def power(values: Array, exponent: float, axis: Axis) -> Array:
 
 def season_of(frequency: Frequency) -> int:
     """Periods of the season that a seasonal difference looks back: a day of hours, a week of days, else a year."""
-    lengths = {"hour": 24, "day": 7, "week": 52, "month": 12, "quarter": 4}
+    lengths = {"hour": 24, "day": 7, "business day": 5, "week": 52, "month": 12, "quarter": 4}
     if frequency.unit not in lengths:
         raise InputError("years have no season", "Use difference.", key="transform")
     return lengths[frequency.unit]

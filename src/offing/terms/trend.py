@@ -94,6 +94,7 @@ class Trend(Term):
     reference: str | date | float | None = None
     name: str | None = "trend"
     states_level: ClassVar[bool] = True
+    own_course: ClassVar[bool] = True
 
     def __post_init__(self) -> None:
         super().__post_init__()

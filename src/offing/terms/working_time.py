@@ -97,6 +97,7 @@ class WorkingTime(Term):
         alike = {
             "hour": _KINDS,
             "day": _KINDS,
+            "business day": _KINDS,
             "week": ("weekdays", "days", *([] if self._has_holidays else _KINDS[:1])),
         }
         for kind in self.counts:

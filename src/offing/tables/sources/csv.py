@@ -8,6 +8,7 @@ import gzip
 import io
 import re
 import zlib
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -18,8 +19,9 @@ import numpy as np
 import pandas as pd
 
 from offing.base import Finding, InputError
+from offing.tables.layout import HEAD_ROWS, Report, find_header
 from offing.tables.numbers import EMPTY, Marks, find_marks
-from offing.tables.sources.source import CHUNK, NotPlainError, Opened, tidy_names, unnamed
+from offing.tables.sources.source import CHUNK, NotPlainError, Opened, tidy_names, titles_note, unnamed
 
 _SEPARATORS = (",", ";", "\t", "|")
 _NAMES = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
@@ -37,7 +39,7 @@ class CsvFile:
     decimal: str | None = None
     thousands: str | None = None
     encoding: str | None = None
-    header_row: int = 1
+    header_row: int | None = None
 
     @cached_property
     def packed(self) -> bool:
@@ -68,18 +70,32 @@ class CsvFile:
 
     @cached_property
     def mark(self) -> str:
-        """The separator: as stated, or the one that cuts the first lines into most equal rows."""
+        """The separator: as stated, or the one that cuts most of the first lines into equal rows."""
         if self.separator is not None:
             return self.separator
-        text = self._decode(self.head)
-        lines = [line for line in text.splitlines()[self.header_row - 1 : self.header_row + 40] if line.strip()]
-        lines = lines[:-1] if len(self.head) >= _HEAD and len(lines) > 1 else lines
+        lines = [line for line in self._lines if line.strip()]
         return max(_SEPARATORS, key=lambda mark: _equal_cells(lines, mark))
+
+    @cached_property
+    def _lines(self) -> list[str]:
+        """The first lines from the stated header on, or all first ones."""
+        first = (self.header_row or 1) - 1
+        lines = self._decode(self.head).splitlines()[first : first + HEAD_ROWS]
+        return lines[:-1] if len(self.head) >= _HEAD and len(lines) > 1 else lines
+
+    @cached_property
+    def header(self) -> int:
+        """Row of the names, from 1: as stated, or the first row that is as wide as most; 0 where there is none."""
+        if self.header_row is not None:
+            return self.header_row
+        rows = _rows(self._lines, self.mark)
+        # A cell in quotes may hold a line's end; what is found by lines then says nothing.
+        return 1 + find_header(rows) if rows is not None and len(rows) == len(self._lines) else 1
 
     def whole(self) -> pd.DataFrame:
         """All cells as text, indexed by their row in the file."""
         with self._told():
-            cells = pd.read_csv(self.path, header=None, dtype=object, skiprows=self.header_row - 1, **self._options())
+            cells = pd.read_csv(self.path, header=None, dtype=object, skiprows=self._skipped, **self._options())
         return self._named(cells)
 
     def sample(self) -> pd.DataFrame:
@@ -90,7 +106,7 @@ class CsvFile:
     def _sample(self) -> pd.DataFrame:
         with self._told():
             cells = pd.read_csv(
-                self.path, header=None, dtype=object, skiprows=self.header_row - 1, nrows=2000, **self._options()
+                self.path, header=None, dtype=object, skiprows=self._skipped, nrows=2000, **self._options()
             )
         return self._named(cells)
 
@@ -104,7 +120,7 @@ class CsvFile:
         if marks.doubtful or marks.thousands not in ("", ",", "."):
             raise NotPlainError
         # Categories are found while parsing, far faster than texts are compared afterwards.
-        kinds: dict[str, Any] = dict.fromkeys(text, "category") | dict.fromkeys(numbers, np.float64)
+        kinds: dict[str, Any] = {name: self._kind(name) for name in text} | dict.fromkeys(numbers, np.float64)
         quick: dict[str, Any] = {
             "dtype": kinds,
             "decimal": marks.decimal,
@@ -116,29 +132,36 @@ class CsvFile:
             "skipinitialspace": f"{self.mark} ".encode() in self.head,
         }
         try:
-            yield from self._parts(names, quick | ({"thousands": marks.thousands} if marks.thousands else {}))
+            for part, share in self._parts(names, quick | ({"thousands": marks.thousands} if marks.thousands else {})):
+                if any(_of_numbers(part[name]) for name in text):
+                    raise NotPlainError
+                yield part, share
         except (InputError, pd.errors.ParserError, UnicodeDecodeError):
             raise
         except ValueError as error:
             raise NotPlainError from error
 
+    def _kind(self, name: str) -> Any:
+        """The type as which a column of text is parsed: categories of numbers would make one of 00007 and 7."""
+        return str if pd.to_numeric(self.sample()[name], errors="coerce").notna().any() else "category"
+
     def _parts(self, names: list[str], options: dict[str, Any]) -> Iterator[tuple[pd.DataFrame, float]]:
         """Chunks of some columns with the share of the file that has been read, their rows numbered as in the file."""
         size = max(self.path.stat().st_size, 1)
-        settings = self._options() | options | {"compression": None, "skiprows": self.header_row - 1, "header": 0}
+        settings = self._options() | options | {"compression": None, "skiprows": self._skipped, "header": 0}
         with self._told(), self.path.open("rb") as raw:
             handle: Any = gzip.GzipFile(fileobj=raw) if self.packed else raw
             with pd.read_csv(handle, usecols=self._written(names), chunksize=CHUNK, **settings) as reader:
                 for part in reader:
                     named = part.set_axis([str(name).strip() for name in part.columns], axis=1)
-                    named.index = named.index + self.header_row + 1
+                    named.index = named.index + self.header + 1
                     yield named, min(raw.tell() / size, 1.0)
 
     def _written(self, names: list[str]) -> list[int]:
         """Places of some columns, by their names without the spaces around them."""
         with self._told():
             first = pd.read_csv(
-                self.path, header=None, dtype=object, nrows=1, **self._options() | {"skiprows": self.header_row - 1}
+                self.path, header=None, dtype=object, nrows=1, **self._options() | {"skiprows": self._skipped}
             )
         written = tidy_names(first.iloc[0].tolist(), self.file)
         return sorted(written.index(name) for name in names)
@@ -148,12 +171,18 @@ class CsvFile:
         text = {str(name): [each for each in cells[name] if isinstance(each, str)] for name in cells.columns}
         return find_marks(text, self.mark, self.decimal, self.thousands)
 
-    def findings(self) -> tuple[Finding, ...]:
-        """An encoding that had to be guessed."""
+    def report(self, report: Report) -> None:
+        """An encoding that had to be guessed, and titles above the header."""
         if self.encoding is None and self.code == "cp1252":
             message = f"{self.file}: the text is not UTF-8 and is read as Latin-1."
-            return (Finding("encoding", "note", message, advice='State encoding = "latin-1", or save it as UTF-8.'),)
-        return ()
+            advice = 'State encoding = "latin-1", or save it as UTF-8.'
+            report.assume(Finding("encoding", "note", message, advice=advice), encoding="latin-1")
+        if self.header_row is None and self.header > 1:
+            report.assume(titles_note(self.file, self.header), header_row=self.header)
+
+    @property
+    def _skipped(self) -> int:
+        return max(self.header - 1, 0)
 
     def _options(self) -> dict[str, Any]:
         return {
@@ -168,9 +197,9 @@ class CsvFile:
     def _named(self, cells: pd.DataFrame) -> pd.DataFrame:
         """The first row as names; empty rows and columns without name and content left away."""
         cells = cells.fillna("").apply(lambda column: column.str.strip())
-        cells.index = pd.RangeIndex(self.header_row, self.header_row + len(cells))
-        header = cells.iloc[0].tolist()
-        cells = cells.set_axis(tidy_names(header, self.file), axis=1).iloc[1:]
+        cells.index = pd.RangeIndex(max(self.header, 1), max(self.header, 1) + len(cells))
+        header: list[Any] = cells.iloc[0].tolist() if self.header else [""] * cells.shape[1]
+        cells = cells.set_axis(tidy_names(header, self.file), axis=1).iloc[min(self.header, 1) :]
         # A separator at the end of every line makes a column without name and content.
         keep = [not unnamed(name) or bool((cells.iloc[:, i] != "").any()) for i, name in enumerate(header)]
         cells = pd.DataFrame(cells.loc[:, keep])
@@ -238,6 +267,11 @@ class _Told:
             ) from error
 
 
+def _of_numbers(cells: pd.Series) -> bool:
+    """Whether the parser took a column's categories for numbers."""
+    return isinstance(cells.dtype, pd.CategoricalDtype) and pd.api.types.is_numeric_dtype(cells.cat.categories)
+
+
 def text_cells(source: str | Path | pd.DataFrame, called: str) -> tuple[pd.DataFrame, str]:
     """All cells of a CSV file or a frame as text, empty where nothing is known, indexed by row; and what to call it."""
     if not isinstance(source, pd.DataFrame):
@@ -254,12 +288,15 @@ def _decodes(head: bytes, code: str) -> bool:
     return True
 
 
-def _equal_cells(lines: list[str], mark: str) -> tuple[int, int]:
-    """How many of the lines have as many cells as the first, if it has several; and how many those are."""
+def _rows(lines: list[str], mark: str) -> list[list[str]] | None:
+    """The cells of some lines; None where they are no CSV."""
     try:
-        rows = list(csv.reader(io.StringIO("\n".join(lines)), delimiter=mark))
+        return list(csv.reader(io.StringIO("\n".join(lines)), delimiter=mark))
     except csv.Error:
-        return 0, 0
-    if not rows or len(rows[0]) < 2:
-        return 0, 0
-    return sum(len(row) == len(rows[0]) for row in rows), len(rows[0])
+        return None
+
+
+def _equal_cells(lines: list[str], mark: str) -> tuple[int, int]:
+    """How many of the lines have the same number of cells, above one; and how many cells those are."""
+    widths = Counter(len(row) for row in _rows(lines, mark) or [] if len(row) > 1)
+    return max(((times, width) for width, times in widths.items()), default=(0, 0))

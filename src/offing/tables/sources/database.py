@@ -9,7 +9,8 @@ from typing import Any
 
 import pandas as pd
 
-from offing.base import Finding, InputError, nearest, optional
+from offing.base import InputError, nearest, optional
+from offing.tables.layout import Report
 from offing.tables.numbers import Marks
 from offing.tables.sources.frames import FrameSource, plain_frame
 from offing.tables.sources.reading_only import READERS, Other, Reader
@@ -60,9 +61,8 @@ class Database:
         """How numbers kept as text are written."""
         return FrameSource(cells, self.file).marks(cells)
 
-    def findings(self) -> tuple[Finding, ...]:
+    def report(self, report: Report) -> None:
         """Nothing is assumed."""
-        return ()
 
     @contextmanager
     def _rows(self, size: int | None, columns: Sequence[str] = ()) -> Iterator[Iterator[pd.DataFrame]]:

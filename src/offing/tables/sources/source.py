@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import stat
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,6 +11,7 @@ from typing import Protocol
 import pandas as pd
 
 from offing.base import Finding, InputError
+from offing.tables.layout import Report
 from offing.tables.numbers import Marks
 
 #: Rows of a chunk: large enough that pandas' overhead does not show, small enough that memory does not.
@@ -42,8 +44,8 @@ class Source(Protocol):
     def marks(self, cells: pd.DataFrame) -> Marks | None:
         """How numbers are written in `cells`; None where the source types them."""
 
-    def findings(self) -> tuple[Finding, ...]:
-        """What was assumed on reading."""
+    def report(self, report: Report) -> None:
+        """Note what was assumed about the source."""
 
 
 @dataclass(frozen=True)
@@ -61,12 +63,25 @@ class Opened:
             If it is not there or cannot be opened.
         """
         try:
+            if not stat.S_ISREG(self.path.stat().st_mode):
+                kind = "a folder" if self.path.is_dir() else "a pipe or a device, which may never end"
+                raise InputError(
+                    f"{str(self.path)!r} is {kind}, no file", "Save the table as a file, and give its path."
+                )
             with self.path.open("rb") as file:
                 return file.read(size)
         except FileNotFoundError as error:
             raise InputError(f"there is no file {str(self.path)!r}", "Check the path.") from error
         except OSError as error:
             raise InputError(f"cannot be opened ({error.strerror})", "Check the path.", file=str(self.path)) from error
+
+
+def titles_note(file: str, header: int) -> Finding:
+    """The note on rows above the header, which are not read."""
+    above = "row 1 holds a title" if header == 2 else f"rows 1 to {header - 1} hold titles"
+    return Finding(
+        "header", "note", f"{file}: {above}; the names are in row {header}.", advice=f"State header_row = {header}."
+    )
 
 
 def tidy_names(names: Sequence[object], file: str) -> list[str]:
