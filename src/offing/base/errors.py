@@ -65,7 +65,8 @@ class InputError(OffingError, ValueError):
             None if self.term is None else f"term '{self.term}'",
         ]
         where = ", ".join(place for place in places if place)
-        what = f"{where}: {self.found}." if where else f"{self.found[:1].upper()}{self.found[1:]}."
+        end = "" if self.found.endswith("?") else "."
+        what = f"{where}: {self.found}{end}" if where else f"{self.found[:1].upper()}{self.found[1:]}{end}"
         return f"{what} {self.advice}" if self.advice else what
 
     def __reduce__(self) -> tuple[object, ...]:

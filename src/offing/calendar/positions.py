@@ -233,7 +233,7 @@ def cycle_of(unit: str, frequency: Frequency, step: str | None = None) -> Cycle:
 
 def _rank(unit: str) -> int:
     """Place among the units from the finest on; a business day is as fine as a day."""
-    return UNITS.index("day" if unit == "business day" else unit)  # type: ignore[arg-type]
+    return UNITS.index("day" if unit == "business day" else unit)
 
 
 def _cycle_start(middles: NDArray[np.datetime64], unit: str, following: int = 0) -> NDArray[np.datetime64]:

@@ -81,32 +81,40 @@ def demo(folder: Path, story: str) -> None:
 
 
 @offing.command()
-@click.argument("paths", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.argument("paths", nargs=-1, required=True)
 @click.option("--target", help="What is to be forecast, as SOURCE.COLUMN; a file's source is its name.")
 @click.option("--to", help="Frequency to plan at: hour, day, week, month, quarter or year.")
 @click.option("--set", "said", multiple=True, metavar="SOURCE.KEY=VALUE", help="What is known of a file.")
 @click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for tables and figures.")
 @click.option("--write-study", type=click.Path(path_type=Path, dir_okay=False), help="Write a commented study file.")
 @click.option("--write-script", type=click.Path(path_type=Path, dir_okay=False), help="Write it as a Python script.")
+@click.option("--find", "word", help="Search the catalogue of a statistics service, whose address is given, by a word.")
+@click.option("--full", is_flag=True, help="Add all tables to the first screen.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
 def inspect(  # noqa: PLR0917  click gives every option by its name
-    paths: tuple[Path, ...],
+    paths: tuple[str, ...],
     target: str | None,
     to: str | None,
     said: tuple[str, ...],
     out: Path | None,
     write_study: Path | None,
     write_script: Path | None,
+    word: str | None,
+    full: bool,
     as_json: bool,
 ) -> None:
     """Look at data before any model: PATHS are one study, or tables with the target's first.
 
-    Tells what is there, what is missing or strange, and suggests a study to start from.
+    Says what was read, what is missing or strange, what moves the target, and what only you can answer. With --find,
+    PATHS is the address of a statistics service.
     """
-    from offing.study.inspecting import inspected, survey_bundle, survey_json, write_text  # noqa: PLC0415
+    from offing.study.inspecting import found_series, inspected, survey_bundle, survey_json, write_text  # noqa: PLC0415
 
-    survey = inspected(paths, target, to, said)
-    text = survey_json(survey) if as_json else str(survey)
+    if word is not None:
+        _echo(found_series(str(paths[0]), word))
+        return
+    survey = inspected([Path(path) for path in paths], target, to, said)
+    text = survey_json(survey) if as_json else survey.full if full else str(survey)
     written = []
     if out is not None:
         written += survey_bundle(survey).write(out)

@@ -118,7 +118,9 @@ def _tell_next(folder: Path, driver: str, say: Say) -> None:
     say("\nTry next:")
     say("     offing demo heat --story heat     an hourly study: hours by kind of day, school holidays, clock changes")
     say(f"     offing inspect {' '.join(str(folder / 'raw' / name) for name in RAW)}")
-    say(f"         --to week --set {DECIMAL} --write-study {folder / 'raw' / 'suggested.toml'}")
+    say(
+        f"         --to week {' '.join(f'--set {each}' for each in SETTINGS)} --write-study {folder / 'raw' / 'suggested.toml'}"
+    )
     say(f"     offing explain {folder / 'study.toml'} --against last-year")
     say(f"     offing explain {folder / 'study.toml'} --against last-month/study.toml")
     say(f"     offing explain {folder / 'study.toml'} --against outcome --as-of 2026-03-30")
@@ -138,13 +140,13 @@ def _tell_messy(folder: Path, say: Say) -> None:
 
 #: The messy tables, the target's first.
 RAW = ("sales.csv", "timetable.csv", "weather.csv", "island_days.csv")
-#: What the sales' file does not tell by itself: whether 1.052 is a thousand or one.
-DECIMAL = "sales.decimal=,"
+#: What the sales' file does not tell by itself: whether 1.052 is a thousand or one, and piers are not told apart.
+SETTINGS = ("sales.decimal=,", "sales.rows=lines")
 
 
 def look_at_messy(folder: Path) -> Survey:
     """The survey of the messy tables, brought to weeks."""
-    return inspected([folder / name for name in RAW], "sales.tickets", "week", (DECIMAL,))
+    return inspected([folder / name for name in RAW], "sales.tickets", "week", SETTINGS)
 
 
 def clean_files(folder: Path) -> list[Path]:

@@ -13,8 +13,8 @@ from scipy.special import ndtri, stdtr
 from offing.engine.triangle import Array
 
 Flags = NDArray[np.bool_]
-#: One series in fifty of nothing but trend, season and noise has a value that counts as far.
-ALPHA = 0.02
+#: One series in a hundred of nothing but trend, season and noise has a value that counts as far.
+ALPHA = 0.01
 #: Rounds in which values, steps of the level and their neighbours are found; each finds all that are not hidden.
 _ROUNDS = 12
 #: Steps of the level that are looked for: a series with more has another trouble.
@@ -64,7 +64,7 @@ def limit_of(n: int, alpha: float = ALPHA) -> float:
     --------
     >>> from offing.engine import limit_of
     >>> round(limit_of(24), 2), round(limit_of(8760), 2)
-    (3.34, 4.73)
+    (3.53, 4.87)
     """
     return float(-ndtri(alpha / (2.0 * max(n, 1))))
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 import pandas as pd
 
-from offing.base import Treatment
+from offing.base import InputError, Treatment
 from offing.explain import (
     Agreed,
     HolidayEffects,
@@ -189,6 +189,16 @@ def treatment_rows(fit: Fit) -> pd.DataFrame:
     """Rows of ``treatments.csv``."""
     rows = pd.DataFrame([_treated(entry) for entry in fit.treatments], columns=_TREATMENT)
     return keyed(rows, fit, "")
+
+
+def left_out_rows(left_out: Mapping[str, InputError]) -> pd.DataFrame:
+    """Rows of ``treatments.csv`` for series that have no result."""
+    rows = [
+        {"series": name, "model": "", "scenario": "", "source": error.file or "", "column": error.column or "",
+         "period": error.period or "", "before": "the series", "after": "left out", "reason": error.found}
+        for name, error in left_out.items()
+    ]  # fmt: skip
+    return pd.DataFrame(rows)
 
 
 def _treated(entry: Treatment) -> list[str]:

@@ -27,14 +27,14 @@ from offing.judging.references import (
     plain_run,
     spell_origins,
 )
-from offing.judging.routes import run_all
+from offing.judging.routes import attempt_all, run_all
 from offing.judging.run import SHOWN, Basis, Run
 from offing.judging.scoring import parts_of_runs, scores
 from offing.judging.views import ByHorizon, MemberWeights, Timeline
 from offing.model import Model
 from offing.model.model import Data, tables_of
 from offing.model.words import as_html, number, percent, rounded, text_table, wrapped
-from offing.tables import Panel, Sources, Table, split_series
+from offing.tables import Panel, Sources, Table, not_in_all, split_series
 
 BASES: tuple[Basis, ...] = ("ex-post", "ex-ante")
 #: Rows of tables to read: of horizons, and of origins.
@@ -61,6 +61,8 @@ class Backtest:
         The columns that tell the series apart.
     repeats
         Stated references by name: each repeats the value so many periods before.
+    left_out
+        Why a series has no forecasts from past origins, by id.
 
     Examples
     --------
@@ -80,6 +82,7 @@ class Backtest:
     outside: tuple[Outside, ...] = ()
     ids: tuple[str, ...] = ()
     repeats: Mapping[str, int] = field(default_factory=dict)
+    left_out: Mapping[str, InputError] = field(default_factory=dict)
 
     @property
     def bases(self) -> tuple[Basis, ...]:
@@ -392,19 +395,38 @@ def backtest(
         raise InputError(f"found {basis!r}", 'Give "ex-post" or "ex-ante".', key="basis")
     bases, given = bases_of(models, basis), tables_of(data)
     owner = next((each for each in given.values() if isinstance(each, Panel)), None)
-    every_one = [
-        replace(job, way=way, edge=edge)
-        for job in jobs_of(models, split_series(given, models[0].target), plan, bases,
-                           planned=tuple(planned), plans=plans or {})
-    ]  # fmt: skip
-    runs = run_all(every_one, executor)
+    jobs, unusable = jobs_of(models, split_series(given, models[0].target), plan, bases,
+                             planned=tuple(planned), plans=plans or {})  # fmt: skip
+    every_one = [replace(job, way=way, edge=edge) for job in jobs]
+    runs, left_out = _runs(every_one, executor)
+    left_out = {**not_in_all(given, models[0].target), **unusable, **left_out}
     first = {series: next(job for job in every_one if job.series == series)
-             for series in dict.fromkeys(job.series for job in every_one)}  # fmt: skip
+             for series in dict.fromkeys(job.series for job in every_one) if series not in left_out}  # fmt: skip
     for each in outside:
         runs += [outside_run(each, series, job.cuts) for series, job in first.items()]
     return Backtest(
-        models, plan, tuple(runs), first, tuple(outside), () if owner is None else owner.id, dict(repeats or {})
-    )
+        models, plan, tuple(runs), first, tuple(outside), () if owner is None else owner.id, dict(repeats or {}),
+        left_out,
+    )  # fmt: skip
+
+
+def _runs(jobs: Sequence[Job], executor: Executor | None) -> tuple[list[Run], dict[str, InputError]]:
+    """The runs of all jobs; of several series those that can be had, and why others cannot."""
+    if not jobs[0].series:
+        return run_all(jobs, executor), {}
+    tried = attempt_all(jobs, executor)
+    failed: dict[str, InputError] = {}
+    for job, run in zip(jobs, tried, strict=True):
+        if isinstance(run, InputError):
+            failed.setdefault(job.series, run)
+    runs = [
+        run
+        for job, run in zip(jobs, tried, strict=True)
+        if job.series not in failed and not isinstance(run, InputError)
+    ]
+    if not runs:
+        raise next(iter(failed.values()))
+    return runs, failed
 
 
 def bases_of(models: Sequence[Model], basis: Basis | None) -> tuple[Basis, ...]:
@@ -417,22 +439,33 @@ def bases_of(models: Sequence[Model], basis: Basis | None) -> tuple[Basis, ...]:
 def jobs_of(
     models: Sequence[Model], series: Mapping[str, dict[str, Table]], plan: Origins, bases: Sequence[Basis], *,
     planned: Sequence[str] = (), plans: Mapping[str, Table | Panel] | None = None, hidden: int = 0,
-) -> list[Job]:  # fmt: skip
-    """One job a series, basis and model, as if the newest `hidden` periods were not there."""
-    found = []
+) -> tuple[list[Job], dict[str, InputError]]:  # fmt: skip
+    """One job a series, basis and model, as if the newest `hidden` periods were not there; and why others have none.
+
+    Raises
+    ------
+    InputError
+        If no series has an origin.
+    """
+    found: list[Job] = []
+    refused: dict[str, InputError] = {}
     for name, tables in series.items():
         source, column = Sources(tables).find(models[0].target)
         try:
             cuts = plan.on(tables[source], column, hidden)
+            own = {key: each[name] if isinstance(each, Panel) else each for key, each in (plans or {}).items()}
         except InputError as error:
-            if name:
-                error.found = f"series {name!r}: {error.found}"
-            raise
-        own = {key: each[name] if isinstance(each, Panel) else each for key, each in (plans or {}).items()}
+            if not name:
+                raise
+            error.found = f"series {name!r}: {error.found}"
+            refused[name] = error
+            continue
         for basis in bases:
             foreseen, shelf = foreseen_by(basis, tables, models[0].target, planned), Shelf()
             found += [Job(model, tables, own, name, cuts, basis, foreseen, shelf=shelf) for model in models]
-    return found
+    if not found:
+        raise next(iter(refused.values()))
+    return found, refused
 
 
 def _check_models(models: Sequence[Model], outside: Sequence[Outside], repeats: Mapping[str, int]) -> None:

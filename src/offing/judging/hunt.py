@@ -57,8 +57,9 @@ class Scene:
     @cached_property
     def stage(self) -> list[Job]:
         """A job of every series, from origins whose outcomes lie before what is held back."""
-        return jobs_of([self.space.model], self.series, self.plan, [self.basis], planned=self.planned,
-                       plans=self.plans, hidden=self.held_back)  # fmt: skip
+        jobs, _ = jobs_of([self.space.model], self.series, self.plan, [self.basis], planned=self.planned,
+                          plans=self.plans, hidden=self.held_back)  # fmt: skip
+        return jobs
 
     @property
     def folds(self) -> int:
@@ -112,7 +113,7 @@ class Scene:
         models = [self.space.built(winner.digits, self.terms)]
         if self.space.stated() not in (None, winner.digits):
             models.append(replace(self.space.model, name=STATED))
-        jobs = jobs_of(models, self.series, plan, [self.basis], planned=self.planned, plans=self.plans)
+        jobs, _ = jobs_of(models, self.series, plan, [self.basis], planned=self.planned, plans=self.plans)
         if first is not None:
             jobs = [self._newest(job) for job in jobs]
         runs = run_all(jobs, self.workers.executor)

@@ -5,6 +5,16 @@ from offing.model.driver_effects import Effects, effects
 from offing.model.elasticities import Elasticities, elasticities
 from offing.model.fit import Fit
 from offing.model.forecast import Forecast
-from offing.model.model import Model
+from offing.model.model import Model, SeriesFits
 
-__all__ = ["Contributions", "Effects", "Elasticities", "Fit", "Forecast", "Model", "effects", "elasticities"]
+__all__ = [
+    "Contributions",
+    "Effects",
+    "Elasticities",
+    "Fit",
+    "Forecast",
+    "Model",
+    "SeriesFits",
+    "effects",
+    "elasticities",
+]

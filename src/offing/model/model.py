@@ -32,7 +32,7 @@ from offing.model.target_checks import (
     check_treatments,
     constant_target,
 )
-from offing.tables import Goal, Information, Panel, Patch, Sources, Table, Treat, View, read, split_series
+from offing.tables import Goal, Information, Panel, Patch, Sources, Table, Treat, View, not_in_all, read, split_series
 from offing.tables.table import Array
 from offing.tables.treat import zero_question
 from offing.terms import Interaction, Pulses, Term, telling
@@ -49,6 +49,19 @@ class DriverSelector(Protocol):
 
     def needs(self) -> Sequence[str]:
         """The columns that it looks at."""
+
+
+class SeriesFits(dict[str, "Fit"]):
+    """A fit by series; `left_out` says of the series that cannot be fitted, or forecast, why."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.left_out: dict[str, InputError] = {}
+
+    def leave_out(self, series: str, error: InputError) -> None:
+        """Keep the reason why a series has no result."""
+        self.left_out[series] = error
+        self.pop(series, None)
 
 
 @dataclass(frozen=True)
@@ -236,13 +249,16 @@ class Model:
             raise InputError(f"there are {len(fits)} series", "Use fit_each, which gives a fit for each.", key="id")
         return next(iter(fits.values()))
 
-    def fit_each(self, data: Data, *, as_of: object = None) -> dict[str, Fit]:
+    def fit_each(self, data: Data, *, as_of: object = None) -> SeriesFits:
         """Fit each series of a target that has several, by id; a source without ids serves all of them.
+
+        A series that cannot be fitted does not stop the others: it is named, with the reason, in ``left_out`` of what is
+        returned.
 
         Raises
         ------
         InputError
-            As `fit`, naming the series; or if a source with ids lacks one of the target's.
+            As `fit`, if no series can be fitted.
 
         Examples
         --------
@@ -252,17 +268,23 @@ class Model:
         >>> list(of.Model("sold").fit_each(of.read(rows, id="port")))
         ['N', 'S']
         """
-        fits, every = {}, split_series(tables_of(data), self.target)
+        given = tables_of(data)
+        every = split_series(given, self.target)
+        fits = SeriesFits()
         bar = Progress("fitting series")
         for done, (series, tables) in enumerate(every.items()):
             bar.update(done / len(every))
             try:
                 fits[series] = self.fit_at(Information(tables, series, as_of))
             except InputError as error:
-                if series:
-                    error.found = f"series {series!r}: {error.found}"
-                raise
+                if not series:
+                    raise
+                error.found = f"series {series!r}: {error.found}"
+                fits.leave_out(series, error)
         bar.end()
+        if not fits:
+            raise next(iter(fits.left_out.values()))
+        fits.left_out |= not_in_all(given, self.target)
         return fits
 
     def fit_at(self, information: Information) -> Fit:

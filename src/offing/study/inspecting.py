@@ -14,8 +14,10 @@ from offing.handover import Bundle, csv_text, json_text
 from offing.study.open import open_study, study_from
 from offing.study.study import Study
 from offing.survey import Survey, guess_sources, inspect, script_text, study_text
-from offing.survey.guess import Guess, unit_named
-from offing.tables.options import Reading
+from offing.survey.guess import Guess, source_name, unit_named
+from offing.survey.screen import questions
+from offing.tables.options import Reading, as_options
+from offing.tables.sources.web import Catalogue
 from offing.terms import Holidays
 
 
@@ -32,7 +34,7 @@ def inspected(paths: Sequence[Path], target: str | None, to: str | None, said: S
             raise InputError("a study says itself how its files are read", "Leave out --set and --to.")
         return _of_study(paths[0], target)
     settings = _settings(said)
-    with _hinting():
+    with _options(paths):
         guess = guess_sources(paths, settings, target, None if to is None else unit_named(to))
         unknown = [name for name in settings if name != "*" and name not in guess.files]
         if unknown:
@@ -44,14 +46,28 @@ def inspected(paths: Sequence[Path], target: str | None, to: str | None, said: S
 
 
 @contextmanager
-def _hinting() -> Iterator[None]:
-    """Let advice to state a key say where, since there is no study yet."""
+def _options(paths: Sequence[Path]) -> Iterator[None]:
+    """Let advice that states a key show the option to paste, since there is no study yet."""
     try:
         yield
     except InputError as error:
-        if " = " in error.advice:
-            error.advice += " Say it to inspect with --set, such as --set SOURCE.KEY=VALUE."
+        path = next((path for path in paths if path.name == error.file), paths[0])
+        error.advice = as_options(error.advice, source_name(path, {}))
         raise
+
+
+def found_series(service: str, word: str) -> str:
+    """The dataflows of a statistics service that mention a word, each with the lines of a source that reads it.
+
+    Raises
+    ------
+    InputError
+        If the service cannot be reached, or nothing mentions the word.
+    """
+    flows = Catalogue.of(service).find(word)
+    lines = [f"{identity}: {name}" + (f" ({text})" if text else "") for identity, name, text in flows]
+    stated = f'[sources.{flows[0][0].lower()}]\nservice = "{service}"\nseries = "{flows[0][0]}"'
+    return "\n".join([*lines, "", "To read all series of the first, write in a study:", stated])
 
 
 def study_of(survey: Survey) -> Study:
@@ -67,7 +83,7 @@ def survey_bundle(survey: Survey) -> Bundle:
     from offing.draw.style import png  # noqa: PLC0415
 
     files = Bundle()
-    for name in ("overview", "gaps", "outliers", "variance", "cycles", "suggestions"):
+    for name in ("accounts", "overview", "gaps", "outliers", "variance", "cycles", "suggestions"):
         files.add(f"{name}.csv", csv_text(getattr(survey, name)))
     for name, view in survey.views().items():
         files.add(f"inspect-{name}.png", png(figure(view)))
@@ -76,11 +92,12 @@ def survey_bundle(survey: Survey) -> Bundle:
 
 def survey_json(survey: Survey) -> str:
     """The survey's tables and findings as one JSON text."""
-    names = ("overview", "gaps", "outliers", "variance", "cycles", "suggestions")
+    names = ("accounts", "overview", "gaps", "outliers", "variance", "cycles", "suggestions")
     tables = {name: getattr(survey, name).to_dict("records") for name in names}
     findings = [dataclasses.asdict(finding) for finding in survey.findings]
     treatments = [dataclasses.asdict(entry) for entry in survey.treatments]
-    return json_text({**tables, "findings": findings, "treatments": treatments}).rstrip("\n")
+    asked = [dataclasses.asdict(question) for question in questions(survey)]
+    return json_text({**tables, "questions": asked, "findings": findings, "treatments": treatments}).rstrip("\n")
 
 
 def write_text(survey: Survey, kind: str, path: Path) -> Path:

@@ -37,7 +37,7 @@ from offing.judging import (
 )
 from offing.model.words import wrapped
 from offing.study.judged import joined, study_worth
-from offing.study.outputs import file_part
+from offing.study.outputs import file_part, left_out_findings, left_out_words
 from offing.study.study import Study
 from offing.tables import Panel, Sources, Table
 
@@ -125,6 +125,8 @@ class Judged:
         if self.search is not None:
             return f"{head}\n{self.search}"
         notes = [wrapped(str(each)) for each in self.noticed]
+        if self.backtest.left_out:
+            notes.append(left_out_words(self.backtest.left_out))
         if self.step == "backtest":
             return "\n\n".join([f"{head}\n{self.backtest}", *notes])
         more = [str(each) for each in (self.change, self.worth, self.importance) if each is not None]
@@ -157,7 +159,10 @@ class Judged:
         told = [(first, finding) for finding in self.noticed]
         if self.step == "backtest":
             told += [(each.model, finding) for each in self.calibrations for finding in each.findings]
-        return [{"series": series, "model": model, **dataclasses.asdict(finding)} for model, finding in told]
+        found: list[dict[str, object]] = [
+            {"series": series, "model": model, **dataclasses.asdict(finding)} for model, finding in told
+        ]
+        return found + left_out_findings(self.backtest.left_out)
 
     def pictures(self) -> dict[str, bytes]:
         """PNG figures by name."""

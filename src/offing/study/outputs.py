@@ -14,6 +14,7 @@ from typing import Any
 
 import pandas as pd
 
+from offing.base import Finding, InputError, count
 from offing.base.progress import Progress
 from offing.explain import inputs, lag_weights, residuals, response, shares, stability, term_tests
 from offing.explain.residuals import SIDES
@@ -34,6 +35,7 @@ from offing.handover import (
     holiday_rows,
     index_rows,
     json_text,
+    left_out_rows,
     release_rows,
     running_rows,
     screening_rows,
@@ -53,10 +55,14 @@ from offing.study.selected import selected_lines
 from offing.study.study import Study
 from offing.terms import Driver
 
+#: Series without a result that are named on the screen.
+_MOST_NAMED = 5
+
 
 def in_words(study: Study, step: str, *, full: bool = False) -> str:
     """The step's result to read, model by model; with all statistics if `full`."""
     parts = []
+    _ready(study, step)
     for name, result in (study.screenings if step == "screen" else study.fits).items():
         fit = result.base if isinstance(result, Screening) else result
         several = [f"series '{fit.series}'"] if fit.series else []
@@ -69,7 +75,44 @@ def in_words(study: Study, step: str, *, full: bool = False) -> str:
         parts.append(f"{head}\n{'=' * len(head)}\n{text}")
     if step not in ("fit", "screen") and study.combination is not None:
         parts.append(f"All models together\n===================\n{study.combination}")
+    if step != "screen" and study.left_out:
+        parts.append(left_out_words(study.left_out))
+    if step == "fit" and (unused := _unused(study)):
+        parts.append(wrapped(unused))
     return "\n\n".join(parts)
+
+
+def _ready(study: Study, step: str) -> None:
+    """Make the forecasts first: a series without one has no further results either."""
+    if step not in ("fit", "screen"):
+        _ = study.forecasts
+
+
+def left_out_words(left_out: Mapping[str, InputError]) -> str:
+    """The series without a result, each with its reason; of many the first."""
+    lines = [f"{count(len(left_out), 'series has', 'series have')} no result:"]
+    lines += [f"  {name}: {error}" for name, error in list(left_out.items())[:_MOST_NAMED]]
+    if len(left_out) > _MOST_NAMED:
+        lines.append(f"  and {len(left_out) - _MOST_NAMED:,} more, see findings.json")
+    return "\n".join(lines)
+
+
+def left_out_findings(left_out: Mapping[str, InputError]) -> list[dict[str, object]]:
+    """Entries of ``findings.json`` for series without a result."""
+    return [
+        {"series": name, "model": "", **dataclasses.asdict(Finding("series", "warning", str(error)))}
+        for name, error in left_out.items()
+    ]
+
+
+def _unused(study: Study) -> str:
+    """Which columns of the sources no model uses."""
+    rows = study.accounts
+    rows = rows[~rows["use"].str.startswith(("date", "id", "target", "driver", "values"))]
+    told = [
+        f"{source}.{column} ({use.removeprefix('not used: ')})" for source, column, use in rows.itertuples(index=False)
+    ]
+    return f"Not used: {'; '.join(told)}." if told else ""
 
 
 def _screened(found: Screening) -> str:
@@ -83,12 +126,16 @@ def tables(study: Study, step: str) -> dict[str, pd.DataFrame]:
         found = {"screening": [screening_rows(each) for each in study.screenings.values()],
                  "stability": [stability_rows(each) for each in study.screenings.values()]}  # fmt: skip
         return {name: pd.concat(rows, ignore_index=True) for name, rows in found.items()}
+    _ready(study, step)
     fits = study.fits.values()
     found = {
         "coefficients": [coefficient_rows(fit) for fit in fits],
         "fitted": [fitted_rows(fit) for fit in fits],
         "contributions": [contribution_rows(fit.contributions, fit, of_forecast=False) for fit in fits],
-        "treatments": [treatment_rows(fit) for fit in fits],
+        "treatments": [
+            *(treatment_rows(fit) for fit in fits),
+            *([left_out_rows(study.left_out)] if study.left_out else []),
+        ],
     }
     if step != "fit":
         forecasts = study.forecasts.values()
@@ -224,7 +271,7 @@ def _findings(study: Study, step: str) -> list[dict[str, object]]:
         {"series": _fit_of(result).series_name, "model": _fit_of(result).model.name, **dataclasses.asdict(finding)}
         for result in results.values()
         for finding in result.findings
-    ]
+    ] + ([] if step == "screen" else left_out_findings(study.left_out))
 
 
 def _weighted(fit: Fit) -> list[str]:

@@ -10,6 +10,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import pandas as pd
+
 from offing.base import InputError
 from offing.explain import (
     Agreed,
@@ -32,7 +34,7 @@ from offing.explain import (
 from offing.handover import file_digest, frame_digest, run_record
 from offing.judging import Backtest, Combination, Screening, combine, recalibrate
 from offing.judging.screening import screen_series
-from offing.model import Fit, Forecast, Model
+from offing.model import Fit, Forecast, Model, SeriesFits
 from offing.model.joint import Noise
 from offing.outlook import Scenario
 from offing.study.answers import answers
@@ -46,12 +48,10 @@ from offing.study.asked import (
 )
 from offing.study.faults import Place
 from offing.study.judged import study_backtest
-from offing.tables import Information, Panel, Table, read, split_series
+from offing.tables import Information, Panel, Sources, Table, read, split_series
 from offing.terms import Term
 
 if TYPE_CHECKING:
-    import pandas as pd
-
     from offing.study.schema import StudySpec, TotalSpec
 
 
@@ -126,14 +126,42 @@ class Study:
         return {each.plan_for: self._read(name) for name, each in self.spec.sources.items() if each.plan_for}
 
     @cached_property
-    def fits(self) -> dict[str, Fit]:
+    def fits(self) -> SeriesFits:
         """The fits by their model's name; of several series by such as ``north / main``."""
+        found = SeriesFits()
         with self.placing():
-            return {
-                f"{series} / {model.name}" if series else model.name: fit
-                for model in self.models
-                for series, fit in model.fit_each(self.tables, as_of=self.origin).items()
-            }
+            for model in self.models:
+                own = model.fit_each(self.tables, as_of=self.origin)
+                found |= {f"{series} / {model.name}" if series else model.name: fit for series, fit in own.items()}
+                found.left_out |= own.left_out
+        return found
+
+    @property
+    def accounts(self) -> pd.DataFrame:
+        """One row per column of every source: ``source, column, use``: as what it is used, or why not."""
+        used = {self._place(model.target): "target" for model in reversed(self.models)}
+        for term in self.terms:
+            used |= {self._place(each): f"driver of the term '{term.name}'" for each in term.needs()}
+        rows = []
+        for name, table in {**self.tables, **{f"{of} (plan)": plan for of, plan in self.plans.items()}}.items():
+            for column, use in table.accounts.itertuples(index=False):
+                source = name.removesuffix(" (plan)")
+                usable = str(use).startswith(("numbers", "text"))
+                said = used.get((source, str(column)), "in no model" if usable else use)
+                rows.append((name, column, said))
+        return pd.DataFrame(rows, columns=["source", "column", "use"])
+
+    def _place(self, reference: str) -> tuple[str, str]:
+        first = {
+            name: next(iter(table.values())) if isinstance(table, Panel) else table
+            for name, table in self.tables.items()
+        }
+        return Sources(first).find(reference)
+
+    @property
+    def left_out(self) -> dict[str, InputError]:
+        """Why a series has no result, by its id."""
+        return self.fits.left_out
 
     @cached_property
     def screenings(self) -> dict[str, Screening]:
@@ -176,12 +204,25 @@ class Study:
             )
         fits = self.fits
         with self.placing():
-            found = {name: fit.forecast(**self.how) for name, fit in fits.items()}
+            found = {name: forecast for name, fit in list(fits.items()) if (forecast := self._forecast(name, fit))}
+            if not found:
+                raise next(iter(fits.left_out.values()))
         if asked.intervals == "model":
             return found
         past = self.backtest
         with self.placing(("forecast", "intervals")):
             return {name: recalibrate(each, past, way=asked.intervals) for name, each in found.items()}
+
+    def _forecast(self, name: str, fit: Fit) -> Forecast | None:
+        """A fit's forecast; of a series that has none, the reason is kept, and the others go on."""
+        try:
+            return fit.forecast(**self.how)
+        except InputError as error:
+            if not fit.series:
+                raise
+            error.found = f"series {fit.series!r}: {error.found}"
+            self.fits.leave_out(name, error)
+            return None
 
     @property
     def how(self) -> dict[str, Any]:
@@ -357,12 +398,13 @@ class Study:
             files += [file for term in model.terms for file in term.files()]
         prints = {file.name: file_digest(file) for file in dict.fromkeys(files)}
         for name, each in sources.items():
-            if each.database is not None:
+            if each.file is None:
                 read = self.tables[name] if each.plan_for is None else self.plans[each.plan_for]
                 prints[name] = frame_digest(read.frame)
         options = self.spec.model_dump(mode="json", exclude_unset=True)
         options["sources"] = {name: each.saved() for name, each in self.spec.sources.items()}
-        return run_record(prints, options)
+        columns = self.accounts.to_dict("records")
+        return {**run_record(prints, options), "columns": columns}
 
     @contextmanager
     def placing(self, elsewhere: tuple[str | int, ...] = ()) -> Iterator[None]:

@@ -3,25 +3,33 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pandas as pd
+from numpy.typing import NDArray
 
 from offing.base import InputError
 from offing.calendar import DAY, UNITS, Frequency
+from offing.survey.target import likely_target
 from offing.tables import Panel, Table, read, read_days
-from offing.tables.combine import looks_like_key, suggested
+from offing.tables.combine import Rule, looks_like_key, rule_for
+from offing.tables.notation import understood
 from offing.tables.numbers import to_numbers
-from offing.tables.options import Reading
+from offing.tables.options import Reading, as_options
 from offing.tables.reading import open_file, time_column
+from offing.tables.regular import NoFrequencyError, SeveralRowsError
 from offing.tables.stamps import stamps_of
+from offing.tables.table import Array
 
 #: At these frequencies of a target the months, weeks or days of a driver are worth weights of their own.
 _SLOW = ("month", "quarter", "year")
+#: Share of a column's cells up to which those that are no numbers are slips rather than words.
+_FEW_WRONG = 0.5
 
 
 @dataclass(frozen=True)
@@ -77,7 +85,7 @@ def guess_sources(
         if _is_holidays(path):
             days = path
         else:
-            files[_source_name(path, files)] = path
+            files[source_name(path, files)] = path
     if not files:
         raise InputError("there is no table of series among the files", "Name at least one.")
     options: dict[str, dict[str, Any]] = {}
@@ -88,7 +96,9 @@ def guess_sources(
         own = {**said.get("*", {}), **said.get(name, {})}
         unit = to or _planning_unit(tables)
         as_it_is = to is None and unit in _SLOW
-        options[name], tables[name] = _tried(files[name], own, unit, remarks[name], as_it_is=as_it_is)
+        with _options_for(name):
+            options[name], tables[name] = _tried(files[name], own, unit, remarks[name], as_it_is=as_it_is)
+    _own_plan(tables, options, files, remarks, target)
     plans = _plans(tables, order)
     _later_rows(tables, options, plans, files, remarks)
     _delays(tables, options, plans, files, remarks)
@@ -96,69 +106,148 @@ def guess_sources(
     return Guess(files, options, {name: tables[name] for name in files}, plans, days, kept)
 
 
+@contextmanager
+def _options_for(source: str) -> Iterator[None]:
+    """Let advice that states a key show the option to paste, since there is no study yet."""
+    try:
+        yield
+    except InputError as error:
+        error.advice = as_options(error.advice, source)
+        raise
+
+
 def _tried(
     path: Path, own: dict[str, Any], unit: str | None, remarks: list[str], *, as_it_is: bool = False
 ) -> tuple[dict[str, Any], Any]:
     """The options with which a file can be read, and the table; a faster one is combined if not taken `as_it_is`."""
     options = dict(own)
+    if options.get("rows") == "lines" and "combine" not in options:
+        options |= _lines(path, own, unit, remarks)
     try:
         table = read(path, **{"gaps": "leave", **options})
-    except InputError as error:
-        if "both stand for it" not in error.found and "no frequency fits" not in error.found:
-            raise
-        options |= _as_ids_or_lines(path, own, unit, remarks)
+    except SeveralRowsError as error:
+        options |= _as_ids_or_lines(path, options, unit, remarks, error)
+        table = read(path, **{"gaps": "leave", **options})
+    except NoFrequencyError:
+        options |= _lines(path, options, unit, remarks)
         table = read(path, **options)
+    options |= table.settings
     first = next(iter(table.values())) if isinstance(table, Panel) else table
-    if any(finding.check == "missing periods" for finding in first.findings):
+    each = table.values() if isinstance(table, Panel) else [table]
+    if any(finding.check == "missing periods" for one in each for finding in one.findings):
         options["gaps"] = "leave"
-    if any(finding.check == "stamp" for finding in first.findings):
-        options["stamp"] = "start"
-        remarks.append("the dates are taken for the starts of their periods")
     if as_it_is:
-        return options, table
+        return options, read(path, **options) if table.settings else table
     if unit is not None and first.axis.frequency.periods_a_year > Frequency(unit).periods_a_year:  # type: ignore[arg-type]
-        combine = {
-            column: suggested(column, first.units.get(column, ""))
-            for column in first.columns
-            if not looks_like_key(column)
-        }
-        remarks.append("values of a period are combined as their names suggest; check sum against mean")
+        combine = options.get("combine") or _rules(first, remarks)
         options |= {"aggregate_to": unit, "combine": combine}
-        table = read(path, **options)
-    return options, table
+    return options, read(path, **options)
 
 
-def _as_ids_or_lines(path: Path, own: dict[str, Any], unit: str | None, remarks: list[str]) -> dict[str, Any]:
-    """Options for a table with several rows a date: several series, or lines to be combined."""
-    source = open_file(path, Reading(**own))
+def _rules(table: Table, remarks: list[str]) -> dict[str, str]:
+    """How each column of a table becomes one of a coarser frequency; what leaves doubt is remarked on."""
+    found = {}
+    for column, values in table.columns.items():
+        if looks_like_key(column) or table.uses.get(column):
+            continue
+        rule = rule_for(column, table.units.get(column, ""), values)
+        found[column] = rule.how
+        remarks.append(_ruled(column, rule))
+    return found
+
+
+def _ruled(column: str, rule: Rule) -> str:
+    return f"'{column}' is combined by {rule.how}: {rule.why}" + ("" if rule.sure else "; check this")
+
+
+def _as_ids_or_lines(
+    path: Path, own: dict[str, Any], unit: str | None, remarks: list[str], error: InputError
+) -> dict[str, Any]:
+    """Options for a table with several rows per date: several series, or lines to be combined.
+
+    Raises
+    ------
+    InputError
+        If columns of text may tell several series apart, of which nobody has said so.
+    """
+    cells, time, texts, _ = _columns(path, own)
+    if isinstance(own.get("id"), (str, list)):
+        remarks.append("rows of a series that repeat a date are taken for lines")
+        return _lines(path, own, unit, remarks)
+    known = [name for name in texts if (cells[name] != "").all() and 1 < cells[name].nunique() <= len(cells) / 2]
+    for chosen in [[name] for name in known] + [[a, b] for i, a in enumerate(known) for b in known[i + 1 :]]:
+        if not cells[[time, *chosen]].duplicated().any():
+            ids = " and ".join(f"'{name}'" for name in chosen)
+            remarks.append(f"{ids} tell{'s' if len(chosen) == 1 else ''} {_different(cells, chosen):,} series apart")
+            return {"id": chosen[0] if len(chosen) == 1 else chosen, "gaps": "leave"}
+    if known:
+        # A column that with the date leaves the fewest rows alike is the likeliest id.
+        asked = min(known, key=lambda name: int(cells[[time, name]].duplicated().sum()))
+        repeated = int(cells[time].duplicated().sum())
+        raise InputError(
+            f"{repeated:,} of {len(cells):,} rows repeat a date, and column '{asked}' has "
+            f"{cells[asked].nunique():,} different texts: is it an id?",
+            f'For a series each, state id = "{asked}"; to add all rows of a date up, rows = "lines".', file=error.file,
+        )  # fmt: skip
+    return _lines(path, own, unit, remarks)
+
+
+def _columns(path: Path, own: dict[str, Any]) -> tuple[pd.DataFrame, str, list[str], dict[str, tuple[Array, str]]]:
+    """The cells of a file, its column of dates, its columns of texts, and numbers (n,) and unit of the others."""
+    stated = {key: value for key, value in own.items() if key not in ("rows", "combine", "aggregate_to", "id")}
+    reading = Reading(**stated)
+    source = open_file(path, reading)
     cells = source.whole()
     time = time_column(cells, own.get("time"), source.file)
-    marks = source.marks(cells.drop(columns=time))
-    numbers = [name for name in cells.columns if name != time and not to_numbers(cells[name], marks)[1].any()]
-    texts = [name for name in cells.columns if name != time and name not in numbers]
-    repeated = int(cells[time].duplicated().sum())
-    for name in texts:
-        few = cells[name].nunique() <= 50 and (cells[name] != "").all()
-        if few and not cells[[time, name]].duplicated().any():
-            remarks.append(f"'{name}' tells several series apart")
-            return {"id": name, "gaps": "leave"}
-    combine = {name: suggested(str(name), "") for name in numbers if not looks_like_key(str(name))}
-    if not combine:
-        raise InputError("several rows stand for a date, and no column holds numbers to combine", file=source.file)
-    chosen = unit or _lines_unit(cells[time], own, source.file)
-    ways = ", ".join(f"'{column}' by {how}" for column, how in combine.items())
-    remarks.append(
-        f"{repeated:,} of {len(cells):,} rows repeat a date; they are taken for lines and combined by {chosen}: "
-        f"{ways}; check this"
-    )
+    plainer = understood(cells.drop(columns=time), reading.notation, reading.missing_words, source.file)
+    marks = source.marks(plainer.cells)
+    numbers: dict[str, tuple[Array, str]] = {}
+    texts = []
+    for name in cells.columns:
+        if name == time:
+            continue
+        values, wrong = to_numbers(plainer.cells[name], marks)
+        doubted = marks is not None and name in marks.doubtful
+        # What looks like a number and is not is told when its column is combined.
+        if str(name) in plainer.faults or (wrong.any() and not doubted and wrong.mean() > _FEW_WRONG):
+            texts.append(str(name))
+        elif looks_like_key(str(name)) and str(name) not in own.get("combine", {}):
+            texts.append(str(name))
+        else:
+            unit = "1" if plainer.notation.get(str(name)) == "yes/no" else plainer.units.get(str(name), "")
+            numbers[str(name)] = (values, {**reading.unit}.get(str(name), unit))
+    return cells, time, texts, numbers
+
+
+def _different(cells: pd.DataFrame, names: list[str]) -> int:
+    return len(cells[names].drop_duplicates())
+
+
+def _lines(path: Path, own: dict[str, Any], unit: str | None, remarks: list[str]) -> dict[str, Any]:
+    """Options for lines: the periods they are combined to, and how each column of numbers is."""
+    cells, time, _, numbers = _columns(path, own)
+    file = path.name
+    stamps, _ = stamps_of(cells[time], Reading(**_plain(own)).layouts, file, own.get("zone"), own.get("locale"))
+    chosen = own.get("frequency") or own.get("aggregate_to") or unit or _lines_unit(stamps.wall)
+    days = stamps.wall // DAY
+    rules = {name: rule_for(name, of_unit, values, days) for name, (values, of_unit) in numbers.items()}
+    if not rules:
+        raise InputError("several rows stand for a date, and no column holds numbers to combine", file=file)
+    if not own.get("combine"):
+        remarks.append(f"its {len(cells):,} rows are taken for lines and combined by {chosen}")
+        remarks += [_ruled(name, rule) for name, rule in rules.items()]
+    combine = own.get("combine") or {name: rule.how for name, rule in rules.items()}
     return {"rows": "lines", "frequency": chosen, "combine": combine}
 
 
-def _lines_unit(dates: pd.Series, own: dict[str, Any], file: str) -> str:
+def _plain(own: Mapping[str, Any]) -> dict[str, Any]:
+    return {key: value for key, value in own.items() if key not in ("rows", "combine", "aggregate_to")}
+
+
+def _lines_unit(wall: NDArray[np.int64]) -> str:
     """Days where nearly all have lines, else weeks where they do, else months."""
-    stamps, _ = stamps_of(dates, own.get("time_format"), file, own.get("zone"))
     for unit in ("day", "week"):
-        ordinals = np.unique(Frequency(unit).ordinals(stamps.wall))
+        ordinals = np.unique(Frequency(unit).ordinals(wall))
         if len(ordinals) >= 0.9 * (ordinals[-1] - ordinals[0] + 1) and len(ordinals) >= 20:
             return unit
     return "month"
@@ -173,19 +262,57 @@ def _planning_unit(tables: Mapping[str, Table | Panel]) -> str | None:
 
 
 def _plans(tables: Mapping[str, Table | Panel], order: Sequence[str]) -> dict[str, str]:
-    """Which tables only continue columns of another one after its end."""
+    """Which tables only continue columns of another one after its end, of the same series if there are several."""
     found: dict[str, str] = {}
     for name in order[1:]:
-        plan = tables[name]
         for other in order:
-            table = tables[other]
-            if other == name or other in found or isinstance(plan, Panel) or isinstance(table, Panel):
-                continue
-            same = set(plan.columns) <= set(table.columns)
-            after = plan.axis.first >= table.axis.first + table.axis.n
-            if same and after and plan.axis.frequency == table.axis.frequency:
+            if (
+                other != name
+                and other not in found
+                and other not in found.values()
+                and _continues(tables[name], tables[other])
+            ):
                 found[name] = other
     return found
+
+
+def _continues(plan: Table | Panel, table: Table | Panel) -> bool:
+    if isinstance(plan, Panel) != isinstance(table, Panel):
+        return False
+    if isinstance(plan, Panel) and isinstance(table, Panel):
+        return plan.id == table.id and all(each in table and _continues(plan[each], table[each]) for each in plan)
+    if isinstance(plan, Panel) or isinstance(table, Panel):
+        return False
+    same = set(plan.columns) <= set(table.columns)
+    after = plan.axis.first >= table.axis.first + table.axis.n
+    return same and after and plan.axis.frequency.unit == table.axis.frequency.unit
+
+
+def _own_plan(
+    tables: dict[str, Table | Panel],
+    options: dict[str, dict[str, Any]],
+    files: Mapping[str, Path],
+    remarks: dict[str, list[str]],
+    target: str | None,
+) -> None:
+    """The last rows of the target's table that hold drivers and no target are a plan."""
+    name = (target or "").partition(".")[0]
+    name = name if name in tables else next(iter(tables))
+    table = tables[name]
+    if "later_rows" in options[name] or "until" in options[name]:
+        return
+    column = (target or "").partition(".")[2] or likely_target(table)
+    first: Table = next(iter(table.values())) if isinstance(table, Panel) else table
+    values = first.columns.get(column)
+    if values is None or not np.isfinite(values).any():
+        return
+    end = int(np.flatnonzero(np.isfinite(values))[-1]) + 1
+    later = [other for other, each in first.columns.items() if other != column and np.isfinite(each[end:]).any()]
+    if later:
+        options[name]["later_rows"] = "plan"
+        span = first.axis.part(end, first.axis.n).spell()
+        remarks[name].append(f"{span} have values of {', '.join(later[:4])} and none of {column}: they are a plan")
+        tables[name] = read(files[name], **options[name])
 
 
 def _later_rows(
@@ -262,7 +389,7 @@ def _is_holidays(path: Path) -> bool:
     return True
 
 
-def _source_name(path: Path, taken: Mapping[str, Path]) -> str:
+def source_name(path: Path, taken: Mapping[str, Path]) -> str:
     """A name that needs no quotes in a study."""
     stem = re.sub(r"\W+", "_", path.name.split(".")[0]).strip("_").lower() or "table"
     name, n = stem, 2

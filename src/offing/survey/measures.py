@@ -64,28 +64,30 @@ def overview(tables: Mapping[str, Table | Panel]) -> pd.DataFrame:
     return pd.DataFrame(rows)
 
 
-def outliers(source: str, column: str, axis: Axis, values: Array) -> pd.DataFrame:
-    """One row an outlier, the farthest first: ``source, column, period, value, usual, score``."""
-    judged = judge(axis, values)
+def outliers(
+    source: str, series: str, column: str, axis: Axis, values: Array, explained: Array | None = None
+) -> pd.DataFrame:
+    """One row an outlier, the farthest first: ``source, id, column, period, value, usual, score``."""
+    judged = judge(axis, values, explained)
     at = np.array([], dtype=np.intp) if judged is None else judged.beyond()
     rows = [
-        (source, column, axis.part(i, i + 1).labels()[0], values[i], judged.usual[i], judged.scores[i])
+        (source, series, column, axis.part(i, i + 1).labels()[0], values[i], judged.usual[i], judged.scores[i])
         for i in at.tolist()
         if judged is not None
     ]
-    found = pd.DataFrame(rows, columns=["source", "column", "period", "value", "usual", "score"])
+    found = pd.DataFrame(rows, columns=["source", "id", "column", "period", "value", "usual", "score"])
     return found.sort_values("score", key=np.abs, ascending=False, ignore_index=True)
 
 
-def gaps(source: str, column: str, axis: Axis, values: Array) -> pd.DataFrame:
-    """One row a run of missing values between known ones: ``source, column, from, to, periods``."""
+def gaps(source: str, series: str, column: str, axis: Axis, values: Array) -> pd.DataFrame:
+    """One row a run of missing values between known ones: ``source, id, column, from, to, periods``."""
     known = np.flatnonzero(np.isfinite(values))
     low, high = (int(known[0]), int(known[-1]) + 1) if len(known) else (0, 0)
     rows = []
     for start, length in missing_runs(values[low:high]):
         labels = axis.part(low + start, low + start + length).labels()
-        rows.append((source, column, labels[0], labels[-1], length))
-    return pd.DataFrame(rows, columns=["source", "column", "from", "to", "periods"])
+        rows.append((source, series, column, labels[0], labels[-1], length))
+    return pd.DataFrame(rows, columns=["source", "id", "column", "from", "to", "periods"])
 
 
 def cycle_columns(axis: Axis, cycle: str, most: int) -> Array:

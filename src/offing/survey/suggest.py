@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal
 
@@ -30,12 +30,13 @@ Days = str | Path | pd.DataFrame
 
 @dataclass(frozen=True)
 class Proposal:
-    """One term of the suggested study: its `kind` and `keys`, the `evidence`, and whether it is `active`."""
+    """One term of the suggested study: its `kind` and `keys`, the `evidence`, its `gain`, and whether it is `active`."""
 
     kind: str
     keys: Mapping[str, Any]
     evidence: str
     active: bool = True
+    gain: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -113,6 +114,33 @@ def suggest(
     proposals += [*_drivers(choice, drivers, futures, refused)]
     proposals += _faster(fit, proposals, faster)
     return Suggested(fit.model.scale, evidence, tuple(proposals), _horizon(fit.axis, proposals, futures))
+
+
+def agreed(each: Sequence[Suggested]) -> Suggested:
+    """One suggestion for several series: the first one's terms, active where the gains of all add up to one."""
+    first = each[0]
+    if len(each) == 1:
+        return first
+    terms = []
+    for proposal in first.terms:
+        alike = [other for one in each for other in one.terms if _same(other, proposal)]
+        gain = sum(other.gain for other in alike)
+        usable = any(other.active for other in alike)
+        words = f"summed over {len(alike)} series, Bayes criterion {signed(round(gain))}"
+        decided = proposal.gain != 0.0
+        terms.append(
+            replace(proposal, evidence=words, active=gain > 0.0 and usable, gain=gain) if decided else proposal
+        )
+    logs = sum(one.scale == "log" for one in each)
+    scale = "log" if 2 * logs > len(each) else "level"
+    words = f"{logs} of {len(each)} series fit better as logarithms"
+    return Suggested(scale, words, tuple(terms), min(one.horizon for one in each))
+
+
+def _same(one: Proposal, other: Proposal) -> bool:
+    return one.kind == other.kind and all(
+        one.keys.get(key) == other.keys.get(key) for key in ("cycle", "data", "table")
+    )
 
 
 def _scaled(
@@ -216,7 +244,7 @@ def _seasons(choice: _Choice, futures: Mapping[str, int]) -> list[Proposal]:
             keys["harmonics"] = pairs
         if gain > 0.0:
             choice.chosen[slot.term] = choice.columns(slot.term, pairs)
-        found.append(Proposal("season", keys, f"Bayes criterion {signed(round(gain))} against none", active=gain > 0.0))
+        found.append(Proposal("season", keys, f"Bayes criterion {signed(round(gain))} against none", gain > 0.0, gain))
     return found
 
 
@@ -226,7 +254,9 @@ def _holidays(choice: _Choice, days: Days | None) -> list[Proposal]:
     own = choice.columns("holidays")
     gain = choice.criterion() - choice.criterion({"holidays": own})
     choice.chosen["holidays"] = own
-    return [Proposal("holidays", {"table": str(days)}, f"Bayes criterion {signed(round(gain))} against none")]
+    return [
+        Proposal("holidays", {"table": str(days)}, f"Bayes criterion {signed(round(gain))} against none", True, gain)
+    ]
 
 
 def _drivers(
@@ -258,7 +288,7 @@ def _drivers(
             evidence += f"; what is left follows it {', '.join(told)}"
         if reference not in usable:
             evidence += "; nothing is known of it after the target's end, so give a plan before using it"
-        found.append(Proposal("driver", keys, evidence, active=worth > 0.0 and reference in usable))
+        found.append(Proposal("driver", keys, evidence, worth > 0.0 and reference in usable, worth))
     for reference in drivers:
         if reference not in names:
             why = refused.get(reference, f"only the first {MOST_DRIVERS} drivers are")
@@ -290,7 +320,7 @@ def _faster(fit: Fit, proposals: Sequence[Proposal], references: Sequence[str]) 
         n = int(both.sum())
         gain = n * np.log(np.square(without.left[both]).sum() / np.square(with_it.left[both]).sum()) - 3.0 * np.log(n)
         evidence = f"Bayes criterion {signed(round(float(gain)))} against leaving it out; {told}"
-        found.append(Proposal("driver", keys, evidence, active=gain > 0.0))
+        found.append(Proposal("driver", keys, evidence, bool(gain > 0.0), float(gain)))
         if gain > 0.0:
             terms.append(own)
     return found

@@ -13,15 +13,21 @@ import pandas as pd
 
 from offing.base import Finding, InputError, Treatment, count
 from offing.calendar import Axis
-from offing.model.words import as_html, in_units, number, percent, text_table, wrapped
+from offing.model.words import as_html, number, text_table, wrapped
 from offing.survey import measures, suggest, views
 from offing.survey.guess import Guess
+from offing.survey.screen import questions, screen
 from offing.survey.suggest import Suggested
+from offing.survey.target import likely_target
 from offing.survey.write import script_text, study_text
 from offing.tables import Goal, Information, Panel, Sources, Table, read, split_series
-from offing.tables.combine import looks_like_key
+from offing.tables.combine import rule_for
 from offing.tables.table import Array
-from offing.tables.treat import missing_runs, zero_question
+from offing.tables.treat import zero_question
+from offing.terms import Holidays
+
+#: Series of a panel whose evidence for a suggestion is summed, and rows of a table that are printed.
+_MOST_SUGGESTED, _MOST_ROWS = 5, 40
 
 Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
 
@@ -40,7 +46,8 @@ def inspect(
     data
         A Table or Panel from `offing.read`, a DataFrame or Series with dates, or several Tables by name.
     target
-        The column to be forecast, as ``column`` or ``table.column``. By default the first table's first column.
+        The column to be forecast, as ``column`` or ``table.column``. By default the first table's first column that is
+        named like sales or load, else its first column of numbers; an error if that cannot be read.
     plans
         The drivers' future by the name of the table that each continues.
     holidays
@@ -49,8 +56,8 @@ def inspect(
     Returns
     -------
     Survey
-        ``print`` it for a short text; its views are drawn by `offing.figure`. Of several series the one with most
-        values is looked at; the overview has all.
+        ``print`` it for a first screen, ``print(survey.full)`` for all tables; its views are drawn by
+        `offing.figure`. Of several series the sum (or mean) is looked at, and all of them in its tables.
 
     Raises
     ------
@@ -134,30 +141,46 @@ class Survey:
     def label(self) -> str:
         """What people call the target."""
         named = self.own[self.source].labels.get(self.column, self.column)
-        return f"{named}, {self.series}" if self.series else named
+        return f"{named}, {self._rule} of {self.members:,} series" if self.members > 1 else named
 
     @property
     def unit(self) -> str:
         """The target's unit."""
         return self.own[self.source].units.get(self.column, "")
 
+    @property
+    def members(self) -> int:
+        """How many series the target has."""
+        table = self.tables[self.source]
+        return len(table) if isinstance(table, Panel) else 1
+
+    @property
+    def _rule(self) -> str:
+        """How several series are looked at as one: their sum, or the mean of what nobody adds up."""
+        return "sum" if rule_for(self.column, self.unit).how == "sum" else "mean"
+
     @cached_property
-    def _span(self) -> tuple[Axis, Array]:
-        """The periods from the target's first value to its last, and its values."""
-        table = self.own[self.source]
-        values = table.values(self.column)
+    def span(self) -> tuple[Axis, Array]:
+        """The periods from the target's first value to its last, and its values; of several series all together."""
+        table = self.tables[self.source]
+        if isinstance(table, Panel) and len(table) > 1:
+            axis, values = _together(table, self.column, self._rule)
+        else:
+            axis, values = self.own[self.source].axis, self.own[self.source].values(self.column)
         known = np.flatnonzero(np.isfinite(values))
         low, high = int(known[0]), int(known[-1]) + 1
-        return table.axis.part(low, high), values[low:high]
+        return axis.part(low, high), values[low:high]
 
     @cached_property
     def drivers(self) -> dict[str, tuple[str, str, Array]]:
         """Label, unit and values (n,) on the target's periods of each column that may be a driver, by reference."""
-        axis, _ = self._span
+        axis, _ = self.span
         view = Information(self.own).view(int(self.own[self.source].axis.ends[-1]), axis, Goal())
         references = suggest.references_of(self.own, self.source, self.column, axis.frequency)
         found = {}
         for reference, label in references.items():
+            if self.own[view.sources.find(reference)[0]].uses.get(view.sources.find(reference)[1]):
+                continue  # totals and ids are no drivers
             values = view.known(reference, axis).values
             if np.isfinite(values).any():
                 found[reference] = (label, view.sources.unit(reference), values)
@@ -176,26 +199,44 @@ class Survey:
     @cached_property
     def outliers(self) -> pd.DataFrame:
         """One row an outlier: ``source, column, period, value, usual, score``."""
-        return pd.concat([measures.outliers(*each) for each in self._columns()], ignore_index=True)
+        found = [
+            measures.outliers(*each, self._explained(each[3]) if each[:3:2] == (self.source, self.column) else None)
+            for each in self._columns()
+        ]
+        return pd.concat(found, ignore_index=True)
 
     @cached_property
     def variance(self) -> pd.DataFrame:
         """Share of the target's variance that trend and each cycle take: ``part, share``."""
-        return measures.variance_shares(self._span[0], self._working)
+        return measures.variance_shares(self.span[0], self._working)
 
     @cached_property
     def cycles(self) -> pd.DataFrame:
         """Cycles that stand out, named or not: ``periods, name, share, seen, verdict``."""
-        return measures.found_cycles(self._span[0], self._working)
+        return measures.found_cycles(self.span[0], self._working)
 
     @cached_property
     def suggested(self) -> Suggested:
         """The suggested model."""
-        axis, _ = self._span
+        axis, _ = self.span
         drivers = {reference: label for reference, (label, _, _) in self.drivers.items()}
         futures = {reference: self._future(reference, axis.first + axis.n) for reference in drivers}
-        faster = suggest.faster_of(self.own, axis.frequency)
-        return suggest.suggest(self.own, self.target, drivers, futures, self.holidays, faster=faster)
+        every = split_series(self.tables, self.target)
+        largest = sorted(every, key=lambda name: -_values_of(every[name], self.source, self.column))[:_MOST_SUGGESTED]
+        return suggest.agreed([
+            suggest.suggest(every[name], self.target, drivers, futures, self.holidays, faster=self.faster)
+            for name in ([self.series] if self.members == 1 else largest)
+        ])  # fmt: skip
+
+    @property
+    def faster(self) -> list[str]:
+        """References of the columns that tick faster than the target."""
+        return suggest.faster_of(self.own, self.span[0].frequency)
+
+    def known_ahead(self, reference: str) -> int:
+        """How many periods after the target's end a driver is known for."""
+        axis, _ = self.span
+        return self._future(reference, axis.first + axis.n)
 
     @property
     def suggestions(self) -> pd.DataFrame:
@@ -206,7 +247,7 @@ class Survey:
     def findings(self) -> tuple[Finding, ...]:
         """What reading noticed, and what must be asked."""
         found = [finding for table in self.tables.values() for finding in table.findings]
-        axis, values = self._span
+        axis, values = self.span
         return tuple(dict.fromkeys([*found, *zero_question(self.column, axis, values)]))
 
     @property
@@ -217,36 +258,36 @@ class Survey:
     @property
     def history(self) -> views.History:
         """The target through time, at its own and at a coarser frequency."""
-        return views.history(self.label, self.unit, *self._span)
+        return views.history(self.label, self.unit, *self.span)
 
     @property
     def years(self) -> views.Years | None:
         """The target's years over each other."""
-        return views.years(self.label, self.unit, *self._span)
+        return views.years(self.label, self.unit, *self.span)
 
     @property
     def seasons(self) -> views.Seasons | None:
         """The target's spread at each position of a cycle."""
-        return views.seasons(self.label, self.unit, *self._span)
+        return views.seasons(self.label, self.unit, *self.span)
 
     @property
     def scatter(self) -> views.Scatter | None:
         """The target against each driver."""
         if not self.drivers:
             return None
-        return views.scatter(self.label, self.unit, self._span[1], self.drivers)
+        return views.scatter(self.label, self.unit, self.span[1], self.drivers)
 
     @property
     def echoes(self) -> views.Echoes | None:
         """Correlation of target and drivers over leads and lags, without trend and season."""
-        if not self.drivers or self._span[0].n < 12:
+        if not self.drivers or self.span[0].n < 12:
             return None
-        return views.echoes(self.label, self._span[0], self._working, self.drivers)
+        return views.echoes(self.label, self.span[0], self._working, self.drivers)
 
     @property
     def coverage(self) -> views.Coverage:
         """When each source is known."""
-        return views.coverage(self.tables, self.plans, int(self._span[0].edges[-1]))
+        return views.coverage(self.tables, self.plans, int(self.span[0].edges[-1]))
 
     def views(self) -> dict[str, Any]:
         """All views that there are, by name."""
@@ -269,15 +310,30 @@ class Survey:
         return script_text(self)
 
     @cached_property
+    def working(self) -> Array:
+        """The target as logarithms where all values are positive, so that seasons of any size compare."""
+        _, values = self.span
+        positive = bool((values[np.isfinite(values)] > 0.0).all())
+        return np.log(values) if positive else values
+
+    @cached_property
     def _working(self) -> Array:
         """The target on the suggested scale."""
-        _, values = self._span
-        return np.log(values) if self.suggested.scale == "log" else values
+        _, values = self.span
+        return np.log(values) if self.suggested.scale == "log" and (values[np.isfinite(values)] > 0.0).all() else values
 
-    def _columns(self) -> Iterator[tuple[str, str, Axis, Array]]:
-        for source, _, table in measures.flat(self.tables):
+    def _columns(self) -> Iterator[tuple[str, str, str, Axis, Array]]:
+        for source, series, table in measures.flat(self.tables):
             for column, values in table.columns.items():
-                yield source, column, table.axis, values
+                yield source, series, column, table.axis, values
+
+    def _explained(self, axis: Axis) -> Array | None:
+        """Columns (n, k) of holidays on some periods: a value on one of them is no outlier."""
+        if self.holidays is None:
+            return None
+        term = Holidays(table=self.holidays)
+        view = Information(self.own).view(int(self.own[self.source].axis.ends[-1]), axis, Goal())
+        return term.block(view, axis, term.learn(view)).columns
 
     def _future(self, reference: str, first: int) -> int:
         """How many periods from the ordinal `first` on a driver is known for."""
@@ -291,50 +347,44 @@ class Survey:
             return own
         return max(own, suggest.known_after(plan.values(column), plan.axis, first))
 
+    @property
+    def questions(self) -> list[str]:
+        """What only the analyst knows, each with the line that answers it; at most five."""
+        return [str(each) for each in questions(self)]
+
+    @property
+    def accounts(self) -> pd.DataFrame:
+        """One row per column of every source: ``source, column, use``."""
+        every = {**self.tables, **{f"{name} (plan)": plan for name, plan in self.plans.items()}}
+        return pd.concat([table.accounts.assign(source=name) for name, table in every.items()], ignore_index=True)[
+            ["source", "column", "use"]
+        ]
+
     def __str__(self) -> str:
-        return wrapped("\n".join(self.sentences)) + "\n\n" + "\n\n".join(self._tables())
+        return screen(self)
+
+    @property
+    def full(self) -> str:
+        """The first screen, and all tables below it."""
+        return screen(self) + "\n\n" + "\n\n".join(self._tables())
 
     @property
     def sentences(self) -> list[str]:
-        """What there is to know first, in words."""
-        axis, values = self._span
-        known = values[np.isfinite(values)]
-        unit = f" {self.unit}" if self.unit else ""
-        lines = [
-            f"{in_units(self.label, self.unit)}: {axis.spell()}, from {number(float(known.min()), 4)} to "
-            f"{number(float(known.max()), 4)}{unit}, {number(float(np.median(known)), 4)} in the middle."
-        ]
-        if len(self.variance):
-            shares = {str(part): float(share) for part, share in self.variance.itertuples(index=False)}
-            rest = shares.pop("rest")
-            told = ", ".join(f"the {part} {round(100 * share)} %" for part, share in shares.items())
-            lines.append(
-                f"Of its variance {told}; the rest, {round(100 * rest)} %, is for drivers, holidays and noise."
-            )
-        runs = missing_runs(values)
-        lines.append(
-            "No value is missing between the first and the last."
-            if not runs
-            else f"{count(sum(n for _, n in runs), 'value is', 'values are')} missing, in {count(len(runs), 'run')}."
-        )
-        year = round(axis.frequency.periods_a_year)
-        if len(values) > 2 * year and np.isfinite(values[-2 * year :]).all() and values[-2 * year : -year].sum() > 0:
-            change = float(values[-year:].sum() / values[-2 * year : -year].sum()) - 1.0
-            lines.append(f"The last year against the one before: {percent(change)}.")
-        if self.guess is not None:
-            lines += [f"{name}: {words}." for name, said in self.guess.remarks.items() for words in said]
-        return [*lines, *(str(finding) for finding in self.findings)]
+        """The first screen, line by line."""
+        return screen(self).splitlines()
 
     def _tables(self) -> list[str]:
-        shown = self.overview.drop(columns=["median"])
+        shown = self.overview.drop(columns=["median"]).head(_MOST_ROWS)
         shown = shown.drop(columns=[c for c in ("id", "unit") if not (shown[c] != "").any()])
         found = [text_table(list(shown.columns), [[_cell(each) for each in shown[c]] for c in shown.columns])]
         for title, table in (
+            ("What each column is used as", self.accounts),
             ("Runs of missing values", self.gaps),
             ("Far from what is usual for level and season", self.outliers),
             ("Cycles that stand out", self.cycles),
         ):
             if len(table):
+                table = table.drop(columns=[c for c in ("id",) if c in table and not (table[c] != "").any()])  # noqa: PLW2901
                 cells = [[_cell(each) for each in table[c].head(8)] for c in table.columns]
                 more = f" (8 of {len(table)})" if len(table) > 8 else ""
                 found.append(f"{title}{more}:\n{text_table(list(table.columns), cells)}")
@@ -354,12 +404,29 @@ def _cell(value: object) -> str:
 
 def _first_column(tables: Mapping[str, Table | Panel]) -> str:
     name, table = next(iter(tables.items()))
-    first: Table = next(iter(table.values())) if isinstance(table, Panel) else table
-    if not first.columns:
-        raise InputError("no column holds numbers", file=first.name)
-    return (
-        f"{name}.{next((column for column in first.columns if not looks_like_key(column)), next(iter(first.columns)))}"
-    )
+    return f"{name}.{likely_target(table)}"
+
+
+def _together(panel: Panel, column: str, how: str) -> tuple[Axis, Array]:
+    """Sum or mean (n,) of a column of all series, on the periods of any; missing where no series has a value."""
+    tables = [table for table in panel.values() if column in table.columns]
+    frequency = tables[0].axis.frequency
+    tables = [table for table in tables if table.axis.frequency == frequency]
+    first = min(table.axis.first for table in tables)
+    axis = Axis(frequency, first, max(table.axis.first + table.axis.n for table in tables) - first)
+    sums, counts = np.zeros(axis.n), np.zeros(axis.n)
+    for table in tables:
+        part = slice(table.axis.first - first, table.axis.first - first + table.axis.n)
+        known = np.isfinite(table.columns[column])
+        sums[part] += np.where(known, table.columns[column], 0.0)
+        counts[part] += known
+    total = np.where(counts > 0, sums if how == "sum" else sums / np.maximum(counts, 1.0), np.nan)
+    return axis, total
+
+
+def _values_of(tables: Mapping[str, Table], source: str, column: str) -> int:
+    values = tables[source].columns.get(column)
+    return 0 if values is None else int(np.isfinite(values).sum())
 
 
 def _fullest(tables: Mapping[str, Table | Panel], target: str) -> str:
@@ -368,5 +435,5 @@ def _fullest(tables: Mapping[str, Table | Panel], target: str) -> str:
     sizes = {}
     for series, own in found.items():
         source, column = Sources(own).find(target)
-        sizes[series] = int(np.isfinite(own[source].values(column)).sum())
+        sizes[series] = _values_of(own, source, column)
     return max(sizes, key=lambda series: sizes[series])

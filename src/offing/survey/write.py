@@ -13,6 +13,7 @@ from offing.survey.guess import Guess
 
 if TYPE_CHECKING:
     from offing.survey.survey import Survey
+    from offing.tables import Table
 
 #: What a study's keys mean, for those that a suggestion may hold.
 _MEANS = {
@@ -25,6 +26,14 @@ _MEANS = {
     "plan_for": "its rows continue that source",
     "release_delay": "how long after its end a value is out; from where the sources end",
     "id": "tells series apart",
+    "decimal": "the decimal mark",
+    "notation": "how cells are written: a currency, a unit, yes/no",
+    "header_row": "the row of the names",
+    "locale": "the language of months' names",
+    "time_format": "how dates are written",
+    "encoding": "how letters are written",
+    "wide": "the name of values that stand side by side",
+    "zone": "the clock that dates show",
 }
 
 
@@ -50,8 +59,10 @@ def study_text(survey: Survey, folder: Path | None = None) -> str:
             lines.append(_with_comment(f"plan_for = {toml(guess.plans[name])}", _MEANS["plan_for"]))
         else:
             first = survey.own[name]
-            units = ", ".join(f'{toml_key(column)} = ""' for column in first.columns)
-            lines.append(f"# unit = {{ {units} }}")
+            units = ", ".join(f"{toml_key(column)} = {toml(first.units.get(column, ''))}" for column in first.columns)
+            if "unit" not in guess.options[name]:
+                lines.append(f"# unit = {{ {units} }}")
+            lines += _not_used(first)
     suggested = survey.suggested
     lines += ["", "[target]", f"data = {_reference(survey.source, survey.column)}"]
     lines.append(_with_comment(f"scale = {toml(suggested.scale)}", suggested.scale_evidence))
@@ -135,6 +146,15 @@ def _treatment_lines(survey: Survey) -> list[str]:
 def one_line(text: str) -> str:
     """Text from the data without what would end a comment's line."""
     return " ".join(text.split())
+
+
+def _not_used(table: Table) -> list[str]:
+    """A comment on every column that no term can use."""
+    return [
+        f"# not used: {one_line(column)}: {one_line(use.removeprefix('not used: '))}"
+        for column, use in table.accounts.itertuples(index=False)
+        if use.startswith(("not used", "a total", "an id"))
+    ]
 
 
 def _with_comment(line: str, comment: str) -> str:

@@ -6,7 +6,7 @@ from offing.tables.information import Columns, Information
 from offing.tables.reading import read
 from offing.tables.table import Delay, LaterRows, Panel, Table
 from offing.tables.treat import Patch, Treat
-from offing.tables.view import ACTUAL, MARKS, MISSING, PLAN, Goal, Known, Sources, View, split_series
+from offing.tables.view import ACTUAL, MARKS, MISSING, PLAN, Goal, Known, Sources, View, not_in_all, split_series
 from offing.tables.vintages import Vintages, released_at
 
 __all__ = [
@@ -28,6 +28,7 @@ __all__ = [
     "View",
     "Vintages",
     "aggregate",
+    "not_in_all",
     "read",
     "read_days",
     "released_at",

@@ -144,7 +144,8 @@ def _trimmed(table: Table, axis: Axis, columns: dict[str, Array], whole: NDArray
 def no_way(column: str, unit: str, file: str) -> InputError:
     """The error for a column that nobody said how to combine; it asks with the way that its unit suggests."""
     way = suggested(column, unit)
-    kind = {"sum": "a flow, which is summed", "mean": "a price or a state, which is averaged"}[way]
+    kind = {"sum": "a flow, which is summed", "mean": "a price or a rate, which is averaged",
+            "last": "a stock, of which the last counts"}[way]  # fmt: skip
     return InputError(
         f"it is not stated how its values of a period become one; it looks like {kind}",
         f'Add to combine: "{column}" = "{way}".',

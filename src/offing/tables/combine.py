@@ -145,8 +145,89 @@ def looks_like_key(column: str) -> bool:
     return re.search(r"(^|[ _.-])(id|no|nr|number|key|code)$", column.lower()) is not None
 
 
+#: Words of names of flows, which add up; of states at a moment, of which the last counts; of what is averaged.
+_FLOWS = frozenset(("sales", "sold", "sale", "qty", "quantity", "units", "pieces", "revenue", "turnover", "amount", "orders", "tickets",
+    "visits", "visitors", "passengers", "calls", "nights", "bookings", "consumption", "generation", "production", "demand",
+    "kwh", "mwh", "gwh", "hours", "rain", "rainfall", "snowfall", "spend", "cost", "costs", "volume", "boxes", "trips", "items",
+    "value", "total", "count", "shipments", "deliveries", "returns", "budget", "energy", "heat", "heat_mwh", "sailings"))  # fmt: skip
+_STATES = frozenset(("stock", "stocks", "balance", "inventory", "backlog", "outstanding", "subscribers", "members", "headcount",
+    "employees", "staff", "customers", "accounts", "debt", "population", "storage", "reservoir", "closing", "installed"))  # fmt: skip
+_AVERAGED = frozenset(("fare", "price", "prices", "rate", "rates", "temperature", "temp", "temperatures", "index", "share", "level", "wind",
+    "flag", "promotion", "promo", "occupancy", "humidity", "pressure", "ratio", "percent", "pct", "margin", "discount",
+    "speed", "load", "power", "kw", "mw", "gw", "average", "mean", "avg", "cloud", "sunshine", "confidence", "yield"))  # fmt: skip
+_RATES = ("%", "/", " per ", "°", "index", "degrees", "share", " kw ", " mw ", " gw ", " w ")
+
+
+@dataclass(frozen=True)
+class Rule:
+    """How a column's values become one: `how`, in words `why`, and whether name, unit or behaviour leave no doubt."""
+
+    how: str
+    why: str
+    sure: bool
+
+
+def rule_for(
+    column: str, unit: str = "", values: Array | None = None, periods: NDArray[np.int64] | None = None
+) -> Rule:
+    """The rule that a column's name, unit and behaviour suggest: flows are summed, states and rates are not.
+
+    Parameters
+    ----------
+    values
+        Its values (n,), NaN where unknown.
+    periods
+        Number (n,) of the period in which each lies, where there are several to a period.
+
+    Examples
+    --------
+    >>> from offing.tables.combine import rule_for
+    >>> [rule_for(name).how for name in ("fare", "tickets", "stock on hand")]
+    ['mean', 'sum', 'last']
+    """
+    words = set(re.split(r"[\W_]+", column.lower()))
+    known = None if values is None else values[np.isfinite(values)]
+    if any(mark in f" {unit.lower()} " for mark in _RATES):
+        return Rule("mean", f"its unit is {unit}", True)
+    for kind, how, why in (
+        (_AVERAGED, "mean", "a price, rate or state"),
+        (_STATES, "last", "a stock"),
+        (_FLOWS, "sum", "a flow"),
+    ):
+        if words & kind:
+            return Rule(how, f"its name says {why}", True)
+    if known is None or not len(known):
+        return Rule("sum", "nothing says otherwise", False)
+    if set(np.unique(known).tolist()) <= {0.0, 1.0}:
+        return Rule("mean", "it is 0 or 1", True)
+    if (known < 0.0).any():
+        return Rule("mean", "it has values below zero", False)
+    if values is not None and periods is not None and _constant_within(values, periods):
+        return Rule("mean", "it is the same in every row of a date", True)
+    if _moves_slowly(known):
+        return Rule("mean", "it stays as it is for long, as a price or a stock does", False)
+    return Rule("sum", "nothing says otherwise", False)
+
+
+def _constant_within(values: Array, periods: NDArray[np.int64]) -> bool:
+    """Whether nearly every period of several rows has one value in all of them."""
+    frame = pd.DataFrame({"at": periods, "value": values}).dropna()
+    spread = frame.groupby("at")["value"].agg(["min", "max", "size"])
+    several = spread[spread["size"] > 1]
+    return len(several) > 2 and bool((several["min"] == several["max"]).mean() > 0.95) and frame["value"].nunique() > 1
+
+
+def _moves_slowly(values: Array) -> bool:
+    """Whether a series changes so little from one value to the next that it may be a level."""
+    if len(values) < 12:
+        return False
+    steps = np.diff(values)
+    still = float((steps == 0.0).mean()) > 0.6
+    return still or float(np.var(steps)) < 0.02 * 2.0 * float(np.var(values))
+
+
 def suggested(column: str, unit: str) -> str:
-    """The way that a column's name and unit suggest: prices, rates, temperatures and flags are averaged, flows summed.
+    """The way that a column's name and unit suggest: see `rule_for`.
 
     Examples
     --------
@@ -154,10 +235,4 @@ def suggested(column: str, unit: str) -> str:
     >>> suggested("fare", "EUR"), suggested("sold", "tickets")
     ('mean', 'sum')
     """
-    words = {*np.char.lower(column.replace("_", " ").split())}
-    averaged = {"fare", "price", "prices", "rate", "temperature", "temp", "index", "share", "level", "wind", "flag",
-                "promotion", "occupancy", "humidity", "pressure", "ratio"}  # fmt: skip
-    rates = ("%", "/", " per ", "°", "index", "degrees", "share")
-    if words & averaged or any(mark in f" {unit.lower()} " for mark in rates):
-        return "mean"
-    return "sum"
+    return rule_for(column, unit).how

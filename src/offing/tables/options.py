@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from datetime import date
@@ -19,6 +20,29 @@ from offing.tables.holiday_table import read_days
 from offing.tables.locales import decimal_of
 from offing.tables.regular import Timing
 from offing.tables.table import Delay, LaterRows
+
+_STATED = re.compile(r"\b(\w+) = (\"[^\"]*\"|\[[^\]]*\]|\{[^}]*\}|true|false|[\w.+-]+)")
+
+
+def as_options(advice: str, source: str) -> str:
+    """Advice with every ``key = value`` of a source as the option of the command line that says it.
+
+    Examples
+    --------
+    >>> from offing.tables.options import as_options
+    >>> as_options('State stamp = "start" or time_format = "%d/%m/%Y".', "sales")
+    "State --set sales.stamp=start or --set 'sales.time_format=%d/%m/%Y'."
+    """
+    keys = {each.name for each in fields(Reading)}
+
+    def option(found: re.Match[str]) -> str:
+        key, value = found[1], found[2]
+        if key not in keys:
+            return found[0]
+        return f"--set {shlex.quote(f'{source}.{key}={value[1:-1] if value[0] == chr(34) else value}')}"
+
+    return _STATED.sub(option, advice)
+
 
 #: Years whose holidays a country's calendar must tell.
 _COUNTRY_YEARS = (2000, 2040)

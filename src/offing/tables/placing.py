@@ -85,13 +85,20 @@ class Placing:
     reading: Reading
     report: Report
 
-    def tables(self, names: NDArray[np.object_] | None) -> tuple[dict[str, Table], dict[str, InputError]]:
-        """A table of each series, and why others have none; `names` (n,) tells the rows of several apart."""
+    def tables(
+        self, names: NDArray[np.object_] | None, refused: Mapping[str, InputError]
+    ) -> tuple[dict[str, Table], dict[str, InputError]]:
+        """A table of each series, and why others have none; `names` (n,) tells the rows of several apart.
+
+        `refused` are those whose dates do not fit.
+        """
         if names is None:
             return {"": self.table(np.arange(len(self.ordinals)))}, {}
         found: dict[str, Table] = {}
-        refused: dict[str, InputError] = {}
+        refused = dict(refused)
         for name, rows in _groups(names):
+            if name in refused:
+                continue
             try:
                 found[name] = self.table(rows)
             except InputError as error:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import inspect
+from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import fields, replace
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
 from typing import Any, overload
 
@@ -13,7 +14,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, Treatment, nearest
-from offing.calendar import WEEKDAYS
+from offing.calendar import WEEKDAYS, Frequency
 from offing.calendar.axis import instant_of
 from offing.tables.aggregate import aggregated
 from offing.tables.combine import Combine
@@ -384,15 +385,16 @@ def _periods(
     else:
         stamps, time, headed = indexed, "index", ""
         report.uses |= {str(name): "" for name in cells.columns}
-    frequency, ordinals, told = place(stamps, timing, file, cells.index, headed)
-    for finding in told:
-        stated = finding.advice.partition('"')[2].partition('"')[0]
-        report.assume(finding, **({"stamp": stated} if finding.check == "stamp" else {}))
     names: NDArray[np.object_] | None = None
     if ids:
         names = np.asarray(id_texts(cells, ids, file), dtype=object)
         cells = cells.drop(columns=list(ids))
         report.uses |= dict.fromkeys(ids, "id")
+    frequency, ordinals, told, other = _placed(stamps, timing, names, _Rows(file, cells.index, headed))
+    for finding in told:
+        stated = finding.advice.partition('"')[2].partition('"')[0]
+        key = {"stamp": "stamp", "business days": "frequency"}[finding.check]
+        report.assume(finding, **{key: stated})
     _check_said(reading, [str(name) for name in cells.columns], file)
     columns, units = _columns(cells, source, reading, report)
     check_width(columns, len(cells), file)
@@ -404,7 +406,7 @@ def _periods(
         columns, cells.index, ordinals, None if releases is None else releases.on(frequency), frequency, time,
         reading, report,
     )  # fmt: skip
-    found, refused = placing.tables(names)
+    found, refused = placing.tables(names, other)
     if isinstance(source, WebTable):
         found = _with_downloads(source, found, reading, timing)
     return {name: _until(table, reading) for name, table in found.items()}, ids, refused
@@ -421,6 +423,55 @@ def _with_downloads(source: WebTable, newest: dict[str, Table], reading: Reading
     last = source.vintages[-1][0]
     return {name: downloaded([*earlier[name], (last, table)]) if earlier[name] else table
             for name, table in newest.items()}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Rows:
+    """What messages call the rows of a source: its file, their numbers, and the header of the dates."""
+
+    file: str
+    numbers: pd.Index
+    header: str
+
+
+def _placed(
+    stamps: Stamps, timing: Timing, names: NDArray[np.object_] | None, rows: _Rows
+) -> tuple[Frequency, NDArray[np.int64], tuple[Finding, ...], dict[str, InputError]]:
+    """Frequency and ordinals (n,) of the rows, what was assumed, and why the dates of some series do not fit.
+
+    Where the dates of all rows together fit no frequency, that of most series counts.
+    """
+    try:
+        return *place(stamps, timing, rows.file, rows.numbers, rows.header), {}
+    except InputError:
+        if names is None:
+            raise
+    codes, different = pd.factorize(names)
+    found: dict[str, tuple[Frequency, NDArray[np.int64], tuple[Finding, ...]]] = {}
+    refused: dict[str, InputError] = {}
+    first: InputError | None = None
+    for code, name in enumerate(different.tolist()):
+        at = np.flatnonzero(codes == code)
+        try:
+            found[str(name)] = place(stamps.take(at), timing, rows.file, rows.numbers[at], rows.header)
+        except InputError as error:
+            first = first or error
+            refused[str(name)] = error
+    if not found and first is not None:
+        raise first
+    frequency = Counter(each[0] for each in found.values()).most_common(1)[0][0]
+    ordinals = np.zeros(len(codes), dtype=np.int64)
+    findings: tuple[Finding, ...] = ()
+    for code, name in enumerate(different.tolist()):
+        if str(name) in found:
+            own, at, told = found[str(name)]
+            if own == frequency:
+                ordinals[codes == code], findings = at, told
+            else:
+                refused[str(name)] = InputError(
+                    f"its rows are by {own}, those of most series by {frequency}", "Read it by itself.", file=rows.file
+                )
+    return frequency, ordinals, findings, refused
 
 
 def _until(table: Table, reading: Reading) -> Table:

@@ -19,6 +19,14 @@ Ints = NDArray[np.int64]
 _FEWEST_BUSINESS_DAYS = 10
 
 
+class SeveralRowsError(InputError):
+    """Several rows stand for one period: lines, or several series."""
+
+
+class NoFrequencyError(InputError):
+    """The dates follow no frequency: lines, perhaps."""
+
+
 @dataclass(frozen=True)
 class Timing:
     """What the user says about a source's dates; None where it is to be found."""
@@ -185,7 +193,7 @@ def axis_of(
                 f"State the zone of the clock: {' or '.join(f'zone = {chr(34)}{zone}{chr(34)}' for zone in zones)}.",
                 file=file, period=Axis(frequency, int(inner[i]), 1).labels()[0],
             )  # fmt: skip
-        raise InputError(
+        raise SeveralRowsError(
             f"rows {both[0]} and {both[1]} both stand for it"
             + (f", and {count(many, 'more row repeats', 'more rows repeat')} a period" if many else ""),
             'Keep one row a period; or, if they are lines to be added up, state rows = "lines" and how to combine '
@@ -284,13 +292,13 @@ def _unit(wall: Ints, timing: Timing, file: str) -> str:
     raise _no_frequency(moments, int(uneven[0]) if smallest == 7 * DAY else int(gaps.argmin()), file)
 
 
-def _no_frequency(moments: Ints, i: int, file: str) -> InputError:
+def _no_frequency(moments: Ints, i: int, file: str) -> NoFrequencyError:
     """An error that names the two neighbouring dates, the `i`-th and the next, that fit no frequency."""
     pair = [
         str(each).replace("T", " ").removesuffix(" 00:00:00")
         for each in moments[i : i + 2].astype("M8[us]").astype("M8[s]")
     ]
-    return InputError(
+    return NoFrequencyError(
         f"no frequency fits the dates {pair[0]} and {pair[1]}",
         f"Give one row for each {', '.join(UNITS[:-1])} or {UNITS[-1]}, or state the frequency.",
         file=file,

@@ -100,9 +100,10 @@ def _series_side_by_side(
         raise InputError("there are no columns of values", file=file, key="wide")
     parts = []
     for name in series:
-        values = {value: cells[columns[name]] for value, columns in members.items() if name in columns}
-        missing = {value: pd.Series("", cells.index) for value in members if value not in values}
-        parts.append(cells[[time, *ids]].assign(**{SERIES: name}, **values, **missing))
+        part = cells[[time, *ids]].assign(**{SERIES: name})
+        for value, columns in members.items():
+            part[value] = cells[columns[name]] if name in columns else ""
+        parts.append(part)
     told = Finding(
         "wide table", "note", f"{file}: its {len(series)} columns are read as series of '{next(iter(members))}'."
     )
@@ -137,7 +138,7 @@ def _dates_side_by_side(
             f'For a series each, state wide = "{value}" and id = "{first}"; for one table with a column each, '
             "transpose = true.", file=file,
         )  # fmt: skip
-    parts = [cells[list(ids)].assign(**{PERIOD: name, value: cells[name]}) for name in dates]
+    parts = [cells[list(ids)].assign(**{PERIOD: name}).assign(**{value: cells[name]}) for name in dates]
     tidy = pd.concat(parts)
     known = tidy[value].notna() & (_text(tidy[value]) != "")
     told = Finding("wide table", "note", f"{file}: its {len(dates)} columns of dates are read as values of '{value}'.")
@@ -249,10 +250,18 @@ def numbered(cells: pd.Series, first: object, unit: str | None, file: str) -> tu
         before = int(text)
         numbers.append(before)
     start = pd.Timestamp(first)  # type: ignore[arg-type]
-    steps = {"hour": "hours", "day": "days", "week": "weeks", "month": "months", "year": "years"}
-    dates = [start + (pd.offsets.BusinessDay(i) if unit == "business day" else pd.DateOffset(months=3 * i) if unit == "quarter"
-                      else pd.DateOffset(**{steps[unit]: i})) for i in range(len(numbers))]  # fmt: skip
-    return pd.Series(pd.DatetimeIndex(dates), cells.index, name=cells.name), unit
+    return pd.Series(_following(start, unit, len(numbers)), cells.index, name=cells.name), unit
+
+
+def _following(start: pd.Timestamp, unit: str, n: int) -> pd.DatetimeIndex:
+    """The starts of `n` periods of a unit from a first one on."""
+    if unit == "business day":
+        return pd.bdate_range(start, periods=n)
+    if unit in ("month", "quarter", "year"):
+        months = {"month": 1, "quarter": 3, "year": 12}[unit]
+        return pd.DatetimeIndex([start + pd.DateOffset(months=months * i) for i in range(n)])
+    step = pd.Timedelta(hours={"hour": 1, "day": 24, "week": 168}[unit])
+    return pd.DatetimeIndex([start + i * step for i in range(n)])
 
 
 def looks_numbered(cells: pd.Series) -> bool:

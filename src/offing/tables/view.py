@@ -84,7 +84,7 @@ def split_series(tables: Mapping[str, Table | Panel], target: str) -> dict[str, 
     Raises
     ------
     InputError
-        If a source with ids lacks one of the target's series, or the target has none.
+        If no series of the target is in all sources with ids, or the target has none.
     """
     first = {name: next(iter(table.values())) if isinstance(table, Panel) else table for name, table in tables.items()}
     owner = tables[Sources(first).find(target)[0]]
@@ -95,10 +95,29 @@ def split_series(tables: Mapping[str, Table | Panel], target: str) -> dict[str, 
                 "the source tells several series apart, but the target is one series",
                 "Give the target's source an id as well, or read one series of this one.", file=table.name, key="id",
             )  # fmt: skip
+    lacking = not_in_all(tables, target)
+    kept = [series for series in names if series not in lacking]
+    if not kept:
+        raise next(iter(lacking.values()))
     return {
         series: {name: table[series] if isinstance(table, Panel) else table for name, table in tables.items()}
-        for series in names
+        for series in kept
     }
+
+
+def not_in_all(tables: Mapping[str, Table | Panel], target: str) -> dict[str, InputError]:
+    """Why a series of the target has no tables: a source with ids lacks it, or could not read it."""
+    panels = [table for table in tables.values() if isinstance(table, Panel)]
+    first = {name: next(iter(table.values())) if isinstance(table, Panel) else table for name, table in tables.items()}
+    owner = tables[Sources(first).find(target)[0]]
+    found: dict[str, InputError] = dict(owner.left_out) if isinstance(owner, Panel) else {}
+    for series in owner if isinstance(owner, Panel) else ():
+        for panel in panels:
+            if series not in panel:
+                found[series] = panel.left_out.get(series) or InputError(
+                    f"there is no series {series!r}", nearest(series, panel), file=panel.name
+                )
+    return found
 
 
 @dataclass(frozen=True)
