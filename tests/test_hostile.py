@@ -233,7 +233,7 @@ TAKEN = {
     "rows in another order": ("d,a\n2024-02,2\n2024-01,1\n", {}, "a", [1.0, 2.0], "dates were not sorted"),
     "gaps left": ("d,a\n2024-01,1\n2024-03,3\n2024-04,3\n", {"gaps": "leave"}, "a", [1.0, np.nan, 3.0, 3.0], "has no row"),
     "dates as numbers": ("date,a\n20240101,1\n20240102,2\n", {}, "a", [1.0, 2.0], None),
-    "day numbers stated": ("d,a\n45292,1\n45293.0,2\n", {"time": "d", "time_format": "excel"}, "a", [1.0, 2.0], None),
+    "day numbers stated": ("d,a\n45292,1\n45293.0,2\n", {"time": "d", "time_format": "spreadsheet"}, "a", [1.0, 2.0], None),
     "seconds stated": (
         "d,a\n1704067200,1\n1704070800,2\n", {"time": "d", "time_format": "unix", "stamp": "start"}, "a", [1.0, 2.0], None,
     ),

@@ -406,8 +406,8 @@ def test_a_workbooks_day_numbers_are_explained_and_read(tmp_path):
     with pytest.raises(of.InputError) as told:
         of.read(tmp_path / "t.xlsx")
     assert "which as a spreadsheet's day would be 2024-01-01" in str(told.value)
-    assert 'time_format = "excel"' in str(told.value)
-    table = of.read(tmp_path / "t.xlsx", time_format="excel")
+    assert 'time_format = "spreadsheet"' in str(told.value)
+    table = of.read(tmp_path / "t.xlsx", time_format="spreadsheet")
     assert table.axis.labels() == ["2024-01-01", "2024-01-02", "2024-01-03"]
     with pytest.raises(of.InputError, match="there are several sheets: 'a', 'b'"):
         with pd.ExcelWriter(tmp_path / "two.xlsx") as book:

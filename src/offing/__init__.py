@@ -358,10 +358,19 @@ __all__ = [
 
 def __getattr__(name: str) -> Any:
     if name not in _HOME:
-        raise AttributeError(f"module 'offing' has no attribute {name!r}")
+        if name.startswith("_"):
+            raise AttributeError(name)
+        from offing.base import nearest
+
+        raise AttributeError(f"offing has no {name!r}. {_suggested(nearest(name, __all__))}")
     value = getattr(import_module(f"offing.{_HOME[name]}"), name)
     globals()[name] = value
     return value
+
+
+def _suggested(words: str) -> str:
+    """The nearest name; not a hundred of them where none is alike."""
+    return words if words.startswith("Did") else "dir(offing) lists all names."
 
 
 def __dir__() -> list[str]:

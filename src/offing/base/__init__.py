@@ -1,7 +1,7 @@
 """What every room may use: errors, and the records of what was changed and what was noticed."""
 
 from offing.base.ahead import ahead
-from offing.base.errors import InputError, OffingError, count, nearest
+from offing.base.errors import InputError, Keywords, OffingError, count, nearest
 from offing.base.optional import optional
 from offing.base.progress import Progress
 from offing.base.records import Finding, Severity, Treatment, Verdict
@@ -9,6 +9,7 @@ from offing.base.records import Finding, Severity, Treatment, Verdict
 __all__ = [
     "Finding",
     "InputError",
+    "Keywords",
     "OffingError",
     "Progress",
     "Severity",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterable
+from typing import Self
 
 
 class OffingError(Exception):
@@ -77,8 +78,33 @@ class InputError(OffingError, ValueError):
 def nearest(word: str, known: Iterable[str]) -> str:
     """Word a suggestion: the known word most like `word`, or all of them where none is alike."""
     known = [str(each) for each in known]
+    # Case is a slip of its own: mape is MAPE. Of names that differ by case alone the nearest is still one of them.
+    plain: dict[str, str] = {}
+    for each in known:
+        plain.setdefault(each.lower(), each)
     alike = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
+    alike = alike or [plain[each] for each in difflib.get_close_matches(word.lower(), list(plain), n=1, cutoff=0.6)]
     return f"Did you mean '{alike[0]}'?" if alike else f"Known here: {', '.join(known) or 'none'}."
+
+
+class Keywords:
+    """A base of dataclasses whose wrong keywords are refused with the nearest right one.
+
+    Examples
+    --------
+    >>> import offing as of
+    >>> of.Season(harmonic=3)
+    Traceback (most recent call last):
+    offing.base.errors.InputError: Season has no parameter 'harmonic'. Did you mean 'harmonics'?
+    """
+
+    def __new__(cls, *_: object, **given: object) -> Self:
+        """Check the keywords before the dataclass takes them."""
+        known = [name for name, field in getattr(cls, "__dataclass_fields__", {}).items() if field.init]
+        wrong = [key for key in given if key not in known]
+        if wrong and known:
+            raise InputError(f"{cls.__name__} has no parameter {wrong[0]!r}", nearest(wrong[0], known))
+        return super().__new__(cls)
 
 
 def count(number: int, noun: str, plural: str = "") -> str:

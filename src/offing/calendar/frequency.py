@@ -13,7 +13,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from offing.base import InputError, nearest
+from offing.base import InputError, Keywords, nearest
 
 Instants = NDArray[np.int64]
 Unit = Literal["hour", "day", "business day", "week", "month", "quarter", "year"]
@@ -59,7 +59,7 @@ def month_named(word: str, key: str) -> int:
 
 
 @dataclass(frozen=True)
-class Frequency:
+class Frequency(Keywords):
     """A regular succession of periods.
 
     Parameters

@@ -67,17 +67,22 @@ def offing(trace: Path | None) -> None:
 @offing.command()
 @click.argument("folder", type=click.Path(path_type=Path, file_okay=False), default=Path("tern-islands"))
 @click.option(
-    "--story", type=click.Choice(["ferry", "heat", "boatyard"]), default="ferry", help="Which one.", show_default=True
+    "--story",
+    type=click.Choice(["ferry", "heat", "boatyard", "service"]),
+    default="ferry",
+    help="Which one.",
+    show_default=True,
 )
 def demo(folder: Path, story: str) -> None:
     """Write a made-up study into FOLDER, run it in full and compare it with the truth.
 
-    FOLDER is tern-islands by default. The ferry's study is of weeks, that of the district heat of hours, and that of
-    the boatyard of quarters with months and weeks.
+    FOLDER is tern-islands by default. The ferry's study is of weeks, that of the district heat of hours, that of the
+    boatyard of quarters with months and weeks; that of the service reads months from a small statistics service.
     """
-    from offing.demo import run_boatyard, run_demo, run_heat  # noqa: PLC0415
+    from offing.demo import run_boatyard, run_demo, run_heat, run_service  # noqa: PLC0415
 
-    {"ferry": run_demo, "heat": run_heat, "boatyard": run_boatyard}[story](folder, _echo)
+    runs = {"ferry": run_demo, "heat": run_heat, "boatyard": run_boatyard, "service": run_service}
+    runs[story](folder, _echo)
 
 
 @offing.command()

@@ -7,6 +7,7 @@ from offing.demo.heat import heat
 from offing.demo.heat_story import run_heat
 from offing.demo.messy import messy_tables
 from offing.demo.run import run_demo
+from offing.demo.service import run_service, serving
 
 __all__ = [
     "World",
@@ -19,4 +20,6 @@ __all__ = [
     "run_boatyard",
     "run_demo",
     "run_heat",
+    "run_service",
+    "serving",
 ]

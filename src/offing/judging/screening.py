@@ -11,7 +11,7 @@ from typing import Any, Literal, get_args
 import numpy as np
 import pandas as pd
 
-from offing.base import Finding, InputError, Progress, count
+from offing.base import Finding, InputError, Keywords, Progress, count
 from offing.calendar import Axis
 from offing.engine import running, triangle
 from offing.engine.selection import MOST_SUBSETS, beside, coefficients, forward, least_angle, subsets
@@ -193,7 +193,7 @@ class Screening:
 
 
 @dataclass(frozen=True)
-class DriverSelection:
+class DriverSelection(Keywords):
     """Candidate drivers among which a model selects at every origin. For ``Model(driver_selection=...)``.
 
     A back-test of such a model repeats the whole selection in each fold, so that its scores are honest.

@@ -9,7 +9,7 @@ from typing import ClassVar, Literal, Protocol
 import numpy as np
 import pandas as pd
 
-from offing.base import Finding, InputError, Progress
+from offing.base import Finding, InputError, Keywords, Progress
 from offing.calendar import Axis, Frequency, on_clock_of
 from offing.calendar.axis import instant_of
 from offing.checks import missing_drivers
@@ -65,7 +65,7 @@ class SeriesFits(dict[str, "Fit"]):
 
 
 @dataclass(frozen=True)
-class Model:
+class Model(Keywords):
     """A forecast as a sum of terms, plus a constant that is always there.
 
     Parameters

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from offing.base import InputError
+from offing.base import InputError, Keywords
 from offing.calendar import Axis
 from offing.model import Fit
 from offing.model.forecast import AS_PLANNED
@@ -16,7 +16,7 @@ from offing.tables import View
 
 
 @dataclass(frozen=True)
-class Scenario:
+class Scenario(Keywords):
     """A named set of assumptions about the drivers' future.
 
     Parameters

@@ -33,7 +33,7 @@ def inspected(paths: Sequence[Path], target: str | None, to: str | None, said: S
         if said or to:
             raise InputError("a study says itself how its files are read", "Leave out --set and --to.")
         return _of_study(paths[0], target)
-    settings = _settings(said)
+    settings = _settings(said, source_name(paths[0], {}))
     with _options(paths):
         guess = guess_sources(paths, settings, target, None if to is None else unit_named(to))
         unknown = [name for name in settings if name != "*" and name not in guess.files]
@@ -116,7 +116,7 @@ def write_text(survey: Survey, kind: str, path: Path) -> Path:
     return files.write(path.parent)[0]
 
 
-def _settings(said: Sequence[str]) -> dict[str, dict[str, Any]]:
+def _settings(said: Sequence[str], example: str) -> dict[str, dict[str, Any]]:
     """``SOURCE.KEY=VALUE`` or ``KEY=VALUE`` for all, the value as TOML writes it or plain text."""
     settings: dict[str, dict[str, Any]] = {}
     for each in said:
@@ -124,7 +124,9 @@ def _settings(said: Sequence[str]) -> dict[str, dict[str, Any]]:
         source, _, key = left.strip().rpartition(".")
         if not equals or key not in Reading.__dataclass_fields__:
             raise InputError(
-                f"found {each!r}", f"Write SOURCE.KEY=VALUE. {nearest(key, Reading.__dataclass_fields__)}", key="--set"
+                f"found {each!r}",
+                f"Write it as {example}.stamp=start. {nearest(key, Reading.__dataclass_fields__)}",
+                key="--set",
             )
         try:
             read: Any = tomllib.loads(f"value = {value}")["value"]

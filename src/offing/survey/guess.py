@@ -28,6 +28,9 @@ from offing.tables.table import Array
 
 #: At these frequencies of a target the months, weeks or days of a driver are worth weights of their own.
 _SLOW = ("month", "quarter", "year")
+#: Checks that note what reading assumed and a key of the source would state.
+_ASSUMED = ("notation", "number marks", "header", "locale", "stamp", "encoding", "dates as numbers", "wide table",
+            "business days")  # fmt: skip
 #: Share of a column's cells up to which those that are no numbers are slips rather than words.
 _FEW_WRONG = 0.5
 
@@ -132,6 +135,7 @@ def _tried(
         options |= _lines(path, options, unit, remarks)
         table = read(path, **options)
     options |= table.settings
+    remarks += _assumed(table)
     first = next(iter(table.values())) if isinstance(table, Panel) else table
     each = table.values() if isinstance(table, Panel) else [table]
     if any(finding.check == "missing periods" for one in each for finding in one.findings):
@@ -142,6 +146,13 @@ def _tried(
         combine = options.get("combine") or _rules(first, remarks)
         options |= {"aggregate_to": unit, "combine": combine}
     return options, read(path, **options)
+
+
+def _assumed(table: Table | Panel) -> list[str]:
+    """What reading assumed, in words; stated in the options, it is no note of later runs."""
+    first: Table = next(iter(table.values())) if isinstance(table, Panel) else table
+    lead = f"{first.name}: "
+    return [f.message.removeprefix(lead).rstrip(".") for f in first.findings if f.check in _ASSUMED]
 
 
 def _rules(table: Table, remarks: list[str]) -> dict[str, str]:
@@ -175,7 +186,9 @@ def _as_ids_or_lines(
         remarks.append("rows of a series that repeat a date are taken for lines")
         return _lines(path, own, unit, remarks)
     known = [name for name in texts if (cells[name] != "").all() and 1 < cells[name].nunique() <= len(cells) / 2]
-    for chosen in [[name] for name in known] + [[a, b] for i, a in enumerate(known) for b in known[i + 1 :]]:
+    # Whole numbers of which each date has every one just once tell series apart as texts do.
+    whole = [name for name in cells.columns if name not in (time, *texts) and _counts_series(cells, time, str(name))]
+    for chosen in [[name] for name in [*known, *whole]] + [[a, b] for i, a in enumerate(known) for b in known[i + 1 :]]:
         if not cells[[time, *chosen]].duplicated().any():
             ids = " and ".join(f"'{name}'" for name in chosen)
             remarks.append(f"{ids} tell{'s' if len(chosen) == 1 else ''} {_different(cells, chosen):,} series apart")
@@ -187,9 +200,16 @@ def _as_ids_or_lines(
         raise InputError(
             f"{repeated:,} of {len(cells):,} rows repeat a date, and column '{asked}' has "
             f"{cells[asked].nunique():,} different texts: is it an id?",
-            f'For a series each, state id = "{asked}"; to add all rows of a date up, rows = "lines".', file=error.file,
+            f'State id = "{asked}" for a series each, or rows = "lines" to add all rows of a date up.', file=error.file,
         )  # fmt: skip
     return _lines(path, own, unit, remarks)
+
+
+def _counts_series(cells: pd.DataFrame, time: str, name: str) -> bool:
+    """Whether a column of short codes stands once with each date, and each code with many dates."""
+    texts = cells[name].astype(str)
+    codes = bool(texts.str.fullmatch(r"[\w-]{1,12}").all()) and texts.nunique() <= len(cells) / 6
+    return codes and not cells[[time, name]].duplicated().any()
 
 
 def _columns(path: Path, own: dict[str, Any]) -> tuple[pd.DataFrame, str, list[str], dict[str, tuple[Array, str]]]:
@@ -209,7 +229,12 @@ def _columns(path: Path, own: dict[str, Any]) -> tuple[pd.DataFrame, str, list[s
         values, wrong = to_numbers(plainer.cells[name], marks)
         doubted = marks is not None and name in marks.doubtful
         # What looks like a number and is not is told when its column is combined.
-        if str(name) in plainer.faults or (wrong.any() and not doubted and wrong.mean() > _FEW_WRONG):
+        if (
+            str(name) in _ids(own)
+            or str(name) in plainer.faults
+            or bool(cells[name].astype(str).str.match(r"0\d").any())
+            or (wrong.any() and not doubted and wrong.mean() > _FEW_WRONG)
+        ):
             texts.append(str(name))
         elif looks_like_key(str(name)) and str(name) not in own.get("combine", {}):
             texts.append(str(name))
@@ -217,6 +242,11 @@ def _columns(path: Path, own: dict[str, Any]) -> tuple[pd.DataFrame, str, list[s
             unit = "1" if plainer.notation.get(str(name)) == "yes/no" else plainer.units.get(str(name), "")
             numbers[str(name)] = (values, {**reading.unit}.get(str(name), unit))
     return cells, time, texts, numbers
+
+
+def _ids(own: Mapping[str, Any]) -> tuple[str, ...]:
+    stated = own.get("id", ())
+    return (stated,) if isinstance(stated, str) else tuple(stated)
 
 
 def _different(cells: pd.DataFrame, names: list[str]) -> int:

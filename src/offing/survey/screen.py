@@ -92,7 +92,7 @@ def _read(survey: Survey) -> Iterator[str]:
             *remarks.get(name, ()),
             *(f.message.removeprefix(f"{first.name}: ").rstrip(".") for f in first.findings if f.severity == "note"),
         ]
-        changes = [f"{entry.before} {entry.after} ({entry.reason})" for entry in first.treatments[:2]]
+        changes = [f"{entry.before}: {entry.after} ({entry.reason})" for entry in first.treatments[:2]]
         if len(first.treatments) > 2:
             changes.append(f"{len(first.treatments) - 2} more changes")
         if notes or changes:
@@ -248,7 +248,7 @@ def _is_marker(values: Array, marker: float) -> bool:
     return (
         bool((known == marker).any())
         and len(rest) > 3
-        and abs(marker - float(np.median(rest))) > 10.0 * max(float(np.ptp(rest)), 1e-300)
+        and abs(marker - float(np.median(rest))) > 3.0 * max(float(np.ptp(rest)), 1e-300)
     )
 
 

@@ -223,10 +223,19 @@ class Survey:
         futures = {reference: self._future(reference, axis.first + axis.n) for reference in drivers}
         every = split_series(self.tables, self.target)
         largest = sorted(every, key=lambda name: -_values_of(every[name], self.source, self.column))[:_MOST_SUGGESTED]
-        return suggest.agreed([
-            suggest.suggest(every[name], self.target, drivers, futures, self.holidays, faster=self.faster)
-            for name in ([self.series] if self.members == 1 else largest)
-        ])  # fmt: skip
+        if self.members == 1:
+            return suggest.suggest(self.own, self.target, drivers, futures, self.holidays, faster=self.faster)
+        found, failed = [], []
+        for name in largest:
+            try:
+                found.append(
+                    suggest.suggest(every[name], self.target, drivers, futures, self.holidays, faster=self.faster)
+                )
+            except InputError as error:
+                failed.append(error)  # a series of a value or two says nothing of the others
+        if not found:
+            raise failed[0]
+        return suggest.agreed(found)
 
     @property
     def faster(self) -> list[str]:

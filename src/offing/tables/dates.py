@@ -39,7 +39,7 @@ class Stamps:
     def take(self, rows: NDArray[np.intp]) -> Stamps:
         """The stamps of some rows."""
         instants = None if self.instants is None else self.instants[rows]
-        return Stamps(self.wall[rows], self.precision, self.zone, instants)
+        return Stamps(self.wall[rows], self.precision, self.zone, instants, self.locale)
 
 
 _TIME = r"([T ]\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?( ?[AaPp][Mm])?)?"
@@ -56,8 +56,8 @@ COARSE: dict[Precision, re.Pattern[str]] = {
 #: Other ways to write a month, quarter or week, and the same as above says it.
 VARIANTS: tuple[tuple[re.Pattern[str], str], ...] = (
     (re.compile(r"(?P<y>\d{4})-?M(?P<m>\d{1,2})", re.IGNORECASE), "month"),
-    (re.compile(r"(?P<m>\d{1,2})[/.](?P<y>\d{4})"), "month"),
-    (re.compile(r"(?P<y>\d{4})[/.](?P<m>\d{1,2})"), "month"),
+    (re.compile(r"(?P<m>0?[1-9]|1[0-2])[/.](?P<y>(19|20)\d{2})"), "month"),
+    (re.compile(r"(?P<y>(19|20)\d{2})/(?P<m>0?[1-9]|1[0-2])"), "month"),
     (re.compile(r"Q(?P<q>[1-4])[- /']*(?P<y>\d{4}|\d{2})", re.IGNORECASE), "quarter"),
     (re.compile(r"(?P<q>[1-4])Q[- /']*(?P<y>\d{4}|\d{2})", re.IGNORECASE), "quarter"),
     (re.compile(r"(?P<y>\d{4})[- /]*Q(?P<q>[1-4])", re.IGNORECASE), "quarter"),
@@ -141,7 +141,7 @@ def parse_dates(
     if layouts:
         return Stamps(_by_layouts(_translated(texts, locale), layouts, file, column), "instant", zone)
     texts = _rewritten(texts)
-    if _fiscal(texts):
+    if is_fiscal(texts):
         return Stamps(_coarse(texts, "year", file, column), "year", zone)
     for precision, pattern in COARSE.items():
         if all_fit(texts, pattern):
@@ -179,7 +179,7 @@ def _clock(text: str) -> str:
 def _rewritten(texts: pd.Series) -> pd.Series:
     """Months, quarters and weeks in the one way that `COARSE` knows; without weekdays' names before dates."""
     if all(WEEKDAY.match(text) for text in texts.tolist()):
-        texts = texts.str.replace(WEEKDAY, "", n=1)
+        texts = texts.str.replace(WEEKDAY, "", n=1, regex=True)
     if any(all_fit(texts, pattern) for pattern in (*COARSE.values(), ISO)):
         return texts
     for pattern, kind in VARIANTS:
@@ -196,7 +196,7 @@ def _canonical(found: re.Match[str] | None, kind: str) -> str:
     return f"{year}-Q{found['q']}" if kind == "quarter" else f"{year}-W{int(found['w']):02d}"
 
 
-def _fiscal(texts: pd.Series) -> bool:
+def is_fiscal(texts: pd.Series) -> bool:
     """Whether all texts are years such as 2023/24; of two only, 2010-11 may be a month."""
     found = [_FISCAL.fullmatch(text) for text in texts.tolist()]
     years = [(int(each[1]) + 1) % 100 == int(each[2]) % 100 for each in found if each is not None]
@@ -398,8 +398,9 @@ def no_date(texts: pd.Series, wrong: pd.Series, file: str, column: str, why: str
         why += f"; as a spreadsheet's day number it would be {day}"
     return InputError(
         f"found {str(texts[wrong].iloc[0])!r}, which {why}",
-        'Write dates as 2024-01-31, or state how they are written, such as time_format = "%d/%m/%Y".'
-        + (' State time_format = "excel" for day numbers.' if "spreadsheet" in why else ""),
+        'State time_format = "spreadsheet" to read day numbers.'
+        if "spreadsheet" in why
+        else 'Write dates as 2024-01-31, or state how they are written, such as time_format = "%d/%m/%Y".',
         file=file,
         row=int(texts.index[wrong][0]),
         column=column,

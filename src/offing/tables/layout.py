@@ -116,11 +116,11 @@ def without_other_rows(
     InputError
         If a row that is called a total is none.
     """
+    if pd.api.types.is_datetime64_any_dtype(cells[time]) or all(str(cell)[:1].isdigit() for cell in cells[time].unique()):
+        return cells
     texts = [str(cell).strip() if not is_missing(cell) else "" for cell in cells[time]]
     others = [str(name) for name in cells.columns if name != time]
     keep = np.ones(len(cells), dtype=bool)
-    if any(pd.api.types.is_datetime64_any_dtype(cells[name]) for name in [time]):
-        return cells
     suspects = [i for i, text in enumerate(texts) if not text or not text[:1].isdigit()]
     total_rows: list[int] = []
     for i in suspects:

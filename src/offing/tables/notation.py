@@ -20,12 +20,12 @@ _YES = frozenset(("yes", "y", "true", "t", "on", "ja", "oui", "si", "sí", "sì"
                   "vrai", "vero", "verdadero", "verdadeiro", "prawda", "evet"))  # fmt: skip
 _NO = frozenset(("no", "n", "false", "f", "off", "nein", "nej", "nee", "nei", "non", "não", "nao", "nie", "ei", "ne",
                  "falsch", "faux", "falso", "fałsz", "hayır"))  # fmt: skip
-_MINUS = "-\N{MINUS SIGN}\N{EN DASH}"
+_MINUS = "\N{MINUS SIGN}\N{EN DASH}-"  # the hyphen last, where it is no range
 _SIGNS = "$€£¥₹₽₺₩₪₫₴₦฿₱₡₵₸"
 _BODY = r"[\d.,'\N{RIGHT SINGLE QUOTATION MARK}\s]*\d[\d.,]*"
 _CELL = re.compile(
     rf"(?P<open>\(?)\s*(?P<lead>[+{_MINUS}]?)\s*(?P<before>[^\d\s.,()+{_MINUS}]{{0,5}})\s*(?P<sign>[+{_MINUS}]?)"
-    rf"(?P<body>{_BODY})\s*(?P<after>[^\d\s.,()+{_MINUS}'][^()]{{0,15}}?)?\s*(?P<trail>[{_MINUS}]?)(?P<close>\)?)"
+    rf"(?P<body>{_BODY})\s*(?P<after>[^\d\s.,()'+{_MINUS}][^()]{{0,15}}?)?\s*(?P<trail>[{_MINUS}]?)(?P<close>\)?)"
 )
 _PLAIN = re.compile(rf"[+-]?{_BODY}([eE][+-]?\d+)?")
 #: Ways to write one unit.
@@ -134,7 +134,9 @@ def _column(
     column: pd.Series, stated: str | None, missing: frozenset[str], file: str
 ) -> tuple[pd.Series, str, str] | None:
     """The column's cells as texts of plain numbers, its notation and unit; None where nothing is to be done."""
-    texts = pd.Series(["" if is_missing(each, missing) else str(each).strip() for each in column], column.index, object)
+    texts = pd.Series(
+        ["" if is_missing(each, missing) else str(each).strip() for each in column], column.index, object, column.name
+    )
     kinds = [text for text in dict.fromkeys(texts.tolist()) if text]
     if not kinds:
         return (texts, "", "") if missing else None

@@ -18,6 +18,7 @@ from offing.calendar.frequency import Unit
 from offing.tables.combine import Combine
 from offing.tables.holiday_table import read_days
 from offing.tables.locales import decimal_of
+from offing.tables.numbers import Marks
 from offing.tables.regular import Timing
 from offing.tables.table import Delay, LaterRows
 
@@ -31,7 +32,7 @@ def as_options(advice: str, source: str) -> str:
     --------
     >>> from offing.tables.options import as_options
     >>> as_options('State stamp = "start" or time_format = "%d/%m/%Y".', "sales")
-    "State --set sales.stamp=start or --set 'sales.time_format=%d/%m/%Y'."
+    "State --set sales.stamp=start or --set 'sales.time_format=%d/%m/%Y'"
     """
     keys = {each.name for each in fields(Reading)}
 
@@ -41,7 +42,8 @@ def as_options(advice: str, source: str) -> str:
             return found[0]
         return f"--set {shlex.quote(f'{source}.{key}={value[1:-1] if value[0] == chr(34) else value}')}"
 
-    return _STATED.sub(option, advice)
+    # A full stop behind an option would be copied with it.
+    return re.sub(r"(--set (?:'[^']*'|\S*?=\S+?))\.(?=\s|$)", r"\1", _STATED.sub(option, advice))
 
 
 #: Years whose holidays a country's calendar must tell.
@@ -168,13 +170,12 @@ class Reading:
         """Further words that mean that nothing is known, in lower case."""
         return frozenset(str(each).strip().lower() for each in self.missing)
 
-    @property
-    def decimal_mark(self) -> str | None:
-        """The decimal mark: as stated, or as the stated locale has it."""
-        if self.decimal is not None or self.locale is None:
-            return self.decimal
+    def settled(self, marks: Marks | None) -> Marks | None:
+        """The marks with what the stated locale says of numbers that could be read in two ways."""
+        if marks is None or not marks.doubtful or self.locale is None:
+            return marks
         mark = decimal_of(self.locale)
-        return mark if mark in (".", ",") else None
+        return Marks(mark, {",": ".", ".": ","}[mark]) if mark in (".", ",") else marks
 
     def within(self, folder: Path) -> Self:
         """The same with paths relative to a folder."""

@@ -85,6 +85,11 @@ class Placing:
     reading: Reading
     report: Report
 
+    @cached_property
+    def numbers(self) -> NDArray[np.int64]:
+        """The rows' numbers (n,) as an array, of which parts are taken many times."""
+        return np.asarray(self.rows)
+
     def tables(
         self, names: NDArray[np.object_] | None, refused: Mapping[str, InputError]
     ) -> tuple[dict[str, Table], dict[str, InputError]]:
@@ -121,7 +126,7 @@ class Placing:
         """One series' rows, sorted, with missing periods where these may be."""
         file, ordinals = self.report.file, self.ordinals[rows]
         leave = self.reading.gaps == "leave"
-        axis, order = axis_of(self.frequency, ordinals, self.rows[rows], file, leave_gaps=leave)
+        axis, order = axis_of(self.frequency, ordinals, self.numbers[rows], file, leave_gaps=leave)
         log = self._sorted(axis, order, ordinals[order])
         rows, ordinals = rows[order], ordinals[order]
         columns: dict[str, Array] = {}

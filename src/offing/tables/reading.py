@@ -78,7 +78,7 @@ def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: A
     time
         The column of dates, or those of year and month (quarter, week). By default the only column that holds dates.
     time_format
-        How dates are written, such as ``%d/%m/%Y``; ``excel`` for a spreadsheet's day numbers, ``unix`` for seconds
+        How dates are written, such as ``%d/%m/%Y``; ``spreadsheet`` for a spreadsheet's day numbers, ``unix`` for seconds
         since 1970. By default ISO 8601 or another way that only one reading fits.
     zone
         Time zone of the clock that the dates show, such as ``Europe/Lisbon``; its changes make days of 23 and 25 hours.
@@ -233,7 +233,7 @@ def _open(source: Any, reading: Reading, timing: Timing) -> tuple[Source, Stamps
 
 
 def _in_memory(frame: pd.DataFrame, file: str, reading: Reading) -> FrameSource:
-    return FrameSource(frame, file, None, reading.decimal_mark, reading.thousands)
+    return FrameSource(frame, file, None, reading.decimal, reading.thousands)
 
 
 def _check_has_dates(source: pd.DataFrame, frame: pd.DataFrame, reading: Reading, file: str) -> None:
@@ -255,7 +255,7 @@ def open_file(path: Path, reading: Reading) -> Source:
     """The source that a file is, by its suffix."""
     file = reading.name or path.name
     suffix = path.suffix.lower()
-    marks = (reading.decimal_mark, reading.thousands)
+    marks = (reading.decimal, reading.thousands)
     if suffix in (".xlsx", ".xlsm"):
         return workbook(path, file, reading.sheet, reading.header_row, marks)
     if suffix in (".parquet", ".pq"):
@@ -416,7 +416,7 @@ def _with_downloads(source: WebTable, newest: dict[str, Table], reading: Reading
     """The newest tables with what earlier downloads held, so that a fit at an earlier date sees these."""
     earlier: dict[str, list[tuple[str, Table]]] = {name: [] for name in newest}
     for day, cells in source.earlier():
-        then = FrameSource(cells, source.file, None, reading.decimal_mark, reading.thousands)
+        then = FrameSource(cells, source.file, None, reading.decimal, reading.thousands)
         for name, table in _periods(then, None, reading, timing)[0].items():
             if name in earlier:
                 earlier[name].append((day, table))
@@ -498,7 +498,7 @@ def _columns(
     plainer = understood(cells, reading.notation, reading.missing_words, report.file)
     _assume_notation(report, plainer.notation, reading, plainer.findings)
     doubted = [name for name in cells.columns if str(name) not in plainer.faults]
-    marks = source.marks(plainer.cells[doubted])
+    marks = reading.settled(source.marks(plainer.cells[doubted]))
     _assume_marks(report, marks, reading)
     columns = {
         str(name): ReadColumn.of(plainer.cells[name], marks, plainer.faults.get(str(name)), report.file)
@@ -528,7 +528,7 @@ def _assume_notation(
 
 def _assume_marks(report: Report, marks: Marks | None, reading: Reading) -> None:
     """A note where the marks of numbers were found rather than stated, and are not the usual ones."""
-    if marks is None or reading.decimal_mark or not marks.seen or marks.plain(marks.seen) == marks.seen:
+    if marks is None or reading.decimal or not marks.seen or marks.plain(marks.seen) == marks.seen:
         return
     message = f"{report.file}: {marks.seen!r} is read as {marks.plain(marks.seen)}."
     report.assume(Finding("number marks", "note", message, advice=f'State decimal = "{marks.decimal}".'),
@@ -628,6 +628,12 @@ def time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
             raise InputError(f"there is no column {stated!r}", nearest(stated, known), file=file, key="time")
         return stated
     found = [name for name in known if looks_like_dates(cells[name], name)]
+    pair = _year_and_place(cells)
+    if pair and found in ([], [pair[0]]):
+        raise InputError(
+            f"'{pair[0]}' and '{pair[1]}' hold the date in two columns", f'State time = ["{pair[0]}", "{pair[1]}"].',
+            file=file,
+        )  # fmt: skip
     if len(found) == 1:
         return found[0]
     if found:
@@ -636,12 +642,6 @@ def time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
             f"Say which one counts: {' or '.join(f'time = {chr(34)}{each}{chr(34)}' for each in found)}.",
             file=file,
         )
-    pair = _year_and_place(cells)
-    if pair:
-        raise InputError(
-            f"'{pair[0]}' and '{pair[1]}' hold the date in two columns", f'State time = ["{pair[0]}", "{pair[1]}"].',
-            file=file,
-        )  # fmt: skip
     heads = date_heads(cells)
     if heads:
         raise _dates_across(cells, heads, file)

@@ -168,7 +168,7 @@ def _check_edges(instants: Ints, frequency: Frequency, timing: Timing, file: str
 
 
 def axis_of(
-    frequency: Frequency, ordinals: Ints, rows: pd.Index, file: str, *, leave_gaps: bool = False
+    frequency: Frequency, ordinals: Ints, rows: NDArray[np.int64], file: str, *, leave_gaps: bool = False
 ) -> tuple[Axis, Ints]:
     """Axis that the `ordinals` (n,) span without doubles and gaps, and the order (n,) that sorts the rows.
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 import pandas as pd
 
@@ -332,14 +332,23 @@ def _within_known(tidy: pd.DataFrame, known: pd.Series) -> pd.DataFrame:
 
 def all_places(cells: pd.Series) -> bool:
     """Whether all cells are months, quarters or weeks."""
-    texts = [text for text in _text(cells) if not is_total(text)]
-    return bool(texts) and all(place_in_year(text) is not None for text in texts)
+    return _all(cells, lambda text: place_in_year(text) is not None)
 
 
 def all_years(cells: pd.Series) -> bool:
     """Whether all cells are years."""
-    texts = [text for text in _text(cells) if not is_total(text)]
-    return bool(texts) and all(_YEAR.fullmatch(text) is not None for text in texts)
+    return _all(cells, lambda text: _YEAR.fullmatch(text) is not None)
+
+
+def _all(cells: pd.Series, fits: Callable[[str], bool]) -> bool:
+    """Whether all different cells but totals fit, of which there is one; the first that does not ends the search."""
+    seen = False
+    for text in _text(pd.Series(cells.unique())):
+        if not is_total(text):
+            seen = True
+            if not fits(text):
+                return False
+    return seen
 
 
 def _text(cells: pd.Series) -> pd.Series:

@@ -21,6 +21,7 @@ from offing.tables.dates import (
     Stamps,
     all_fit,
     fitting,
+    is_fiscal,
     missing_date,
     moments_of,
     no_date,
@@ -30,9 +31,11 @@ from offing.tables.locales import language_of
 from offing.tables.numbers import to_numbers
 
 #: Ways to write moments as bare numbers, for `time_format`: microseconds of a unit, and of its zero.
-NUMBERED = {"excel": (86_400_000_000, -25_569), "unix": (1_000_000, 0)}
+NUMBERED = {"spreadsheet": (86_400_000_000, -25_569), "unix": (1_000_000, 0)}
 #: Cells of a column that are looked at to see whether it holds dates.
 _SAMPLE = 200
+#: Five digits that a spreadsheet's day number has, from 1954 to 2119.
+DAY_NUMBER = re.compile(r"[2-7]\d{4}(\.\d+)?")
 #: Headers under which bare numbers are taken for dates.
 _DATED = ("year", "years", "date", "day", "time", "period")
 
@@ -51,16 +54,18 @@ def looks_like_dates(texts: pd.Series, header: str) -> bool:
     patterns += [pattern for pattern, _, _ in NAMED]
     patterns += [pattern for pattern, _ in VARIANTS]
     if header.strip().lower() in _DATED:
-        patterns.append(COMPACT)
+        patterns += [COMPACT, DAY_NUMBER]
     cells = texts[texts.notna() & (texts != "")].astype(str)
     if cells.empty:
         return False
     # Whether a column holds dates shows in some of its cells, spread over all; reading it looks at every one.
     cells = cells.iloc[:: max(len(cells) // _SAMPLE, 1)]
     if WEEKDAY.match(cells.iloc[0]):
-        cells = cells.str.replace(WEEKDAY, "", n=1)
+        cells = cells.str.replace(WEEKDAY, "", n=1, regex=True)
     if header.strip().lower() in ("year", "years"):
         patterns.append(COARSE["year"])
+    if is_fiscal(cells):
+        return True
     shares = [fitting(cells, pattern) for pattern in patterns]
     if np.any(shares, axis=0).mean() > 0.5:
         return True
@@ -98,6 +103,13 @@ def stamps_of(
         if cells.isna().any():
             raise missing_date(cells, cells.isna(), file)
         return _numbered(cells, layouts, file)
+    codes, different = pd.factorize(cells, use_na_sentinel=False)
+    if len(different) < 0.5 * len(cells):
+        # Rows of several series repeat their dates: each different one is read once.
+        first = np.zeros(len(different), dtype=np.intp)
+        first[codes[::-1]] = np.arange(len(codes))[::-1]
+        once, told = stamps_of(cells.iloc[first], layouts, file, zone, locale)
+        return once.take(codes), told
     texts = cells.where(cells.notna(), "").astype(str).str.strip()
     read = parse_dates(texts, layouts, file, column, zone, locale)
     if read.locale is None:
@@ -122,7 +134,7 @@ def _numbered(cells: pd.Series, layouts: Sequence[str], file: str) -> tuple[Stam
     raise InputError(
         f"the dates are numbers, such as {cells.iloc[0]:g}"
         + (f", which as a spreadsheet's day would be {_excel_day(float(cells.iloc[0]))}" if likely else ""),
-        'If a spreadsheet counted the days, state time_format = "excel"; if they are seconds since 1970, "unix".',
+        'If a spreadsheet counted the days, state time_format = "spreadsheet"; if they are seconds since 1970, "unix".',
         file=file,
         row=int(cells.index[0]),
         column=column,

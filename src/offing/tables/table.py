@@ -141,7 +141,10 @@ class Table:
             If there is no such column, or it holds something else than finite numbers and empty cells.
         """
         if column in self.unusable:
-            raise copy(self.unusable[column])  # each raising may add its own places
+            error = copy(self.unusable[column])  # each raising may add its own places
+            if column in self.texts and not self.mostly_numbers(column):
+                error.advice = 'It holds words: a term of type = "category" (Category) has an effect for each of them.'
+            raise error
         if column not in self.columns:
             raise InputError(f"there is no column {column!r}", nearest(column, self.columns), file=self.name)
         return self.columns[column]

@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from offing.base import Finding, InputError, Treatment, count
+from offing.base import Finding, InputError, Keywords, Treatment, count
 from offing.calendar import Axis
 from offing.tables.outliers import Judged, judge
 from offing.tables.regular import spelt_runs
@@ -53,7 +53,7 @@ class Patch:
 
 
 @dataclass(frozen=True)
-class Treat:
+class Treat(Keywords):
     """How one column is treated before any term sees it. Only what is asked for is changed, and each change is logged.
 
     Parameters

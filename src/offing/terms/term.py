@@ -12,7 +12,7 @@ from typing import Any, ClassVar, Literal, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from offing.base import Finding, InputError
+from offing.base import Finding, InputError, Keywords
 from offing.calendar import Axis
 from offing.tables import View
 
@@ -164,7 +164,7 @@ class Choice:
     apart: int = 1
 
 
-class Term(ABC):
+class Term(Keywords, ABC):
     """A piece of a model.
 
     `learn` sees only what the fit may see and returns a frozen state; `block` makes columns from it for any

@@ -11,7 +11,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from offing.base import InputError, count
+from offing.base import InputError, Keywords, count
 from offing.calendar import Axis
 from offing.explain.spans import named_span
 from offing.model import Contributions, Fit, Forecast
@@ -24,7 +24,7 @@ _SIZES = ("percent", "amount", "total")
 
 
 @dataclass(frozen=True)
-class Override:
+class Override(Keywords):
     """An analyst's adjustment of a forecast.
 
     Parameters

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import re
 import tempfile
 from collections.abc import Iterator, Sequence
@@ -154,7 +153,7 @@ class WebTable:
                 self.unreached.append(error.found)
                 return kept
             if not kept or kept[-1][1].read_bytes() != content:
-                _write(self.folder / f"{today}.csv", content)
+                keep_download(self.folder / f"{today}.csv", content)
                 kept = self._kept()
         return kept
 
@@ -174,7 +173,7 @@ class WebTable:
 
     def _read(self, path: Path) -> pd.DataFrame:
         cells = CsvFile(
-            path, self.file, self.reading.separator, self.reading.decimal_mark, self.reading.thousands,
+            path, self.file, self.reading.separator, self.reading.decimal, self.reading.thousands,
             self.reading.encoding, self.reading.header_row,
         ).whole()  # fmt: skip
         return _observations(cells, self.file) if self.statistics else cells
@@ -195,7 +194,7 @@ class WebTable:
 
     def marks(self, cells: pd.DataFrame) -> Marks | None:
         """How numbers are written."""
-        return FrameSource(cells, self.file, None, self.reading.decimal_mark, self.reading.thousands).marks(cells)
+        return FrameSource(cells, self.file, None, self.reading.decimal, self.reading.thousands).marks(cells)
 
     def report(self, report: Report) -> None:
         """Log which download is read."""
@@ -234,13 +233,13 @@ def _folder(reading: Reading, name: str) -> Path:
     return Path(reading.downloads) / re.sub(r"[^\w.-]+", "_", name).strip("._")[:80]
 
 
-def _write(path: Path, content: bytes) -> None:
+def keep_download(path: Path, content: bytes) -> None:
     """Write a download whole or not at all."""
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         with tempfile.NamedTemporaryFile(dir=path.parent, delete=False) as draft:
             draft.write(content)
-        os.replace(draft.name, path)
+        Path(draft.name).replace(path)
     except OSError as error:
         raise InputError(f"the download cannot be kept ({error.strerror})", "State another folder in downloads.",
                          file=str(path)) from error  # fmt: skip
