@@ -69,7 +69,10 @@ def book(**sheets):
 
 def table_lines():
     """Rows of a sheet of months."""
-    return [["month", "sold", "fare"], *([m.to_timestamp().to_pydatetime(), s, f] for m, s, f in zip(MONTHS, SOLD, FARE, strict=True))]
+    return [
+        ["month", "sold", "fare"],
+        *([m.to_timestamp().to_pydatetime(), s, f] for m, s, f in zip(MONTHS, SOLD, FARE, strict=True)),
+    ]
 
 
 def clock(zone_free=True, doubled=True):
@@ -110,7 +113,9 @@ def panel(bad=""):
 def business_days(holidays=()):
     """Sales of Monday to Friday, without some days."""
     days = [day for day in pd.bdate_range("2023-01-02", periods=260) if f"{day:%Y-%m-%d}" not in holidays]
-    return rows("day,sold", [f"{day:%Y-%m-%d}" for day in days], (100.0 + GENERATOR.normal(0.0, 3.0, len(days))).round(1))
+    return rows(
+        "day,sold", [f"{day:%Y-%m-%d}" for day in days], (100.0 + GENERATOR.normal(0.0, 3.0, len(days))).round(1)
+    )
 
 
 def names(language):
@@ -149,7 +154,10 @@ def with_totals(right=True):
     for year in range(3):
         part = SOLD[12 * year : 12 * year + 12]
         lines += [f"{m},{s}" for m, s in zip(MONTHS[12 * year : 12 * year + 12], part, strict=True)]
-        lines.append(f"{2022 + year} subtotal".replace("2022 ", "").replace("2023 ", "").replace("2024 ", "") + f",{part.sum():.2f}")
+        lines.append(
+            f"{2022 + year} subtotal".replace("2022 ", "").replace("2023 ", "").replace("2024 ", "")
+            + f",{part.sum():.2f}"
+        )
     lines.append(f"Grand total,{SOLD.sum() + (0 if right else 99):.2f}")
     return "\n".join(lines) + "\n"
 

@@ -76,7 +76,7 @@ BAD = {
         "further down, state header_row.",
     ),
     "two date columns": (
-        "a,b,c\n2024-01-01,2024-02-01,3\n", {}, "t.csv: 'a' and 'b' both hold dates. Say which one counts: time = \"a\"."
+        "a,b,c\n2024-01-01,2024-02-01,3\n", {}, "t.csv: 'a' and 'b' both hold dates. Say which one counts: time = \"a\" or time = \"b\"."
     ),
     "unknown time": (
         WEEKS, {"time": "weak"}, "t.csv, key 'time': there is no column 'weak'. Did you mean 'week'?"
@@ -113,17 +113,17 @@ BAD = {
     ),
     "irregular": (
         "d,s\n2024-01-01,1\n2024-01-04,1\n2024-01-09,1\n", {},
-        "t.csv: no frequency fits the dates 2024-01-01 and 2024-01-04. Give one row for each hour, day, "
+        "t.csv: no frequency fits the dates 2024-01-01 and 2024-01-04. Give one row for each hour, day, business day, "
         "week, month, quarter or year, or state the frequency.",
     ),
     "weeks with a slip": (
         "d,s\n2024-01-01,1\n2024-01-08,1\n2024-01-16,1\n2024-01-22,1\n", {},
-        "t.csv: no frequency fits the dates 2024-01-16 and 2024-01-22. Give one row for each hour, day, week, month, "
+        "t.csv: no frequency fits the dates 2024-01-16 and 2024-01-22. Give one row for each hour, day, business day, week, month, "
         "quarter or year, or state the frequency.",
     ),
     "quarters of another year": (
         "d,s\n2024-02-01,1\n2024-05-01,1\n", {},
-        "t.csv: no frequency fits the dates 2024-02-01 and 2024-05-01. Give one row for each hour, day, week, month, "
+        "t.csv: no frequency fits the dates 2024-02-01 and 2024-05-01. Give one row for each hour, day, business day, week, month, "
         'quarter or year, or state the frequency. For a quarter of a year that starts elsewhere, state year_starts = '
         '"february", say.',
     ),

@@ -409,7 +409,7 @@ def test_a_workbooks_day_numbers_are_explained_and_read(tmp_path):
     assert 'time_format = "spreadsheet"' in str(told.value)
     table = of.read(tmp_path / "t.xlsx", time_format="spreadsheet")
     assert table.axis.labels() == ["2024-01-01", "2024-01-02", "2024-01-03"]
-    with pytest.raises(of.InputError, match="there are several sheets: 'a', 'b'"):
+    with pytest.raises(of.InputError, match=r"there are several sheets: 'a' \(no table\), 'b'"):
         with pd.ExcelWriter(tmp_path / "two.xlsx") as book:
             pd.DataFrame({"day": [1]}).to_excel(book, sheet_name="a")
             pd.DataFrame({"day": [1]}).to_excel(book, sheet_name="b")

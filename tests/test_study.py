@@ -59,7 +59,8 @@ def test_the_demo_leaves_the_contracts_files(demo_folder):
     findings = json.loads((results / "findings.json").read_text())
     assert {"check", "severity", "term", "message", "evidence", "advice"} <= set(findings[0])
     record = json.loads((results / "run.json").read_text())
-    assert set(record) == {"versions", "seed", "fingerprint", "options"}
+    assert set(record) == {"versions", "seed", "fingerprint", "options", "columns"}
+    assert {"source": "tickets", "column": "fare", "use": "driver of the term 'fare'"} in record["columns"]
     assert set(record["fingerprint"]) == {"study.toml", "tickets.csv", "plan.csv", "island_days.csv"}
     assert {"forecast.png", "contributions.png", "effects.png"} <= {path.name for path in results.iterdir()}
     assert not [path for path in results.iterdir() if path.name.startswith(".")]
@@ -304,5 +305,5 @@ def test_public_names_are_documented_and_there():
     for name in of.__all__:
         if name != "__version__":
             assert ">>>" in getattr(of, name).__doc__, f"{name} lacks a runnable example"
-    with pytest.raises(AttributeError, match="module 'offing' has no attribute 'Modle'"):
+    with pytest.raises(AttributeError, match="offing has no 'Modle'. Did you mean 'Model'"):
         of.Modle  # noqa: B018

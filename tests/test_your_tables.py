@@ -4,6 +4,7 @@ import re
 import shlex
 
 import pytest
+
 from messy import CASES
 
 

@@ -4,7 +4,17 @@ Instants are int64 microseconds since 1970-01-01: of UTC where a frequency has a
 """
 
 from offing.calendar.axis import Axis
-from offing.calendar.frequency import DAY, MONTHS, UNITS, WEEKDAYS, Frequency, month_named, weekday_named
+from offing.calendar.frequency import (
+    DAY,
+    MONTHS,
+    UNITS,
+    WEEKDAYS,
+    Frequency,
+    coarser_than,
+    month_named,
+    rank_of,
+    weekday_named,
+)
 from offing.calendar.holiday_days import ALWAYS, Days, country_days, day_shares, grouped, joined
 from offing.calendar.matching import holding, inside, newest_ended, on_clock_of
 from offing.calendar.positions import CYCLES, Cycle, Span, cycle_of, length_of, span_of
@@ -24,6 +34,7 @@ __all__ = [
     "Frequency",
     "Span",
     "calendar_of",
+    "coarser_than",
     "country_days",
     "cycle_of",
     "day_shares",
@@ -35,6 +46,7 @@ __all__ = [
     "length_of",
     "month_named",
     "newest_ended",
+    "rank_of",
     "on_clock_of",
     "span_of",
     "weekday_named",

@@ -43,6 +43,23 @@ _FIRST_BUSINESS_DAY = np.datetime64("1800-01-01", "D")
 _FIRST_MONDAY = -3
 
 
+def rank_of(unit: str) -> int:
+    """Place of a unit from the finest on; a business day is as fine as a day."""
+    return [each for each in UNITS if each != "business day"].index("day" if unit == "business day" else unit)  # type: ignore[arg-type]
+
+
+def coarser_than(unit: str) -> tuple[Unit, ...]:
+    """The units that are coarser than one, the finest first.
+
+    Examples
+    --------
+    >>> from offing.calendar import coarser_than
+    >>> coarser_than("business day")
+    ('week', 'month', 'quarter', 'year')
+    """
+    return tuple(each for each in UNITS if each != "business day" and rank_of(each) > rank_of(unit))
+
+
 def weekday_named(word: str, key: str) -> int:
     """Day number of a weekday's English name, Monday being 0."""
     if str(word).lower() not in WEEKDAYS:

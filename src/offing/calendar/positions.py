@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
 from offing.calendar.axis import Axis
-from offing.calendar.frequency import DAY, HOUR, MONTHS, UNITS, WEEKDAYS, Frequency, Unit
+from offing.calendar.frequency import DAY, HOUR, MONTHS, WEEKDAYS, Frequency, Unit, rank_of
 
 #: Cycle, step within it: how many positions there are and what they are called.
 _POSITIONS: dict[tuple[str, str], tuple[str, ...]] = {
@@ -205,9 +205,9 @@ def cycle_of(unit: str, frequency: Frequency, step: str | None = None) -> Cycle:
     """
     if unit not in CYCLES:
         raise InputError(f"found {unit!r}", nearest(unit, CYCLES), key="cycle")
-    own_rank = _rank(frequency.unit)
-    if _rank(unit) <= own_rank:
-        longer = [each for each in CYCLES if _rank(each) > own_rank]
+    own_rank = rank_of(frequency.unit)
+    if rank_of(unit) <= own_rank:
+        longer = [each for each in CYCLES if rank_of(each) > own_rank]
         raise InputError(
             f"a cycle of a {unit} cannot be seen in a series by {frequency.unit}",
             f"Longer cycles are: {', '.join(longer) or 'none'}.",
@@ -219,7 +219,7 @@ def cycle_of(unit: str, frequency: Frequency, step: str | None = None) -> Cycle:
         s
         for u, s in _POSITIONS
         if u == unit
-        and _rank(s) >= own_rank
+        and rank_of(s) >= own_rank
         and (s == frequency.unit or (s != "business day" and (u, frequency.unit) != ("week", "business day")))
     ]
     if step is not None and step not in possible:
@@ -229,11 +229,6 @@ def cycle_of(unit: str, frequency: Frequency, step: str | None = None) -> Cycle:
             key="by",
         )
     return Cycle(unit, chosen, frequency)  # type: ignore[arg-type]
-
-
-def _rank(unit: str) -> int:
-    """Place among the units from the finest on; a business day is as fine as a day."""
-    return UNITS.index("day" if unit == "business day" else unit)
 
 
 def _cycle_start(middles: NDArray[np.datetime64], unit: str, following: int = 0) -> NDArray[np.datetime64]:

@@ -9,7 +9,7 @@ import numpy as np
 from matplotlib.patches import Patch
 
 from offing.base import InputError
-from offing.calendar import UNITS, Axis, Frequency
+from offing.calendar import Axis, Frequency, coarser_than
 from offing.draw.style import HATCHES, INK, PAPER, TERMS, Picture, canvas, legend, short, thousands
 from offing.model import Contributions
 from offing.model.words import in_units, number
@@ -38,7 +38,7 @@ def stacks(contributions: Contributions) -> Stacks:
     labels = np.array(axis.labels(), dtype=object)[known]
     if len(total) <= _MOST_BARS:
         return Stacks(list(labels), rows[0], rows[1:], total)
-    for unit in UNITS[UNITS.index(axis.frequency.unit) + 1 :]:
+    for unit in coarser_than(axis.frequency.unit):
         coarse = Frequency(unit)
         blocks, at = np.unique(coarse.ordinals(axis.middles[known]), return_inverse=True)
         if len(blocks) <= _MOST_BARS or unit == "year":

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
-from offing.calendar import Axis, Frequency
+from offing.calendar import Axis, Frequency, coarser_than, rank_of
 from offing.calendar.axis import periods_of
 from offing.calendar.frequency import UNITS, Unit
 
@@ -27,7 +27,7 @@ def coarser(frequency: Frequency, by: str) -> Frequency:
     InputError
         If the groups would be no longer than the periods.
     """
-    longer = UNITS[UNITS.index(frequency.unit) + 1 :]
+    longer = coarser_than(frequency.unit)
     if by not in longer:
         if by in UNITS:
             raise InputError(f"a series by {frequency.unit} has no sums by {by}",
@@ -62,7 +62,7 @@ def group_named(label: str, near: Axis) -> Group:
     """
     frequency = near.frequency
     seen: dict[str, tuple[Frequency, int]] = {}
-    for by in reversed(UNITS[UNITS.index(frequency.unit) + 1 :]):
+    for by in reversed(coarser_than(frequency.unit)):
         if by in ("year", "quarter", "month"):
             groups = coarser(frequency, by)
             middle = int(groups.ordinals(near.starts[-1:])[0])
@@ -70,7 +70,7 @@ def group_named(label: str, near: Axis) -> Group:
             named = Axis(groups, middle - reach, 2 * reach)
             seen |= dict(zip(named.labels(), ((groups, at) for at in named.ordinals.tolist()), strict=True))
     if label not in seen:
-        ways = " or ".join(["2026", "2026-Q1", "2026-03"][: max(1, 5 - UNITS.index(frequency.unit))])
+        ways = " or ".join(["2026", "2026-Q1", "2026-03"][: max(1, 5 - rank_of(frequency.unit))])
         raise InputError(f"{label!r} is no year, quarter or month near the data", f"Write it as {ways}.", key="totals")
     groups, at = seen[label]
     edges = groups.starts(np.array([at, at + 1]))

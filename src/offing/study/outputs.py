@@ -107,7 +107,7 @@ def left_out_findings(left_out: Mapping[str, InputError]) -> list[dict[str, obje
 
 def _unused(study: Study) -> str:
     """Which columns of the sources no model uses."""
-    rows = study.accounts
+    rows = study.accounts(plans=False)
     rows = rows[~rows["use"].str.startswith(("date", "id", "target", "driver", "values"))]
     told = [
         f"{source}.{column} ({use.removeprefix('not used: ')})" for source, column, use in rows.itertuples(index=False)

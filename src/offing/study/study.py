@@ -136,14 +136,14 @@ class Study:
                 found.left_out |= own.left_out
         return found
 
-    @property
-    def accounts(self) -> pd.DataFrame:
-        """One row per column of every source: ``source, column, use``: as what it is used, or why not."""
+    def accounts(self, *, plans: bool = True) -> pd.DataFrame:
+        """One row per column of every source, with or without plans: ``source, column, use``, or why it is not used."""
         used = {self._place(model.target): "target" for model in reversed(self.models)}
         for term in self.terms:
             used |= {self._place(each): f"driver of the term '{term.name}'" for each in term.needs()}
         rows = []
-        for name, table in {**self.tables, **{f"{of} (plan)": plan for of, plan in self.plans.items()}}.items():
+        planned = {f"{of} (plan)": plan for of, plan in self.plans.items()} if plans else {}
+        for name, table in {**self.tables, **planned}.items():
             for column, use in table.accounts.itertuples(index=False):
                 source = name.removesuffix(" (plan)")
                 usable = str(use).startswith(("numbers", "text"))
@@ -403,7 +403,7 @@ class Study:
                 prints[name] = frame_digest(read.frame)
         options = self.spec.model_dump(mode="json", exclude_unset=True)
         options["sources"] = {name: each.saved() for name, each in self.spec.sources.items()}
-        columns = self.accounts.to_dict("records")
+        columns = self.accounts(plans=plans).to_dict("records")
         return {**run_record(prints, options), "columns": columns}
 
     @contextmanager

@@ -16,7 +16,7 @@ from offing.survey.measures import flat
 from offing.survey.views import without_calendar
 from offing.tables import Panel, Table
 from offing.tables.options import as_options
-from offing.tables.outliers import judge, yearly_spike
+from offing.tables.outliers import yearly_spike
 from offing.tables.table import Array
 from offing.tables.treat import missing_runs
 
@@ -215,8 +215,7 @@ def _asked_of_target(survey: Survey) -> Iterator[Question]:
         if finding.check == "zeros":
             yield Question(f"What do the zeros of {survey.column} mean?",
                            '[[treatments]] zeros = "no sale", "closed" or "sold out".')  # fmt: skip
-    judged = judge(axis, values)
-    spike = None if judged is None else yearly_spike(axis, judged)
+    spike = yearly_spike(axis, values)
     if spike is not None:
         where, at = spike
         first = axis.part(at[-1], at[-1] + 1).index[0].strftime("%Y-%m-%d")

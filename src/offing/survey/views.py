@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from offing.calendar import UNITS, Axis, Frequency, cycle_of
+from offing.calendar import Axis, Frequency, coarser_than, cycle_of
 from offing.engine import cross_correlation
 from offing.survey.measures import CYCLES, cycle_columns, flat, seen_cycles, trend_columns
 from offing.tables import Panel, Table
@@ -96,7 +96,7 @@ def history(label: str, unit: str, axis: Axis, values: Array) -> History:
     """The view of a series through time."""
     judged = judge(axis, values)
     far = np.array([], dtype=np.intp) if judged is None else judged.beyond()
-    coarser = UNITS[UNITS.index(axis.frequency.unit) + 1 :]
+    coarser = coarser_than(axis.frequency.unit)
     years_seen = axis.n / axis.frequency.periods_a_year
     unit_shown = next((each for each in coarser if Frequency(each).periods_a_year * years_seen <= _STEPS), None)
     if unit_shown is None:

@@ -116,7 +116,9 @@ def without_other_rows(
     InputError
         If a row that is called a total is none.
     """
-    if pd.api.types.is_datetime64_any_dtype(cells[time]) or all(str(cell)[:1].isdigit() for cell in cells[time].unique()):
+    if pd.api.types.is_datetime64_any_dtype(cells[time]) or all(
+        str(cell)[:1].isdigit() for cell in cells[time].unique()
+    ):
         return cells
     texts = [str(cell).strip() if not is_missing(cell) else "" for cell in cells[time]]
     others = [str(name) for name in cells.columns if name != time]

@@ -25,7 +25,7 @@ _SIGNS = "$€£¥₹₽₺₩₪₫₴₦฿₱₡₵₸"
 _BODY = r"[\d.,'\N{RIGHT SINGLE QUOTATION MARK}\s]*\d[\d.,]*"
 _CELL = re.compile(
     rf"(?P<open>\(?)\s*(?P<lead>[+{_MINUS}]?)\s*(?P<before>[^\d\s.,()+{_MINUS}]{{0,5}})\s*(?P<sign>[+{_MINUS}]?)"
-    rf"(?P<body>{_BODY})\s*(?P<after>[^\d\s.,()'+{_MINUS}][^()]{{0,15}}?)?\s*(?P<trail>[{_MINUS}]?)(?P<close>\)?)"
+    rf"(?P<body>{_BODY})\s*(?P<after>[^\d\s_.,()'+{_MINUS}][^()]{{0,15}}?)?\s*(?P<trail>[{_MINUS}]?)(?P<close>\)?)"
 )
 _PLAIN = re.compile(rf"[+-]?{_BODY}([eE][+-]?\d+)?")
 #: Ways to write one unit.

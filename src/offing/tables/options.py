@@ -32,7 +32,7 @@ def as_options(advice: str, source: str) -> str:
     --------
     >>> from offing.tables.options import as_options
     >>> as_options('State stamp = "start" or time_format = "%d/%m/%Y".', "sales")
-    "State --set sales.stamp=start or --set 'sales.time_format=%d/%m/%Y'"
+    'State --set sales.stamp=start or --set sales.time_format=%d/%m/%Y'
     """
     keys = {each.name for each in fields(Reading)}
 

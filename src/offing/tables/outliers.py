@@ -13,6 +13,10 @@ from offing.tables.table import Array
 
 #: Pairs of harmonics of the year that are tried at each frequency.
 _PAIRS = {"hour": 3, "day": 6, "business day": 6, "week": 8, "month": 6, "quarter": 2, "year": 0}
+#: Pairs of harmonics of a season that is smooth.
+_SMOOTH_PAIRS = 2
+#: Standard deviations beyond which a value stands out from a smooth season in most years.
+_SPIKE = 4.0
 #: Bends of the trend that are tried at most.
 _BENDS = 12
 #: A cycle must have been seen so often before each of its positions may have a mean of its own.
@@ -175,17 +179,27 @@ def _forgiven(axis: Axis, values: Array, found: Departures, scores: Array) -> Ar
     return forgiven
 
 
-def yearly_spike(axis: Axis, judged: Judged) -> tuple[str, list[int]] | None:
-    """A position of the year at which most years hold an outlier, and its periods: a season, or an event of its own."""
-    far = judged.beyond()
-    step = {"month": "month", "quarter": "quarter", "week": "week"}.get(axis.frequency.unit)
-    if step is None or len(far) < 2 or axis.n < 2 * axis.frequency.periods_a_year:
+def yearly_spike(axis: Axis, values: Array) -> tuple[str, list[int]] | None:
+    """A position of the year at which most years stand far above or below a smooth season, and its periods there.
+
+    Such a spike may be a part of the season or an event of its own; only the analyst knows.
+    """
+    step = {"month": "month", "week": "week"}.get(axis.frequency.unit)  # four quarters leave no smooth season
+    years = axis.n / axis.frequency.periods_a_year
+    known = np.isfinite(values)
+    if step is None or years < 2.0 or known.sum() < 8 or _mostly_one_value(values[known]):
         return None
+    design = np.column_stack([np.ones(axis.n), _trends(axis)[0], _year(axis)[:, : 2 * _SMOOTH_PAIRS]])
     cycle = cycle_of("year", axis.frequency, step)
     positions = cycle.positions(axis)
-    years = round(axis.n / axis.frequency.periods_a_year)
-    for position in np.unique(positions[far]).tolist():
-        at = far[positions[far] == position]
-        if len(at) >= max(2, round(0.6 * years)):
-            return cycle.names[position], at.tolist()
+    for position in np.unique(positions[known]).tolist():
+        # Spikes of every year would hide each other: what is expected there is what all other positions say.
+        others = known & (positions != position)
+        beta = np.linalg.lstsq(design[others], values[others], rcond=None)[0]
+        rest = values - design @ beta
+        deviation = float(np.sqrt(np.square(rest[others]).sum() / max(int(others.sum()) - design.shape[1], 1)))
+        here = np.flatnonzero(known & (positions == position))
+        far = here[np.abs(rest[here]) > _SPIKE * deviation]
+        if len(far) >= max(2, round(0.6 * years)) and len(set(np.sign(rest[far]).tolist())) == 1:
+            return cycle.names[position], far.tolist()
     return None

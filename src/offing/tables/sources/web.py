@@ -31,7 +31,7 @@ _DATA = "application/vnd.sdmx.data+csv;version=2.0.0, application/vnd.sdmx.data+
 _STRUCTURE = "application/vnd.sdmx.structure+json;version=2.0.0, application/json;q=0.8"
 #: Columns of a data message that are not dimensions, and what they become.
 _TIME, _VALUE = "TIME_PERIOD", "OBS_VALUE"
-_FLOW = re.compile(r"[A-Za-z0-9_@.:+-]+")
+_FLOW = re.compile(r"(?!\.\.?$)[A-Za-z0-9_@.:+*-]+")
 
 
 def fetched(address: str, accept: str = "text/csv, */*;q=0.5") -> bytes:
