@@ -4,6 +4,7 @@ import functools
 import os
 import shutil
 import tempfile
+import time
 from pathlib import Path
 
 # Small matrices are no work for two threads, which wait for each other: one halves the time of the tests.
@@ -20,9 +21,21 @@ from offing.demo import run_demo
 @functools.cache
 def demo_once():
     """A folder with the demo's data, study and results, made once; who changes them takes a copy."""
-    folder = Path(tempfile.mkdtemp()) / "islands"
-    run_demo(folder, lambda line: None)
-    return folder
+    run = os.environ.get("PYTEST_XDIST_TESTRUNUID")
+    if run is None:
+        folder = Path(tempfile.mkdtemp()) / "islands"
+        run_demo(folder, lambda line: None)
+        return folder
+    # The workers of one run share it: the first makes it, the others wait until it lies in its place.
+    shared = Path(tempfile.gettempdir()) / f"offing-demo-{run}"
+    try:
+        shared.mkdir()
+    except FileExistsError:
+        while not (shared / "islands").exists():
+            time.sleep(0.2)
+        return shared / "islands"
+    run_demo(shared / "being-made", lambda line: None)
+    return (shared / "being-made").rename(shared / "islands")
 
 
 @pytest.fixture(scope="session")

@@ -83,7 +83,7 @@ def test_intervals_hold_the_truth_and_the_outcome_over_many_worlds():
 
 def test_a_date_on_the_command_line_hides_what_was_not_out(folder, tmp_path, run_cli):
     study = (folder / "study.toml").read_text()
-    plain = study.split("[combination]", maxsplit=1)[0].replace("dates = ", "# dates = ")
+    plain = study.split("[combination]", maxsplit=1)[0].replace("dates = ", "# dates = ") + '\n[output]\nfigures = "none"\n'
     for name in ("orders.csv", "bookings.csv", "enquiries.csv"):
         (tmp_path / name).write_bytes((folder / name).read_bytes())
     (tmp_path / "study.toml").write_text(plain)
@@ -128,7 +128,7 @@ def test_inspect_proposes_delay_span_and_skip_from_the_sources_ends(folder, tmp_
     assert run_cli("forecast", tmp_path / "suggested.toml").status == 0
     early = tmp_path / "bookings.csv"
     early.write_text("\n".join((folder / "bookings.csv").read_text().splitlines()[:-4]) + "\n")
-    told = run_cli("inspect", files[0], early, files[2]).out
+    told = run_cli("inspect", files[0], early, files[2], "--full").out
     assert "skip = 2" in told
     assert "it ends 2 months before the target does, which are skipped" in " ".join(told.split())
 

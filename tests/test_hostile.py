@@ -45,7 +45,7 @@ REFUSED = {
     "day first or month first": (
         "d,a\n01/02/2024,1\n02/02/2024,2\n", {},
         "t.csv, column 'd': day first and month first both fit: row 2 '01/02/2024' is 2024-02-01 or 2024-01-02. "
-        'Say which: time_format = "%d/%m/%Y" or "%m/%d/%Y".',
+        'Say which: time_format = "%d/%m/%Y" or time_format = "%m/%d/%Y".',
     ),
     "two ways of writing dates": (
         "d,a\n2024-01-30,1\n31.01.2024,2\n2024-02-01,3\n", {},
@@ -85,8 +85,8 @@ REFUSED = {
     ),
     "offsets without a zone": (
         "t,a\n2024-03-31T00:00+00:00,1\n2024-03-31T02:00+01:00,2\n", {},
-        "t.csv, column 't': the offsets from UTC differ ('+00:00', '+01:00'). Name the zone whose clock changes, "
-        'zone = "Europe/Lisbon" say, or write all dates with one offset.',
+        "t.csv, column 't': the offsets from UTC differ ('+00:00', '+01:00'). State the zone whose clock changes: "
+        'zone = "Europe/Lisbon".',
     ),
     "mostly gaps": (
         "d,a\n2024-01-01,1\n2024-01-02,2\n2029-01-01,3\n", {"gaps": "leave"},

@@ -52,7 +52,7 @@ def test_the_suggested_study_and_script_run_unchanged(demo_folder, tmp_path, run
     )
     ran = run_cli("inspect", *paths, *more)
     assert ran.status == 0, ran.err
-    assert run_cli("explain", study, "--out", tmp_path / "out").status == 0
+    assert run_cli("forecast", study, "--out", tmp_path / "out").status == 0
     told = pd.read_csv(tmp_path / "out" / "forecast.csv")
     done = subprocess.run([sys.executable, script], cwd=script.parent, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr

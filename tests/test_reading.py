@@ -93,7 +93,7 @@ BAD = {
     "two readings": (
         "d,s\n01/02/2024,1\n02/02/2024,1\n03/02/2024,2\n", {},
         "t.csv, column 'd': day first and month first both fit: row 2 '01/02/2024' is 2024-02-01 or 2024-01-02; "
-        "row 4 '03/02/2024' is 2024-02-03 or 2024-03-02. Say which: time_format = \"%d/%m/%Y\" or \"%m/%d/%Y\".",
+        "row 4 '03/02/2024' is 2024-02-03 or 2024-03-02. Say which: time_format = \"%d/%m/%Y\" or time_format = \"%m/%d/%Y\".",
     ),
     "wrong format": (
         "d,s\n2024-01-30,1\n2024-01-31,1\n", {"time_format": "%d.%m.%Y"},

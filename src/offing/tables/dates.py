@@ -42,6 +42,10 @@ class Stamps:
         return Stamps(self.wall[rows], self.precision, self.zone, instants, self.locale)
 
 
+#: A zone for each hour at which clocks are put back, and each date on which they are.
+ZONES = ("Europe/Lisbon", "Europe/Berlin", "Europe/Athens", "America/New_York", "America/Chicago", "America/Los_Angeles",
+          "Australia/Sydney", "Pacific/Auckland")  # fmt: skip
+
 _TIME = r"([T ]\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?( ?[AaPp][Mm])?)?"
 _OFFSET = r"(?P<offset>Z|[+-]\d{2}:?\d{2})?"
 ISO = re.compile(rf"\d{{4}}-\d{{2}}-\d{{2}}{_TIME}{_OFFSET}")
@@ -312,18 +316,28 @@ def _iso(texts: pd.Series, file: str, column: str, zone: str | None) -> Stamps:
             raise no_date(texts, moments.isna(), file, column)
         return Stamps(_wall(moments), "instant", zone)
     kinds = offsets.unique()
+    moments = pd.to_datetime(texts, format="ISO8601", errors="coerce", utc=True)
     if len(kinds) > 1 and (zone is None or (offsets == "").any()):
+        zones = [each for each in ZONES if _shows(moments, offsets, each)]
+        stated = " or ".join(f'zone = "{each}"' for each in zones)
         raise InputError(
             f"the offsets from UTC differ ({', '.join(repr(str(each)) for each in kinds[:3])})",
-            'Name the zone whose clock changes, zone = "Europe/Lisbon" say, or write all dates with one offset.',
-            file=file, column=column,
+            f"State the zone whose clock changes: {stated}." if zones
+            else 'Name the zone whose clock changes, zone = "Europe/Lisbon" say, or write all dates with one offset.', file=file, column=column,
         )  # fmt: skip
-    moments = pd.to_datetime(texts, format="ISO8601", errors="coerce", utc=True)
     if moments.isna().any():
         raise no_date(texts, moments.isna(), file, column)
     first = str(kinds[0])
     own = "UTC" if first in ("Z", "+00:00", "+0000") else f"UTC{first[:3]}:{first[-2:]}"
     return moments_of(moments, file, zone or own)
+
+
+def _shows(moments: pd.Series, offsets: pd.Series, zone: str) -> bool:
+    """Whether a zone's clock has the written offsets from UTC at all moments."""
+    if moments.isna().any():
+        return False
+    shown = moments.dt.tz_convert(zone).dt.strftime("%z")
+    return bool((shown == offsets.str.replace(":", "").str.replace("Z", "+0000")).all())
 
 
 def _offset(text: str) -> str:
@@ -349,7 +363,7 @@ def _day_or_month_first(texts: pd.Series, separator: str, clock: str, file: str,
         )
         raise InputError(
             f"day first and month first both fit: {shown}",
-            f'Say which: time_format = "{layouts[0]}" or "{layouts[1]}".', file=file, column=column,
+            f'Say which: time_format = "{layouts[0]}" or time_format = "{layouts[1]}".', file=file, column=column,
         )  # fmt: skip
     return _wall(fitting[0][1])
 

@@ -161,9 +161,13 @@ def number_columns(
 def wrong_cell(cell: pd.Series, numbers: NDArray[np.float64], i: int, file: str) -> InputError:
     """The error for the `i`-th cell of a column, of which `numbers` (n,) could be read."""
     why = "not a number" if np.isnan(numbers[i]) else "not finite" if np.isinf(numbers[i]) else "too large"
+    word = str(cell.iloc[i]).strip()
+    empty = "leave it empty if nothing is known"
+    if np.isnan(numbers[i]) and not any(letter.isdigit() for letter in word) and '"' not in word and len(word) < 20:
+        empty = f'if it means that nothing is known, state missing = ["{word}"]'
     return InputError(
         f"found {str(cell.iloc[i])!r}, which is {why}",
-        "Correct the cell, or leave it empty if nothing is known.",
+        f"Correct the cell, or {empty}.",
         file=file,
         row=int(cell.index[i]),
         column=str(cell.name),

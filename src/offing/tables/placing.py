@@ -189,19 +189,12 @@ def _groups(names: NDArray[np.object_]) -> Iterator[tuple[str, Places]]:
         yield str(different[code]), order[(ends[code - 1] if code else 0) : ends[code]]
 
 
-def check_width(columns: Mapping[str, ReadColumn], rows: int, file: str) -> None:
-    """Refuse a table that is wide by mistake, before anything is computed of it.
-
-    Raises
-    ------
-    InputError
-        Saying how many columns there may be.
-    """
-    if len(columns) > MOST_COLUMNS:
-        raise InputError(
-            f"there are {len(columns):,} columns for {rows:,} rows, more than the {MOST_COLUMNS} of a table",
-            'If each column is a series, state wide = "value"; otherwise leave out what is not needed.', file=file,
-        )  # fmt: skip
+def too_wide(columns: int, rows: int, file: str) -> InputError:
+    """The error for a table that is wide by mistake, before anything is computed of it."""
+    return InputError(
+        f"there are {columns:,} columns for {rows:,} rows, more than the {MOST_COLUMNS} of a table",
+        'If each column is a series, state wide = "value"; otherwise leave out what is not needed.', file=file,
+    )  # fmt: skip
 
 
 def plain_columns(cells: pd.DataFrame) -> dict[str, ReadColumn] | None:

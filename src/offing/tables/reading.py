@@ -24,7 +24,7 @@ from offing.tables.lines import Gathered, Lines, gap_note
 from offing.tables.notation import understood
 from offing.tables.numbers import Marks, all_numbers
 from offing.tables.options import Reading
-from offing.tables.placing import Placing, ReadColumn, check_width, plain_columns
+from offing.tables.placing import MOST_COLUMNS, Placing, ReadColumn, plain_columns, too_wide
 from offing.tables.regular import Timing, place
 from offing.tables.shapes import (
     PERIOD,
@@ -370,6 +370,8 @@ def _periods(
     cells, file = source.whole(), source.file
     report = Report(file)
     source.report(report)
+    if reading.wide is None and not reading.transpose and len(cells.columns) > MOST_COLUMNS and not date_heads(cells):
+        raise too_wide(len(cells.columns), len(cells), file)
     cells, releases = release_dates(cells, reading.released, file, reading.zone)
     own_units: dict[str, str] = {}
     ids = reading.ids
@@ -397,7 +399,6 @@ def _periods(
         report.assume(finding, **{key: stated})
     _check_said(reading, [str(name) for name in cells.columns], file)
     columns, units = _columns(cells, source, reading, report)
-    check_width(columns, len(cells), file)
     _account(columns, names, reading, report)
     reading = replace(
         reading, unit={**{k: v for k, v in {**own_units, **units}.items() if k in columns}, **reading.unit}

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from offing.base import Finding, InputError, count, nearest
 from offing.calendar import UNITS, WEEKDAYS, Axis, Frequency, month_named, weekday_named
 from offing.calendar.frequency import DAY, HOUR
-from offing.tables.dates import Stamps
+from offing.tables.dates import ZONES, Stamps
 
 Ints = NDArray[np.int64]
 #: From so many days on, it is no chance that none of them is a Saturday or Sunday.
@@ -220,16 +220,11 @@ def axis_of(
     return Axis(frequency, first, span), order
 
 
-#: A zone for each hour at which clocks are put back, and each date on which they are.
-_ZONES = ("Europe/Lisbon", "Europe/Berlin", "Europe/Athens", "America/New_York", "America/Chicago", "America/Los_Angeles",
-          "Australia/Sydney", "Pacific/Auckland")  # fmt: skip
-
-
 def _zones_of(hours: Ints) -> list[str]:
     """Zones whose clocks show all of some hours twice."""
     clock = pd.DatetimeIndex((hours * HOUR).astype("datetime64[us]"))
     found = []
-    for zone in _ZONES:
+    for zone in ZONES:
         early, late = (clock.tz_localize(zone, ambiguous=np.full(len(clock), first), nonexistent="shift_forward")
                        for first in (True, False))  # fmt: skip
         if (early != late).all():

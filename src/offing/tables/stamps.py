@@ -74,7 +74,11 @@ def looks_like_dates(texts: pd.Series, header: str) -> bool:
 
 def _named_elsewhere(cells: list[str]) -> bool:
     """Whether cells are dates with a month's name of another language than English."""
-    return all(re.search(r"\d{2}", cell) for cell in cells[:20]) and bool(language_of(cells[:20]))
+    some = cells[:20]
+    # Two digits of a year and three letters of a month: else it is not worth asking fourteen languages.
+    return all(re.search(r"\d{2}", cell) and re.search(r"[^\W\d_]{3}", cell) for cell in some) and bool(
+        language_of(some)
+    )
 
 
 def stamps_of(
