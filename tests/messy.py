@@ -18,6 +18,12 @@ DAYS = pd.date_range("2023-01-01", periods=200, freq="D")
 DAILY = (100.0 + 10.0 * (DAYS.day_of_week >= 5) + GENERATOR.normal(0.0, 4.0, 200)).round(1)
 
 
+HOURS = pd.date_range("2024-01-01", periods=480, freq="h")
+HOURLY = (50.0 + 10.0 * np.sin(2 * np.pi * HOURS.hour / 24) + GENERATOR.normal(0.0, 1.0, 480)).to_numpy().round(2)
+QUARTERS = pd.date_range("2024-01-01", periods=1920, freq="15min")
+QUARTERLY = (50.0 + GENERATOR.normal(0.0, 1.0, 1920)).round(2)
+
+
 @dataclass(frozen=True)
 class Case:
     """Files by name, the options of the command, its status, and what its output or error must say."""
@@ -230,7 +236,7 @@ CASES = {
     "German months": Case({"t.csv": monthly(SOLD, dates=names("de"))}, ("36 months from 2022-01", "in the language 'de'")),
     "French months": Case({"t.csv": monthly(SOLD, dates=names("fr"))}, ("36 months from 2022-01", "in the language 'fr'")),
     "Spanish months, stated": Case({"t.csv": monthly(SOLD, dates=names("es"))}, ("36 months from 2022-01",), ("--set", "t.locale=es"), not_says=("in the language",)),
-    "year and month apart": Case({"t.csv": rows("year,month,sold", MONTHS.year, MONTHS.month, SOLD)}, ("in two columns", "t.time="), status=2),
+    "year and month apart": Case({"t.csv": rows("year,month,sold", MONTHS.year, MONTHS.month, SOLD)}, ("in 2 columns", "t.time="), status=2),
     "years that straddle": Case({"t.csv": rows("year,sold", [f"{y}/{(y + 1) % 100:02d}" for y in range(1990, 2020)], SOLD[:30])}, ("30 years",)),
     "day numbers of a spreadsheet": Case({"t.csv": rows("date,sold", [44927 + i for i in range(200)], DAILY)}, ("time_format=spreadsheet", ), status=2),
     # Shapes
@@ -290,6 +296,27 @@ CASES = {
     "weeks by Sundays": Case({"t.csv": weekly(6)}, ("open a week or close it", "--set t.stamp=start"), status=2),
     "weeks by Sundays, named": Case({"t.csv": weekly(6, "week ending,sold")}, ("120 weeks from 2022-01-03",)),
     "weeks that begin on Wednesdays": Case({"t.csv": weekly(2, "week beginning,sold")}, ("120 weeks from 2022-01-05",)),
+    # Dates in parts, without marks, as counts
+    "months without a mark": Case({"t.csv": rows("period,sold", [f"{m.year}{m.month:02d}" for m in MONTHS], SOLD)}, ("36 months from 2022-01",)),
+    "weeks without a mark": Case({"t.csv": rows("week,sold", [f"{d:%G%V}" for d in MONDAYS], WEEKLY)}, ("120 weeks from 2022-01-03",)),
+    "year and week": Case({"t.csv": rows("year,week,sold", [d.isocalendar()[0] for d in MONDAYS], [d.isocalendar()[1] for d in MONDAYS], WEEKLY)}, ("'year' and 'week' hold the date",), status=2),
+    "year, month and day": Case({"t.csv": rows("year,month,day,sold", DAYS.year, DAYS.month, DAYS.day, DAILY)}, ("hold the date in 3 columns",), status=2),
+    "date and hour": Case({"t.csv": rows("date,hour,load", [f"{h:%Y-%m-%d}" for h in HOURS], HOURS.hour + 1, HOURLY)}, ("480 hours from 2024-01-01 00:00",), ("--set", 't.time=["date", "hour"]')),
+    "seconds since 1970": Case({"t.csv": rows("timestamp,sold", [int(d.timestamp()) for d in DAYS], DAILY)}, ("as seconds since 1970 it would be 2023-01-01",), status=2),
+    "quarters of an hour": Case({"t.csv": rows("time,load", [f"{q:%Y-%m-%d %H:%M}" for q in QUARTERS], QUARTERLY)}, ("combined by hour", "'load' is combined by mean")),
+    "every second week": Case({"t.csv": rows("date,sold", [f"{d:%Y-%m-%d}" for d in MONDAYS[::2]], WEEKLY[::2])}, ("14 days apart",), status=2, pasted=False),
+    "a year far away": Case({"t.csv": monthly(SOLD).replace("2023-05", "2053-05")}, ("row 18", "2053-05 is 341 months from"), status=2, pasted=False),
+    "a month twice": Case({"t.csv": monthly(SOLD) + "2022-06,999\n"}, ("rows 38 and 7 both stand for it",), status=2, pasted=False),
+    "merged cells": Case({"t.csv": "port,month,sold\n" + "".join(f"{'' if i else port},{m},{s}\n" for port in ("north", "south") for i, (m, s) in enumerate(zip(MONTHS, SOLD, strict=True)))}, ("filled in 2 of them only", "--set t.fill_down=port"), status=2),
+    "Indian thousands": Case({"t.csv": monthly(['"1,23,456.78"', '"2,11,345.50"'] * (N // 2))}, ("max 211,346",)),
+    "footnote marks": Case({"t.csv": monthly([f"{v}*" if i > 33 else v for i, v in enumerate(SOLD)])}, ("which is read as",)),
+    "errors of a spreadsheet": Case({"t.csv": monthly([*SOLD[:-2], "#DIV/0!", SOLD[-1]])}, ("'#DIV/0!'", "t.missing"), status=2),
+    "hours and minutes as values": Case({"t.csv": monthly([f"0{i % 9}:30:00" for i in range(N)], head="month,duration")}, ("found '00:30:00'",), status=2, pasted=False),
+    "a counter of rows": Case({"t.csv": rows(",month,Sales", range(N), [str(m) for m in MONTHS], SOLD)}, ("column 1: not used: it numbers the rows", "Target: Sales")),
+    "a workbook called CSV": Case({"t.csv": book(Data=table_lines())}, ("the file is a workbook",), status=2, pasted=False),
+    "a web page called CSV": Case({"t.csv": "<html><body>no</body></html>"}, ("the file is a web page",), status=2, pasted=False),
+    "one value only": Case({"t.csv": monthly([5] * N)}, ("Every value is 5",)),
+    "remarks above": Case({"t.csv": "# made by, the office\n# 2024\n" + PLAIN}, ("names are in row 3",)),
     # Hostile
     "names like formulas and marks": Case({"t.csv": monthly(SOLD, head='month,"=cmd|calc",<b>x</b>', more=[FARE])}, ("36 months",)),
     "nothing at all": Case({"t.csv": ""}, ("the file is empty",), status=2, pasted=False),

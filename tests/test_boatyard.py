@@ -83,7 +83,9 @@ def test_intervals_hold_the_truth_and_the_outcome_over_many_worlds():
 
 def test_a_date_on_the_command_line_hides_what_was_not_out(folder, tmp_path, run_cli):
     study = (folder / "study.toml").read_text()
-    plain = study.split("[combination]", maxsplit=1)[0].replace("dates = ", "# dates = ") + '\n[output]\nfigures = "none"\n'
+    plain = (
+        study.split("[combination]", maxsplit=1)[0].replace("dates = ", "# dates = ") + '\n[output]\nfigures = "none"\n'
+    )
     for name in ("orders.csv", "bookings.csv", "enquiries.csv"):
         (tmp_path / name).write_bytes((folder / name).read_bytes())
     (tmp_path / "study.toml").write_text(plain)

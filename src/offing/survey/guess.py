@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from offing.base import InputError
 from offing.calendar import DAY, UNITS, Frequency
+from offing.calendar.frequency import HOUR
 from offing.survey.target import likely_target
 from offing.tables import Panel, Table, read, read_days
 from offing.tables.combine import Rule, looks_like_key, rule_for
@@ -23,6 +24,7 @@ from offing.tables.numbers import to_numbers
 from offing.tables.options import Reading, as_options
 from offing.tables.reading import open_file, time_column
 from offing.tables.regular import NoFrequencyError, SeveralRowsError
+from offing.tables.shapes import filled_down
 from offing.tables.stamps import stamps_of
 from offing.tables.table import Array
 
@@ -33,6 +35,8 @@ _ASSUMED = ("notation", "number marks", "header", "locale", "stamp", "encoding",
             "business days")  # fmt: skip
 #: Share of a column's cells up to which those that are no numbers are slips rather than words.
 _FEW_WRONG = 0.5
+#: Share of rows up to which those that repeat a date are slips.
+_FEW_REPEATED = 0.1
 
 
 @dataclass(frozen=True)
@@ -131,7 +135,8 @@ def _tried(
     except SeveralRowsError as error:
         options |= _as_ids_or_lines(path, options, unit, remarks, error)
         table = read(path, **{"gaps": "leave", **options})
-    except NoFrequencyError:
+    except NoFrequencyError as error:
+        _check_irregular(path, options, error)
         options |= _lines(path, options, unit, remarks)
         table = read(path, **options)
     options |= table.settings
@@ -185,6 +190,17 @@ def _as_ids_or_lines(
     if isinstance(own.get("id"), (str, list)):
         remarks.append("rows of a series that repeat a date are taken for lines")
         return _lines(path, own, unit, remarks)
+    repeated = int(cells[time].duplicated().sum())
+    merged = next(
+        (name for name in texts if 1 < cells[name].replace("", None).nunique() and (cells[name] == "").mean() > 0.5),
+        None,
+    )
+    if merged is not None:
+        raise InputError(
+            f"{repeated:,} of {len(cells):,} rows repeat a date, and column '{merged}' is filled in "
+            f"{int((cells[merged] != '').sum()):,} of them only, as merged cells are",
+            f'Each then holds for the rows below it: state fill_down = "{merged}".', file=error.file,
+        )  # fmt: skip
     known = [name for name in texts if (cells[name] != "").all() and 1 < cells[name].nunique() <= len(cells) / 2]
     # Whole numbers of which each date has every one just once tell series apart as texts do.
     whole = [name for name in cells.columns if name not in (time, *texts) and _counts_series(cells, time, str(name))]
@@ -196,12 +212,13 @@ def _as_ids_or_lines(
     if known:
         # A column that with the date leaves the fewest rows alike is the likeliest id.
         asked = min(known, key=lambda name: int(cells[[time, name]].duplicated().sum()))
-        repeated = int(cells[time].duplicated().sum())
         raise InputError(
             f"{repeated:,} of {len(cells):,} rows repeat a date, and column '{asked}' has "
             f"{cells[asked].nunique():,} different texts: is it an id?",
             f'State id = "{asked}" for a series each, or rows = "lines" to add all rows of a date up.', file=error.file,
         )  # fmt: skip
+    if repeated < _FEW_REPEATED * len(cells):
+        raise error  # a table by period with a slip, no lines
     return _lines(path, own, unit, remarks)
 
 
@@ -217,7 +234,7 @@ def _columns(path: Path, own: dict[str, Any]) -> tuple[pd.DataFrame, str, list[s
     stated = {key: value for key, value in own.items() if key not in ("rows", "combine", "aggregate_to", "id")}
     reading = Reading(**stated)
     source = open_file(path, reading)
-    cells = source.whole()
+    cells = filled_down(source.whole(), reading.filled, source.file)
     time = time_column(cells, own.get("time"), source.file)
     plainer = understood(cells.drop(columns=time), reading.notation, reading.missing_words, source.file)
     marks = source.marks(plainer.cells)
@@ -233,7 +250,11 @@ def _columns(path: Path, own: dict[str, Any]) -> tuple[pd.DataFrame, str, list[s
             str(name) in _ids(own)
             or str(name) in plainer.faults
             or bool(cells[name].astype(str).str.match(r"0\d").any())
-            or (wrong.any() and not doubted and wrong.mean() > _FEW_WRONG)
+            or (
+                wrong.any()
+                and not doubted
+                and wrong.sum() > _FEW_WRONG * max(int((wrong | np.isfinite(values)).sum()), 1)
+            )
         ):
             texts.append(str(name))
         elif looks_like_key(str(name)) and str(name) not in own.get("combine", {}):
@@ -274,8 +295,32 @@ def _plain(own: Mapping[str, Any]) -> dict[str, Any]:
     return {key: value for key, value in own.items() if key not in ("rows", "combine", "aggregate_to")}
 
 
+def _check_irregular(path: Path, own: dict[str, Any], error: InputError) -> None:
+    """Refuse to take for lines what comes at one regular step, such as every second week.
+
+    Raises
+    ------
+    InputError
+        Saying how far apart the dates are.
+    """
+    cells, time, _, _ = _columns(path, own)
+    stamps, _ = stamps_of(cells[time], Reading(**_plain(own)).layouts, path.name, own.get("zone"), own.get("locale"))
+    steps = np.diff(np.unique(stamps.wall))
+    if not len(steps):
+        return
+    values, counts = np.unique(steps, return_counts=True)
+    usual = int(values[np.argmax(counts)])
+    if counts.max() >= 0.8 * len(steps) and usual > DAY:
+        error.found = f"the dates are {usual // DAY} days apart, which is no frequency"
+        error.advice = 'State rows = "lines" to add them up by month, or bring them to weeks or months.'
+        raise error
+
+
 def _lines_unit(wall: NDArray[np.int64]) -> str:
-    """Days where nearly all have lines, else weeks where they do, else months."""
+    """Hours where each has several rows at even steps; else days where nearly all have lines, else weeks, else months."""
+    steps = np.diff(np.unique(wall))
+    if len(steps) > 24 and (steps < HOUR).mean() > 0.9 and not np.remainder(HOUR, steps[steps < HOUR]).any():
+        return "hour"
     for unit in ("day", "week"):
         ordinals = np.unique(Frequency(unit).ordinals(wall))
         if len(ordinals) >= 0.9 * (ordinals[-1] - ordinals[0] + 1) and len(ordinals) >= 20:

@@ -64,7 +64,10 @@ def _told(survey: Survey) -> Iterator[str]:
     axis, values = survey.span
     known = values[np.isfinite(values)]
     yield f"Target: {in_units(survey.label, survey.unit)}, {axis.spell()}."
-    yield f"  {histogram(known)}  {_quantiles(known, survey.unit)}"
+    if np.ptp(known) == 0.0:
+        yield f"  Every value is {number(float(known[0]), 4)}: there is nothing to explain."
+    else:
+        yield f"  {histogram(known)}  {_quantiles(known, survey.unit)}"
     yield f"  {_strange(survey)}"
     if survey.members > 1:
         yield f"  {_members(survey)}"

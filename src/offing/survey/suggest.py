@@ -108,6 +108,11 @@ def suggest(
     faster
         References of drivers that tick faster than the target.
     """
+    plain = Model(target).fit(tables)
+    if np.ptp(plain.target[np.isfinite(plain.target)]) == 0.0:
+        return Suggested(
+            "level", "all values are the same, so that nothing explains them", (), _horizon(plain.axis, [], {})
+        )
     fit, refused, evidence = _scaled(tables, target, drivers, days)
     choice = _Choice(fit)
     proposals = [*_trend(choice), *_seasons(choice, futures), *_holidays(choice, days)]

@@ -187,8 +187,8 @@ def rule_for(
     """
     words = set(re.split(r"[\W_]+", column.lower()))
     known = None if values is None else values[np.isfinite(values)]
-    if any(mark in f" {unit.lower()} " for mark in _RATES):
-        return Rule("mean", f"its unit is {unit}", True)
+    if any(mark in f" {unit.lower()} " for mark in _RATES) or "%" in column:
+        return Rule("mean", f"its unit is {unit or chr(37)}", True)
     for kind, how, why in (
         (_AVERAGED, "mean", "a price, rate or state"),
         (_STATES, "last", "a stock"),

@@ -68,6 +68,9 @@ VARIANTS: tuple[tuple[re.Pattern[str], str], ...] = (
     (re.compile(r"(?P<y>\d{4})[- /]*(?:W|KW|CW|week )(?P<w>\d{1,2})", re.IGNORECASE), "week"),
     (re.compile(r"(?:W|KW|CW|week )(?P<w>\d{1,2})[- /]*(?P<y>\d{4})", re.IGNORECASE), "week"),
 )
+#: A year and its month or week without a mark between them; seconds or milliseconds since 1970, from 2001 on.
+YEAR_STEP = re.compile(r"(19|20)\d{2}(0[1-9]|[1-4]\d|5[0-3])")
+UNIX = re.compile(r"1\d{9}(\d{3})?")
 WEEKDAY = re.compile(r"(?:mon|tue|wed|thu|fri|sat|sun)[a-z]*[.,]? +", re.IGNORECASE)
 #: Years that begin in one civil year and end in the next, as 2023/24.
 _FISCAL = re.compile(r"(\d{4})[/-](\d{2}|\d{4})")
@@ -144,7 +147,7 @@ def parse_dates(
         raise missing_date(texts.rename(column), texts == "", file)
     if layouts:
         return Stamps(_by_layouts(_translated(texts, locale), layouts, file, column), "instant", zone)
-    texts = _rewritten(texts)
+    texts = _rewritten(texts, column)
     if is_fiscal(texts):
         return Stamps(_coarse(texts, "year", file, column), "year", zone)
     for precision, pattern in COARSE.items():
@@ -180,12 +183,16 @@ def _clock(text: str) -> str:
     return ("T" if "T" in text else " ") + hours + (":%S" if text.count(":") > 1 else "") + (" %p" if half else "")
 
 
-def _rewritten(texts: pd.Series) -> pd.Series:
+def _rewritten(texts: pd.Series, header: str) -> pd.Series:
     """Months, quarters and weeks in the one way that `COARSE` knows; without weekdays' names before dates."""
     if all(WEEKDAY.match(text) for text in texts.tolist()):
         texts = texts.str.replace(WEEKDAY, "", n=1, regex=True)
     if any(all_fit(texts, pattern) for pattern in (*COARSE.values(), ISO)):
         return texts
+    if all_fit(texts, YEAR_STEP):
+        week = re.search(r"week|wk|kw|woche", header, re.IGNORECASE) is not None
+        if week or (texts.str[4:].astype(int) <= 12).all():
+            return texts.str[:4] + ("-W" if week else "-") + texts.str[4:]
     for pattern, kind in VARIANTS:
         if all_fit(texts, pattern):
             return texts.map(lambda text, pattern=pattern, kind=kind: _canonical(pattern.fullmatch(text), kind))
@@ -410,6 +417,14 @@ def no_date(texts: pd.Series, wrong: pd.Series, file: str, column: str, why: str
     if re.fullmatch(r"\d{5}(\.\d+)?", first):
         day = np.datetime64(int(float(first)) - 25_569, "D")
         why += f"; as a spreadsheet's day number it would be {day}"
+    if UNIX.fullmatch(first):
+        kind = "unix ms" if len(first) == 13 else "unix"
+        size = 10 ** (len(first) - 10)
+        return InputError(
+            f"found {first!r}, which is not a date; as {'milliseconds' if size > 1 else 'seconds'} since 1970 it would be "
+            f"{str(np.datetime64(int(first) // size, 's')).replace('T', ' ')}",
+            f'State time_format = "{kind}".', file=file, row=int(texts.index[wrong][0]), column=column,
+        )  # fmt: skip
     return InputError(
         f"found {str(texts[wrong].iloc[0])!r}, which {why}",
         'State time_format = "spreadsheet" to read day numbers.'

@@ -71,7 +71,10 @@ def find_header(rows: Sequence[Sequence[Any]]) -> int:
     >>> find_header([["Ferry tickets"], [], ["month", "sold"], ["2024-01", "3"], ["2024-02", "5"]])
     2
     """
-    counts = [sum(not _blank(cell) for cell in row) for row in rows]
+    # A line that starts with # is a remark, with however many commas.
+    counts = [
+        0 if row and str(row[0]).lstrip().startswith("# ") else sum(not _blank(cell) for cell in row) for row in rows
+    ]
     wide = Counter(each for each in counts if each > 1)
     if not wide:
         return 0

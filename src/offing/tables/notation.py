@@ -25,9 +25,11 @@ _SIGNS = "$€£¥₹₽₺₩₪₫₴₦฿₱₡₵₸"
 _BODY = r"[\d.,'\N{RIGHT SINGLE QUOTATION MARK}\s]*\d[\d.,]*"
 _CELL = re.compile(
     rf"(?P<open>\(?)\s*(?P<lead>[+{_MINUS}]?)\s*(?P<before>[^\d\s.,()+{_MINUS}]{{0,5}})\s*(?P<sign>[+{_MINUS}]?)"
-    rf"(?P<body>{_BODY})\s*(?P<after>[^\d\s_.,()'+{_MINUS}][^()]{{0,15}}?)?\s*(?P<trail>[{_MINUS}]?)(?P<close>\)?)"
+    rf"(?P<body>{_BODY})\s*(?P<after>[^\d\s_:.,()'+{_MINUS}][^()]{{0,15}}?)?\s*(?P<trail>[{_MINUS}]?)(?P<close>\)?)"
 )
 _PLAIN = re.compile(rf"[+-]?{_BODY}([eE][+-]?\d+)?")
+#: Marks that refer to a note below the table.
+_FOOTNOTES = "*†‡^ "
 #: Ways to write one unit.
 _SAME = {"pct": "%", "percent": "%", "per cent": "%", "€": "EUR", "£": "GBP", "deg c": "°C", "º c": "°C", "ºc": "°C"}
 
@@ -60,7 +62,7 @@ def cell_of(text: str) -> Cell | None:
     if before and after and not _is_currency(after):
         return None
     negative = bool(found["open"]) or (bool(signs) and signs[0] in _MINUS)
-    unit = before or after
+    unit = before or after.strip(_FOOTNOTES)
     return Cell(("-" if negative else "") + found["body"].strip(), _SAME.get(unit.lower(), unit))
 
 

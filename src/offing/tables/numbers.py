@@ -41,7 +41,9 @@ class Marks:
         for mark in {self.thousands, "\N{NO-BREAK SPACE}"} - {""}:
             if mark in text:
                 whole, point, rest = text.partition(self.decimal)
-                if re.fullmatch(rf"[+-]?\d{{1,3}}({re.escape(mark)}\d{{3}})+", whole) is None or mark in rest:
+                # In groups of three, or, as in India, of two before the last three.
+                groups = rf"[+-]?\d{{1,3}}({re.escape(mark)}\d{{3}})+|[+-]?\d{{1,2}}({re.escape(mark)}\d{{2}})*{re.escape(mark)}\d{{3}}"
+                if re.fullmatch(groups, whole) is None or mark in rest:
                     return "?" + text
                 text = whole.replace(mark, "") + point + rest
         if self.decimal == ".":
@@ -163,7 +165,8 @@ def wrong_cell(cell: pd.Series, numbers: NDArray[np.float64], i: int, file: str)
     why = "not a number" if np.isnan(numbers[i]) else "not finite" if np.isinf(numbers[i]) else "too large"
     word = str(cell.iloc[i]).strip()
     empty = "leave it empty if nothing is known"
-    if np.isnan(numbers[i]) and not any(letter.isdigit() for letter in word) and '"' not in word and len(word) < 20:
+    plain = word.startswith("#") or not any(letter.isdigit() for letter in word)  # such as #DIV/0!
+    if np.isnan(numbers[i]) and plain and '"' not in word and len(word) < 20:
         empty = f'if it means that nothing is known, state missing = ["{word}"]'
     return InputError(
         f"found {str(cell.iloc[i])!r}, which is {why}",

@@ -86,6 +86,7 @@ class Reading:
     year_ends: Literal["last", "nearest"] = "last"
     stamp: Literal["start", "end"] | None = None
     id: str | list[str] | None = None
+    fill_down: str | list[str] | None = None
     wide: str | dict[str, str] | None = None
     rows: Literal["periods", "lines"] = "periods"
     combine: dict[str, str] = field(default_factory=dict)
@@ -196,6 +197,12 @@ class Reading:
     def ids(self) -> tuple[str, ...]:
         """The columns that tell series apart."""
         return () if self.id is None else (self.id,) if isinstance(self.id, str) else tuple(self.id)
+
+    @property
+    def filled(self) -> tuple[str, ...]:
+        """The columns whose empty cells hold what stands above."""
+        stated = self.fill_down
+        return () if stated is None else (stated,) if isinstance(stated, str) else tuple(stated)
 
     def said(self) -> dict[str, Any]:
         """What Tables carry on from the reading."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import inspect
+import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields, replace
@@ -32,6 +33,7 @@ from offing.tables.shapes import (
     all_places,
     all_years,
     date_heads,
+    filled_down,
     id_texts,
     joined_time,
     looks_numbered,
@@ -47,6 +49,8 @@ from offing.tables.stamps import looks_like_dates, stamps_of
 from offing.tables.table import Panel, Table
 from offing.tables.vintages import downloaded, release_dates
 
+#: Names of columns that number the rows, where they do.
+_NUMBERING = re.compile(r"column 1|unnamed: 0|index|idx|row|no\.?|nr\.?|#|id|line", re.IGNORECASE)
 _PERIOD_UNITS = {"h": "hour", "D": "day", "B": "business day", "M": "month", "Q": "quarter", "Y": "year", "A": "year"}
 
 
@@ -551,6 +555,8 @@ def _account(
             continue
         if column.refused is None and not column.wrong.any() and not np.isfinite(column.numbers).any():
             report.uses[name] = "not used: it is empty"
+        elif _NUMBERING.fullmatch(name) and len(column.numbers) > 3 and (np.diff(column.numbers) == 1.0).all():
+            report.uses[name] = "not used: it numbers the rows"
         elif series is not None and _same_in_series(column, series):
             report.uses[name] = "an id: the same in every row of a series"
 
@@ -571,6 +577,7 @@ def _tidied(
 ) -> tuple[pd.DataFrame, str, tuple[str, ...], dict[str, str]]:
     """The cells in tidy shape, their column of dates, the columns that tell series apart, and units found on the way."""
     file = report.file
+    cells = filled_down(cells, reading.filled, file)
     if reading.header_row is None and names_are_values([str(name) for name in cells.columns]):
         raise InputError("the first row holds values instead of the columns' names",
                          "Add a row of names, or state header_row = 0 to number the columns.", file=file)  # fmt: skip
@@ -629,11 +636,11 @@ def time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
             raise InputError(f"there is no column {stated!r}", nearest(stated, known), file=file, key="time")
         return stated
     found = [name for name in known if looks_like_dates(cells[name], name)]
-    pair = _year_and_place(cells)
-    if pair and found in ([], [pair[0]]):
+    parts = _parts_of_date(cells, found)
+    if parts:
         raise InputError(
-            f"'{pair[0]}' and '{pair[1]}' hold the date in two columns", f'State time = ["{pair[0]}", "{pair[1]}"].',
-            file=file,
+            f"{' and '.join(repr(each) for each in parts)} hold the date in {len(parts)} columns",
+            f"State time = [{', '.join(f'{chr(34)}{each}{chr(34)}' for each in parts)}].", file=file,
         )  # fmt: skip
     if len(found) == 1:
         return found[0]
@@ -660,14 +667,24 @@ def time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
     )
 
 
-def _year_and_place(cells: pd.DataFrame) -> tuple[str, str] | None:
-    """The columns of years and of months, quarters or weeks, where the date stands in two."""
+def _parts_of_date(cells: pd.DataFrame, found: list[str]) -> list[str]:
+    """The columns that hold a date together: a year and a month (quarter, week), and a day; or a date and an hour."""
     known = [str(name) for name in cells.columns]
+    if len(found) == 1 and not all_years(cells[found[0]]):
+        hour = next((name for name in known
+                     if name != found[0] and re.fullmatch(r"hour|hr|he|stunde|heure|hora", name.lower())), None)  # fmt: skip
+        repeated = bool(cells[found[0]].duplicated().any())
+        return [] if hour is None or not repeated else [found[0], hour]
+    if len(found) > 1:
+        return []
     year = next((name for name in known if all_years(cells[name])), None)
-    steps = [name for name in known if name != year and all_places(cells[name])]
     words = ("month", "quarter", "week", "qtr", "monat", "mois", "mes", "kw", "period")
-    step = next((name for name in steps if any(word in name.lower() for word in words)), None)
-    return None if year is None or step is None else (year, step)
+    step = next((name for name in known if name != year and any(word in name.lower() for word in words)
+                 and all_places(cells[name])), None)  # fmt: skip
+    if year is None or step is None:
+        return []
+    day = next((name for name in known if re.fullmatch(r"day|dom|tag|jour|dia|d", name.lower())), None)
+    return [year, step] if day is None or "month" not in step.lower() else [year, step, day]
 
 
 def _dates_across(cells: pd.DataFrame, heads: list[str], file: str) -> InputError:

@@ -202,6 +202,8 @@ def axis_of(
             period=Axis(frequency, int(inner[i]), 1).labels()[0],
         )
     missing = span - len(inner)
+    if missing > len(inner) and leave_gaps and len(inner) > 4:
+        _check_lonely(frequency, inner, rows[order], file)
     if missing and not (leave_gaps and missing <= len(inner)):
         raise InputError(
             f"{count(missing, f'{frequency.unit} is', f'{frequency.unit}s are')} missing between the first "
@@ -218,6 +220,16 @@ def axis_of(
             file=file,
         )
     return Axis(frequency, first, span), order
+
+
+def _check_lonely(frequency: Frequency, inner: Ints, rows: NDArray[np.int64], file: str) -> None:
+    """Refuse one date far from all others, which is a slip, by its row."""
+    at = int(np.argmax(np.diff(inner)))
+    for lonely, near in ((at, at + 1), (at + 1, at)):
+        if lonely in (0, len(inner) - 1) and abs(inner[lonely] - inner[near]) > len(inner):
+            far, other = (Axis(frequency, int(inner[i]), 1).labels()[0] for i in (lonely, near))
+            raise InputError(f"{far} is {count(abs(int(inner[lonely] - inner[near])), frequency.unit)} from the nearest "
+                             f"other date, {other}", "Correct it, or remove the row.", file=file, row=int(rows[lonely]))  # fmt: skip
 
 
 def _zones_of(hours: Ints) -> list[str]:

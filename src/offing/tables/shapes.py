@@ -9,10 +9,11 @@ import pandas as pd
 
 from offing.base import Finding, InputError, nearest
 from offing.calendar import MONTHS
+from offing.calendar.frequency import HOUR
 from offing.tables.layout import is_total
 from offing.tables.numbers import is_missing
 from offing.tables.sources.source import tidy_names
-from offing.tables.stamps import looks_like_dates
+from offing.tables.stamps import looks_like_dates, stamps_of
 
 _YEAR = re.compile(r"(19|20)\d{2}")
 _PLACES: dict[str, str] = {
@@ -29,9 +30,17 @@ PERIOD = "period"
 SERIES = "series"
 
 
-def place_in_year(text: str) -> str | None:
-    """A month, quarter or week named by `text`, as dates write it after the year; None where it names none."""
-    plain = text.strip().lower().rstrip(".")
+def place_in_year(text: str, header: str = "") -> str | None:
+    """A month, quarter or week named by `text`, as dates write it after the year; None where it names none.
+
+    A bare number is a week or a quarter where the `header` of its column says so, else a month.
+    """
+    plain = text.strip().lower().rstrip(".").removesuffix(".0")
+    if plain.isdigit() and len(plain) < 3:
+        if re.search(r"week|wk|kw|woche|semaine|semana", header.lower()):
+            return f"W{int(plain):02d}" if 1 <= int(plain) <= 53 else None
+        if re.search(r"quarter|qtr|quartal|trimest", header.lower()):
+            return f"Q{int(plain)}" if 1 <= int(plain) <= 4 else None
     return _PLACES.get(plain) or _QUARTERS.get(plain) or _WEEKS.get(plain)
 
 
@@ -280,27 +289,55 @@ def joined_time(cells: pd.DataFrame, columns: Sequence[str], file: str) -> pd.Da
             raise InputError(
                 f"there is no column {name!r}", nearest(name, map(str, cells.columns)), file=file, key="time"
             )
-    if len(columns) != 2:
+    if len(columns) == 2 and looks_like_dates(cells[columns[0]], "date") and not all_years(cells[columns[0]]):
+        return _with_hours(cells, columns, file)
+    if len(columns) not in (2, 3):
         raise InputError(
-            f"found {len(columns)} columns", "Give the year's column and the month's.", file=file, key="time"
-        )
-    year, place = (_text(cells[name]) for name in columns)
+            f"found {len(columns)} columns", "Give the year's column and the month's, and the day's if there is one.",
+            file=file, key="time",
+        )  # fmt: skip
+    year, place = (_text(cells[name]) for name in columns[:2])
     for row, cell in year.items():
         if not _YEAR.fullmatch(cell):
             raise InputError(f"found {cell!r}, which is not a year", file=file, row=int(str(row)), column=columns[0])
     for row, cell in place.items():
-        if place_in_year(cell) is None:
+        if place_in_year(cell, columns[1]) is None:
             raise InputError(f"found {cell!r}, which is not a month, quarter or week",
                              file=file, row=int(str(row)), column=columns[1])  # fmt: skip
-    return cells.drop(columns=list(columns)).assign(**{PERIOD: year + "-" + place.map(place_in_year)})
+    dates = year + "-" + place.map(lambda cell: place_in_year(cell, columns[1]))
+    if len(columns) == 3:
+        dates = dates + "-" + _text(cells[columns[2]]).str.zfill(2)
+    return cells.drop(columns=list(columns)).assign(**{PERIOD: dates})
 
 
-def check_ids(cells: pd.DataFrame, ids: Sequence[str], file: str) -> None:
+def _with_hours(cells: pd.DataFrame, columns: Sequence[str], file: str) -> pd.DataFrame:
+    """The table with its column of dates and its column of hours as one; hours from 1 to 24 are those that end then."""
+    day, hour = columns
+    texts = _text(cells[hour]).str.replace(r":00(:00)?$", "", regex=True)
+    for row, cell in texts.items():
+        if not cell.isdigit() or int(cell) > 24:
+            raise InputError(f"found {cell!r}, which is not an hour of the day", "Write 0 to 23, or 1 to 24.",
+                             file=file, row=int(str(row)), column=hour)  # fmt: skip
+    numbers = texts.astype(int)
+    starts = numbers - 1 if (numbers == 24).any() and not (numbers == 0).any() else numbers
+    stamps, _ = stamps_of(cells[day], (), file, None)
+    moments = pd.Series((stamps.wall + starts.to_numpy() * HOUR).astype("datetime64[us]"), cells.index)
+    return cells.drop(columns=list(columns)).assign(**{PERIOD: moments})
+
+
+def filled_down(cells: pd.DataFrame, columns: Sequence[str], file: str) -> pd.DataFrame:
+    """The cells with the value above in the empty ones of some columns, as merged cells of a sheet mean it."""
+    check_ids(cells, columns, file, "fill_down")
+    filled = {name: cells[name].where(cells[name].notna() & (cells[name] != "")).ffill() for name in columns}
+    return cells.assign(**filled) if filled else cells
+
+
+def check_ids(cells: pd.DataFrame, ids: Sequence[str], file: str, key: str = "id") -> None:
     """Refuse ids that are no columns."""
     for name in ids:
         if name not in cells.columns:
             known = map(str, cells.columns)
-            raise InputError(f"there is no column {name!r}", nearest(name, known), file=file, key="id")
+            raise InputError(f"there is no column {name!r}", nearest(name, known), file=file, key=key)
 
 
 def id_texts(cells: pd.DataFrame, ids: Sequence[str], file: str) -> pd.Series:
@@ -332,7 +369,7 @@ def _within_known(tidy: pd.DataFrame, known: pd.Series) -> pd.DataFrame:
 
 def all_places(cells: pd.Series) -> bool:
     """Whether all cells are months, quarters or weeks."""
-    return _all(cells, lambda text: place_in_year(text) is not None)
+    return _all(cells, lambda text: place_in_year(text, str(cells.name)) is not None)
 
 
 def all_years(cells: pd.Series) -> bool:

@@ -15,9 +15,11 @@ from offing.tables.dates import (
     DAY_OR_MONTH_FIRST,
     ISO,
     NAMED,
+    UNIX,
     VARIANTS,
     WEEKDAY,
     YEAR_FIRST,
+    YEAR_STEP,
     Stamps,
     all_fit,
     fitting,
@@ -31,13 +33,13 @@ from offing.tables.locales import language_of
 from offing.tables.numbers import to_numbers
 
 #: Ways to write moments as bare numbers, for `time_format`: microseconds of a unit, and of its zero.
-NUMBERED = {"spreadsheet": (86_400_000_000, -25_569), "unix": (1_000_000, 0)}
+NUMBERED = {"spreadsheet": (86_400_000_000, -25_569), "unix": (1_000_000, 0), "unix ms": (1_000, 0)}
 #: Cells of a column that are looked at to see whether it holds dates.
 _SAMPLE = 200
 #: Five digits that a spreadsheet's day number has, from 1954 to 2119.
 DAY_NUMBER = re.compile(r"[2-7]\d{4}(\.\d+)?")
 #: Headers under which bare numbers are taken for dates.
-_DATED = ("year", "years", "date", "day", "time", "period")
+_DATED = ("year", "years", "date", "day", "time", "period", "month", "week", "timestamp", "datetime", "yyyymm", "ts")
 
 
 def looks_like_dates(texts: pd.Series, header: str) -> bool:
@@ -48,13 +50,13 @@ def looks_like_dates(texts: pd.Series, header: str) -> bool:
         # A spreadsheet's day numbers are seen as dates here, and explained when they are to be read.
         numbers = texts.dropna()
         days = len(numbers) > 0 and bool(numbers.between(20_000, 80_000).all())
-        digits = re.compile(COMPACT.pattern + r"|\d{4}")
+        digits = re.compile(f"{COMPACT.pattern}|{YEAR_STEP.pattern}|{UNIX.pattern}|" + r"\d{4}")
         return header.strip().lower() in _DATED and (days or all_fit(_digits(numbers), digits))
     patterns = [ISO, YEAR_FIRST, DAY_OR_MONTH_FIRST, *(COARSE[p] for p in ("month", "quarter", "week"))]
     patterns += [pattern for pattern, _, _ in NAMED]
     patterns += [pattern for pattern, _ in VARIANTS]
     if header.strip().lower() in _DATED:
-        patterns += [COMPACT, DAY_NUMBER]
+        patterns += [COMPACT, DAY_NUMBER, YEAR_STEP, UNIX]
     cells = texts[texts.notna() & (texts != "")].astype(str)
     if cells.empty:
         return False
@@ -97,12 +99,12 @@ def stamps_of(
     if layouts and layouts[0] in NUMBERED:
         size, zero = NUMBERED[layouts[0]]
         numbers, wrong = to_numbers(cells)
-        bad = wrong | np.isnan(numbers) | (np.abs(numbers) > 1e12)
+        bad = wrong | np.isnan(numbers) | (np.abs(numbers) > 1e14)
         if bad.any():
             raise no_date(cells, pd.Series(bad, cells.index), file, column)
         # A tenth of a second is what a spreadsheet's fraction of a day can tell.
         wall = np.round((numbers + zero) * size / 1e5).astype(np.int64) * 100_000
-        return Stamps(wall, "instant", "UTC" if layouts[0] == "unix" else None), ()
+        return Stamps(wall, "instant", "UTC" if layouts[0].startswith("unix") else None), ()
     if pd.api.types.is_numeric_dtype(cells):
         if cells.isna().any():
             raise missing_date(cells, cells.isna(), file)
@@ -126,6 +128,10 @@ def _numbered(cells: pd.Series, layouts: Sequence[str], file: str) -> tuple[Stam
     column, texts = str(cells.name), _digits(cells)
     if layouts:
         return parse_dates(texts, layouts, file, column), ()
+    if all_fit(texts, UNIX) and not all_fit(texts, COMPACT):
+        raise no_date(texts, pd.Series(True, texts.index), file, column)
+    if all_fit(texts, YEAR_STEP):
+        return parse_dates(texts, (), file, column), ()
     if all_fit(texts, COMPACT) or all_fit(texts, COARSE["year"]):
         told = Finding(
             "dates as numbers",

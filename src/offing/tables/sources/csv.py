@@ -26,6 +26,9 @@ from offing.tables.sources.source import CHUNK, NotPlainError, Opened, tidy_name
 _SEPARATORS = (",", ";", "\t", "|")
 _NAMES = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 _HEAD = 1 << 16
+#: How files of other kinds begin that are sometimes called .csv.
+_OTHER_KINDS = {b"pk\x03\x04": "a workbook (.xlsx) or an archive", b"\xd0\xcf\x11\xe0": "an old workbook (.xls)", b"%pdf": "a PDF",
+                b"<!doctype": "a web page", b"<html": "a web page", b"<?xml": "XML", b"{": "JSON", b"sqlite format": "a database"}  # fmt: skip
 _EMPTY = [*EMPTY, *(each.upper() for each in EMPTY), "NaN", "Null", "None"]
 
 
@@ -50,6 +53,11 @@ class CsvFile:
     def head(self) -> bytes:
         """The first bytes, unpacked."""
         raw = Opened(self.path).bytes(_HEAD)
+        for start, kind in _OTHER_KINDS.items():
+            if raw.lstrip()[:20].lower().startswith(start):
+                raise InputError(
+                    f"the file is {kind}, not CSV", "Give it its own ending, or save the table as CSV.", file=self.file
+                )
         if not self.packed:
             return raw
         try:
