@@ -147,7 +147,7 @@ def statement(total=False):
 def by_year(total=False):
     """Months down, years across."""
     lines = ["month,2022,2023,2024"]
-    short = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split()
+    short = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"]
     lines += [f"{name},{SOLD[i]},{SOLD[12 + i]},{SOLD[24 + i]}" for i, name in enumerate(short)]
     if total:
         lines.append(f"Total,{SOLD[:12].sum():.2f},{SOLD[12:24].sum():.2f},{SOLD[24:].sum():.2f}")

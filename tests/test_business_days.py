@@ -48,13 +48,13 @@ def test_days_without_weekends_are_business_days_and_holidays_are_stated(tmp_pat
     assert table.settings == {"frequency": "business day"}
     assert not of.read(frame, frequency="business day").findings, "what is stated is no note"
     fewer = sold(closed=tuple(CLOSED["date"]))
-    with pytest.raises(of.InputError, match="2 business days are missing .* If these are holidays, state holidays ="):
+    with pytest.raises(of.InputError, match=r"2 business days are missing .* If these are holidays, state holidays ="):
         of.read(fewer)
     table = of.read(fewer, frequency="business day", holidays=CLOSED)
     assert table.axis.n == 518
     with pytest.raises(
         of.InputError,
-        match="row 331, .*2023-04-07 is a Friday and a holiday, no business day|2023-04-07 is a Friday and a holiday",
+        match=r"row 331, .*2023-04-07 is a Friday and a holiday, no business day|2023-04-07 is a Friday and a holiday",
     ):
         of.read(frame, frequency="business day", holidays=CLOSED)
     with pytest.raises(of.InputError, match="holidays are those on which no business day falls"):

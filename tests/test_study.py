@@ -305,5 +305,5 @@ def test_public_names_are_documented_and_there():
     for name in of.__all__:
         if name != "__version__":
             assert ">>>" in getattr(of, name).__doc__, f"{name} lacks a runnable example"
-    with pytest.raises(AttributeError, match="offing has no 'Modle'. Did you mean 'Model'"):
+    with pytest.raises(AttributeError, match=r"offing has no 'Modle'. Did you mean 'Model'"):
         of.Modle  # noqa: B018

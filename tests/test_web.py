@@ -92,7 +92,7 @@ def test_all_series_of_a_flow_are_a_panel_and_the_catalogue_is_searched(tmp_path
         ):
             with pytest.raises(of.InputError, match=words):
                 of.read(service=address, series=series, downloads=str(tmp_path))
-        with pytest.raises(of.InputError, match="does not answer with a catalogue|here is nothing"):
+        with pytest.raises(of.InputError, match=r"does not answer with a catalogue|here is nothing"):
             web.Catalogue.of(f"{address}/other")
 
 
@@ -142,7 +142,7 @@ def test_limits_of_the_web(monkeypatch):
     silent = threading.Event()
     with (
         answering(lambda self: silent.wait(2.0)) as address,
-        pytest.raises(of.InputError, match="othing came from .* within"),
+        pytest.raises(of.InputError, match=r"othing came from .* within"),
     ):
         web.fetched(address)
     silent.set()

@@ -119,7 +119,8 @@ def _tell_next(folder: Path, driver: str, say: Say) -> None:
     say("     offing demo heat --story heat     an hourly study: hours by kind of day, school holidays, clock changes")
     say(f"     offing inspect {' '.join(str(folder / 'raw' / name) for name in RAW)}")
     say(
-        f"         --to week {' '.join(f'--set {each}' for each in SETTINGS)} --write-study {folder / 'raw' / 'suggested.toml'}"
+        f"         --to week {' '.join(f'--set {each}' for each in SETTINGS)}"
+        f" --write-study {folder / 'raw' / 'suggested.toml'}"
     )
     say(f"     offing explain {folder / 'study.toml'} --against last-year")
     say(f"     offing explain {folder / 'study.toml'} --against last-month/study.toml")

@@ -32,7 +32,7 @@ FLOWS = {
 
 
 def truth(seed: int = 5) -> dict[tuple[str, str], pd.Series]:
-    """Final values by dataflow and island: 1.8 nights for each booking of the month before, fewer where rooms are dear."""
+    """Final values by dataflow and island: 1.8 nights for each booking a month before, fewer where rooms are dear."""
     generator = np.random.default_rng(seed)
     months = pd.period_range(FIRST, periods=MONTHS, freq="M")
     at = np.arange(MONTHS)
@@ -66,7 +66,7 @@ def published(flow: str, island: str, day: date, seed: int = 5) -> pd.Series:
 class _Answers(BaseHTTPRequestHandler):
     """Answers to the queries of the standard that a reader of series needs."""
 
-    def do_GET(self) -> None:  # noqa: N802  the name that the standard library calls
+    def do_GET(self) -> None:
         parts = urlsplit(self.path)
         steps = [step for step in parts.path.split("/") if step]
         day = date.fromisoformat(parse_qs(parts.query).get("asOf", [LAST_DAY.isoformat()])[0])
@@ -177,9 +177,7 @@ def run_service(folder: Path, say: Say) -> None:
             for flow in ("NIGHTS", "BOOKINGS"):
                 content = fetched(f"{address}/data/dataflow/*/{flow}/*/M.NORTH?asOf={day}")
                 keep_download(folder / "downloads" / f"{flow}-M.NORTH" / f"{day}.csv", content)
-        say(
-            "\n3. Kept a download of each of the last twelve months, in downloads: newest values are revised three times."
-        )
+        say("\n3. Kept a download of each of twelve months, in downloads: the newest values are revised three times.")
         say(f"\n4. offing forecast {folder / 'study.toml'}\n")
         study = open_study(folder / "study.toml")
         say(inset(in_words(study, "forecast")))

@@ -104,7 +104,7 @@ def departures(
     limit = limit_of(n) if limit is None else limit
     out = np.zeros(len(values), dtype=bool)
     steps: list[int] = []
-    design, scan, phi = _structure(values, known, fixed, trends, harmonics, limit)
+    design, scan, phi = _structure(values, known, fixed, trends, harmonics=harmonics, limit=limit)
     for _ in range(_ROUNDS):
         scores = _normal(scan.t, scan.dof - 1)
         scores[out | ~known] = 0.0
@@ -123,12 +123,12 @@ def departures(
                 break
         else:
             break
-        design, scan, phi = _structure(values, known & ~out, fixed, trends, harmonics, limit)
-    return _judged(values, known, out, design, phi, limit, tuple(sorted(steps)))
+        design, scan, phi = _structure(values, known & ~out, fixed, trends, harmonics=harmonics, limit=limit)
+    return _judged(values, known, out, design, phi=phi, limit=limit, steps=tuple(sorted(steps)))
 
 
 def _judged(
-    values: Array, known: Flags, out: Flags, design: Array, phi: float, limit: float, steps: tuple[int, ...]
+    values: Array, known: Flags, out: Flags, design: Array, *, phi: float, limit: float, steps: tuple[int, ...]
 ) -> Departures:
     """Every value's score beside all that were found, without those that are far no more."""
     for _ in range(3):
@@ -149,7 +149,7 @@ def _judged(
 
 
 def _structure(
-    values: Array, use: Flags, fixed: Array, trends: Sequence[Array], harmonics: Array, limit: float
+    values: Array, use: Flags, fixed: Array, trends: Sequence[Array], *, harmonics: Array, limit: float
 ) -> tuple[Array, _Scan, float]:
     """The design that Schwarz's criterion chooses, its scan, and the noise's autocorrelation."""
     n = int(use.sum())

@@ -252,8 +252,7 @@ class Model(Keywords):
     def fit_each(self, data: Data, *, as_of: object = None) -> SeriesFits:
         """Fit each series of a target that has several, by id; a source without ids serves all of them.
 
-        A series that cannot be fitted does not stop the others: it is named, with the reason, in ``left_out`` of what is
-        returned.
+        A series that cannot be fitted does not stop the others: ``left_out`` of what is returned names it, and why.
 
         Raises
         ------

@@ -192,7 +192,7 @@ def _as_ids_or_lines(
         return _lines(path, own, unit, remarks)
     repeated = int(cells[time].duplicated().sum())
     merged = next(
-        (name for name in texts if 1 < cells[name].replace("", None).nunique() and (cells[name] == "").mean() > 0.5),
+        (name for name in texts if len({*cells[name].tolist()} - {""}) > 1 and (cells[name] == "").mean() > 0.5),
         None,
     )
     if merged is not None:
@@ -255,9 +255,7 @@ def _columns(path: Path, own: dict[str, Any]) -> tuple[pd.DataFrame, str, list[s
                 and not doubted
                 and wrong.sum() > _FEW_WRONG * max(int((wrong | np.isfinite(values)).sum()), 1)
             )
-        ):
-            texts.append(str(name))
-        elif looks_like_key(str(name)) and str(name) not in own.get("combine", {}):
+        ) or (looks_like_key(str(name)) and str(name) not in own.get("combine", {})):
             texts.append(str(name))
         else:
             unit = "1" if plainer.notation.get(str(name)) == "yes/no" else plainer.units.get(str(name), "")
@@ -317,7 +315,7 @@ def _check_irregular(path: Path, own: dict[str, Any], error: InputError) -> None
 
 
 def _lines_unit(wall: NDArray[np.int64]) -> str:
-    """Hours where each has several rows at even steps; else days where nearly all have lines, else weeks, else months."""
+    """Hours where each has several rows at even steps; else days, or weeks, if nearly all have lines; else months."""
     steps = np.diff(np.unique(wall))
     if len(steps) > 24 and (steps < HOUR).mean() > 0.9 and not np.remainder(HOUR, steps[steps < HOUR]).any():
         return "hour"

@@ -65,7 +65,7 @@ def overview(tables: Mapping[str, Table | Panel]) -> pd.DataFrame:
 
 
 def outliers(
-    source: str, series: str, column: str, axis: Axis, values: Array, explained: Array | None = None
+    source: str, series: str, column: str, axis: Axis, values: Array, *, explained: Array | None = None
 ) -> pd.DataFrame:
     """One row an outlier, the farthest first: ``source, id, column, period, value, usual, score``."""
     judged = judge(axis, values, explained)

@@ -84,12 +84,15 @@ def _read(survey: Survey) -> Iterator[str]:
     for name, table in {**survey.tables, **{f"{of} (plan)": plan for of, plan in survey.plans.items()}}.items():
         first: Table = next(iter(table.values())) if isinstance(table, Panel) else table
         what = f"{len(table):,} series by {', '.join(table.id)}, each such as " if isinstance(table, Panel) else ""
-        yield f"Read {first.name} as '{name.removesuffix(' (plan)')}'{' plan' if name.endswith(' (plan)') else ''}: {what}{first.axis.spell()}."
+        source, plan = name.removesuffix(" (plan)"), " plan" if name.endswith(" (plan)") else ""
+        yield f"Read {first.name} as '{source}'{plan}: {what}{first.axis.spell()}."
         groups: dict[str, list[str]] = defaultdict(list)
         for column, use in first.accounts.itertuples(index=False):
             groups[str(use)].append(str(column))
-        told = [f"{', '.join(columns[:6])}{f' and {len(columns) - 6} more' if len(columns) > 6 else ''}: {use}"
-                for use, columns in sorted(groups.items(), key=lambda each: each[0].startswith("not used"))]  # fmt: skip
+        told = [
+            f"{', '.join(columns[:6])}{f' and {len(columns) - 6} more' if len(columns) > 6 else ''}: {use}"
+            for use, columns in sorted(groups.items(), key=lambda each: each[0].startswith("not used"))
+        ]
         yield f"  Columns: {'; '.join(told)}."
         notes = [
             *remarks.get(name, ()),
@@ -102,7 +105,8 @@ def _read(survey: Survey) -> Iterator[str]:
             yield f"  {'; '.join([*notes, *changes])}."
         if isinstance(table, Panel) and table.left_out:
             named = ", ".join(repr(each) for each in list(table.left_out)[:3])
-            yield f"  Left out: {count(len(table.left_out), 'series', 'series')}, {named}: {next(iter(table.left_out.values())).found}."
+            why = next(iter(table.left_out.values())).found
+            yield f"  Left out: {count(len(table.left_out), 'series', 'series')}, {named}: {why}."
 
 
 def histogram(values: Array) -> str:
@@ -138,8 +142,10 @@ def _strange(survey: Survey) -> str:
     if len(far):
         worst = far.iloc[0]
         owner = f" of {worst['id']}" if worst["id"] else ""
-        told.append(f"{count(len(far), 'outlier')}, the farthest {worst['period']}{owner} "
-                    f"({number(float(worst['value']), 4)} where {number(float(worst['usual']), 4)} is expected)")  # fmt: skip
+        told.append(
+            f"{count(len(far), 'outlier')}, the farthest {worst['period']}{owner} "
+            f"({number(float(worst['value']), 4)} where {number(float(worst['usual']), 4)} is expected)"
+        )
     else:
         told.append("no outliers")
     text = "; ".join(told)
@@ -155,8 +161,12 @@ def _members(survey: Survey) -> str:
     )
     share = sum(totals[: max(len(totals) // 5, 1)]) / sum(totals) if sum(totals) > 0.0 else 0.0
     ends = {each.axis.first + each.axis.n for each in tables}
-    return (f"Of {len(sizes):,} series the shortest has {min(sizes):,} values, the longest {max(sizes):,}; "
-            f"the largest fifth holds {round(100 * share)} % of the total" + ("" if len(ends) == 1 else "; they end at different dates") + ".")  # fmt: skip
+    return (
+        f"Of {len(sizes):,} series the shortest has {min(sizes):,} values, the longest {max(sizes):,}; "
+        f"the largest fifth holds {round(100 * share)} % of the total"
+        + ("" if len(ends) == 1 else "; they end at different dates")
+        + "."
+    )
 
 
 def _moves(survey: Survey) -> str:
@@ -199,7 +209,8 @@ def _drivers(survey: Survey) -> Iterator[str]:
         yield f"Drivers, with their correlation beside trend and season: {shown}."
     faster = survey.faster
     if faster:
-        yield f"Drivers of a higher frequency, by lag weights: {', '.join(faster[:4])}{' …' if len(faster) > 4 else ''}."
+        more = " …" if len(faster) > 4 else ""
+        yield f"Drivers of a higher frequency, by lag weights: {', '.join(faster[:4])}{more}."
     texts = [f"{column} ({use.partition(', ')[2]})" for table in survey.own.values()
              for column, use in table.accounts.itertuples(index=False) if str(use).startswith("text")]  # fmt: skip
     if texts:

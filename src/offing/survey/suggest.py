@@ -30,7 +30,7 @@ Days = str | Path | pd.DataFrame
 
 @dataclass(frozen=True)
 class Proposal:
-    """One term of the suggested study: its `kind` and `keys`, the `evidence`, its `gain`, and whether it is `active`."""
+    """One term of the suggested study: its `kind`, `keys`, `evidence` and `gain`, and whether it is `active`."""
 
     kind: str
     keys: Mapping[str, Any]

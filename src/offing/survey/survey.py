@@ -200,7 +200,9 @@ class Survey:
     def outliers(self) -> pd.DataFrame:
         """One row an outlier: ``source, column, period, value, usual, score``."""
         found = [
-            measures.outliers(*each, self._explained(each[3]) if each[:3:2] == (self.source, self.column) else None)
+            measures.outliers(
+                *each, explained=self._explained(each[3]) if each[:3:2] == (self.source, self.column) else None
+            )
             for each in self._columns()
         ]
         return pd.concat(found, ignore_index=True)

@@ -10,9 +10,12 @@ from offing.tables import Panel, Table
 from offing.tables.combine import looks_like_key
 
 #: Words of names of what people forecast.
-_WORDS = frozenset(("sales", "sold", "sale", "demand", "load", "consumption", "revenue", "turnover", "quantity", "qty", "volume", "orders",
-    "tickets", "visits", "visitors", "passengers", "units", "amount", "production", "generation", "heat", "energy", "target", "y",
-    "umsatz", "absatz", "ventes", "ventas", "vendite", "kwh", "mwh", "gwh", "nights", "bookings", "shipments", "calls"))  # fmt: skip
+_WORDS = frozenset((
+    "absatz", "amount", "bookings", "calls", "consumption", "demand", "energy", "generation", "gwh", "heat", "kwh",
+    "load", "mwh", "nights", "orders", "passengers", "production", "qty", "quantity", "revenue", "sale", "sales",
+    "shipments", "sold", "target", "tickets", "turnover", "umsatz", "units", "vendite", "ventas", "ventes",
+    "visitors", "visits", "volume", "y",
+))  # fmt: skip
 
 
 def likely_target(table: Table | Panel) -> str:

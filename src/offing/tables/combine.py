@@ -146,15 +146,24 @@ def looks_like_key(column: str) -> bool:
 
 
 #: Words of names of flows, which add up; of states at a moment, of which the last counts; of what is averaged.
-_FLOWS = frozenset(("sales", "sold", "sale", "qty", "quantity", "units", "pieces", "revenue", "turnover", "amount", "orders", "tickets",
-    "visits", "visitors", "passengers", "calls", "nights", "bookings", "consumption", "generation", "production", "demand",
-    "kwh", "mwh", "gwh", "hours", "rain", "rainfall", "snowfall", "spend", "cost", "costs", "volume", "boxes", "trips", "items",
-    "value", "total", "count", "shipments", "deliveries", "returns", "budget", "energy", "heat", "heat_mwh", "sailings"))  # fmt: skip
-_STATES = frozenset(("stock", "stocks", "balance", "inventory", "backlog", "outstanding", "subscribers", "members", "headcount",
-    "employees", "staff", "customers", "accounts", "debt", "population", "storage", "reservoir", "closing", "installed"))  # fmt: skip
-_AVERAGED = frozenset(("fare", "price", "prices", "rate", "rates", "temperature", "temp", "temperatures", "index", "share", "level", "wind",
-    "flag", "promotion", "promo", "occupancy", "humidity", "pressure", "ratio", "percent", "pct", "margin", "discount",
-    "speed", "load", "power", "kw", "mw", "gw", "average", "mean", "avg", "cloud", "sunshine", "confidence", "yield"))  # fmt: skip
+_FLOWS = frozenset((
+    "amount", "bookings", "boxes", "budget", "calls", "consumption", "cost", "costs", "count", "deliveries",
+    "demand", "energy", "generation", "gwh", "heat", "heat_mwh", "hours", "items", "kwh", "mwh", "nights", "orders",
+    "passengers", "pieces", "production", "qty", "quantity", "rain", "rainfall", "returns", "revenue", "sailings",
+    "sale", "sales", "shipments", "snowfall", "sold", "spend", "tickets", "total", "trips", "turnover", "units",
+    "value", "visitors", "visits", "volume",
+))  # fmt: skip
+_STATES = frozenset((
+    "accounts", "backlog", "balance", "closing", "customers", "debt", "employees", "headcount", "installed",
+    "inventory", "members", "outstanding", "population", "reservoir", "staff", "stock", "stocks", "storage",
+    "subscribers",
+))  # fmt: skip
+_AVERAGED = frozenset((
+    "average", "avg", "cloud", "confidence", "discount", "fare", "flag", "gw", "humidity", "index", "kw", "level",
+    "load", "margin", "mean", "mw", "occupancy", "pct", "percent", "power", "pressure", "price", "prices", "promo",
+    "promotion", "rate", "rates", "ratio", "share", "speed", "sunshine", "temp", "temperature", "temperatures",
+    "wind", "yield",
+))  # fmt: skip
 _RATES = ("%", "/", " per ", "°", "index", "degrees", "share", " kw ", " mw ", " gw ", " w ")
 
 
@@ -214,7 +223,11 @@ def _constant_within(values: Array, periods: NDArray[np.int64]) -> bool:
     frame = pd.DataFrame({"at": periods, "value": values}).dropna()
     spread = frame.groupby("at")["value"].agg(["min", "max", "size"])
     several = spread[spread["size"] > 1]
-    return len(several) > 2 and bool((several["min"] == several["max"]).mean() > 0.95) and frame["value"].nunique() > 1
+    return (
+        len(several) > 2
+        and bool((several["min"] == several["max"]).mean() > 0.95)
+        and bool(np.ptp(frame["value"]) > 0.0)
+    )
 
 
 def _moves_slowly(values: Array) -> bool:

@@ -43,7 +43,8 @@ class Stamps:
 
 
 #: A zone for each hour at which clocks are put back, and each date on which they are.
-ZONES = ("Europe/Lisbon", "Europe/Berlin", "Europe/Athens", "America/New_York", "America/Chicago", "America/Los_Angeles",
+ZONES = ("Europe/Lisbon", "Europe/Berlin", "Europe/Athens", "America/New_York", "America/Chicago",
+          "America/Los_Angeles",
           "Australia/Sydney", "Pacific/Auckland")  # fmt: skip
 
 _TIME = r"([T ]\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?( ?[AaPp][Mm])?)?"
@@ -125,7 +126,13 @@ def missing_date(cells: pd.Series, where: pd.Series, file: str) -> InputError:
 
 
 def parse_dates(
-    texts: pd.Series, layouts: Sequence[str], file: str, column: str, zone: str | None = None, locale: str | None = None
+    texts: pd.Series,
+    layouts: Sequence[str],
+    file: str,
+    column: str,
+    *,
+    zone: str | None = None,
+    locale: str | None = None,
 ) -> Stamps:
     """Read a column of dates; the index of `texts` holds the rows' numbers in the file.
 
@@ -261,8 +268,13 @@ def _by_layouts(texts: pd.Series, layouts: Sequence[str], file: str, column: str
         both = moments.notna() & found.notna() & (moments != found)
         if both.any():
             at = texts[both].iloc[0]
-            raise InputError(f"found {str(at)!r}, which two of the layouts read differently", "Give layouts of which only one fits.",
-                             file=file, row=int(texts.index[both.to_numpy()][0]), column=column)  # fmt: skip
+            raise InputError(
+                f"found {str(at)!r}, which two of the layouts read differently",
+                "Give layouts of which only one fits.",
+                file=file,
+                row=int(texts.index[both.to_numpy()][0]),
+                column=column,
+            )
         found = found.fillna(moments)
     if found.isna().any():
         raise no_date(texts, found.isna(), file, column, "follows none of " + ", ".join(map(repr, layouts)))
@@ -272,8 +284,8 @@ def _by_layouts(texts: pd.Series, layouts: Sequence[str], file: str, column: str
 def _several_ways(texts: pd.Series, file: str, column: str) -> InputError | None:
     """The error for dates written in two ways or more, with the layouts that read them all; None if none do."""
     left, layouts, shown = texts, [], []
-    for layout in ("%Y-%m-%d", "%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%d %b %Y", "%d-%b-%Y", "%b %d, %Y",
-                   "%d.%m.%y", "%d/%m/%y", "%m/%d/%y", "%Y%m%d"):  # fmt: skip
+    for layout in ("%Y-%m-%d", "%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%d %b %Y", "%d-%b-%Y",
+                   "%b %d, %Y", "%d.%m.%y", "%d/%m/%y", "%m/%d/%y", "%Y%m%d"):  # fmt: skip
         read = _moments(left, layout).notna()
         if layout.startswith("%d/%m") and not read.all():
             other = _moments(left, layout.replace("%d/%m", "%m/%d")).notna()
@@ -290,7 +302,8 @@ def _several_ways(texts: pd.Series, file: str, column: str) -> InputError | None
     stated = ", ".join(f'"{layout}"' for layout in layouts)
     return InputError(
         f"the dates are written in {len(layouts)} ways: {' and '.join(map(repr, shown))}",
-        f"State time_format = [{stated}].", file=file, row=int(texts.index[(texts == shown[1]).to_numpy()][0]), column=column,
+        f"State time_format = [{stated}].",
+        file=file, row=int(texts.index[(texts == shown[1]).to_numpy()][0]), column=column,
     )  # fmt: skip
 
 
@@ -330,7 +343,8 @@ def _iso(texts: pd.Series, file: str, column: str, zone: str | None) -> Stamps:
         raise InputError(
             f"the offsets from UTC differ ({', '.join(repr(str(each)) for each in kinds[:3])})",
             f"State the zone whose clock changes: {stated}." if zones
-            else 'Name the zone whose clock changes, zone = "Europe/Lisbon" say, or write all dates with one offset.', file=file, column=column,
+            else 'Name the zone whose clock changes, zone = "Europe/Lisbon" say, or write all dates with one offset.',
+            file=file, column=column,
         )  # fmt: skip
     if moments.isna().any():
         raise no_date(texts, moments.isna(), file, column)
@@ -421,8 +435,8 @@ def no_date(texts: pd.Series, wrong: pd.Series, file: str, column: str, why: str
         kind = "unix ms" if len(first) == 13 else "unix"
         size = 10 ** (len(first) - 10)
         return InputError(
-            f"found {first!r}, which is not a date; as {'milliseconds' if size > 1 else 'seconds'} since 1970 it would be "
-            f"{str(np.datetime64(int(first) // size, 's')).replace('T', ' ')}",
+            f"found {first!r}, which is not a date; as {'milliseconds' if size > 1 else 'seconds'} since 1970 it would "
+            f"be {str(np.datetime64(int(first) // size, 's')).replace('T', ' ')}",
             f'State time_format = "{kind}".', file=file, row=int(texts.index[wrong][0]), column=column,
         )  # fmt: skip
     return InputError(

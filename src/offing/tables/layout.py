@@ -1,4 +1,4 @@
-"""Where the table lies in a sheet or file: its header below titles, units below names, totals, notes, repeated headers."""
+"""Where the table lies in a sheet or file: its header below titles, units below names, totals, notes."""
 
 from __future__ import annotations
 
@@ -18,8 +18,9 @@ from offing.tables.stamps import looks_like_dates
 #: Rows of a sheet that are looked at to find its header.
 HEAD_ROWS = 60
 _TOTAL = re.compile(
-    r"(grand |sub-?|yearly |annual )?(totals?|sums?|subtotals?|overall|averages?|mean|gesamt(summe)?|summe|zwischensumme"
-    r"|somme|total général|totale|suma|soma|totaal|summa|yhteensä|celkem|toplam|razem|ø)( .*)?|.* (total|subtotal|sum)",
+    r"(grand |sub-?|yearly |annual )?(totals?|sums?|subtotals?|overall|averages?|mean|gesamt(summe)?|summe"
+    r"|zwischensumme|somme|total général|totale|suma|soma|totaal|summa|yhteensä|celkem|toplam|razem|ø)( .*)?"
+    r"|.* (total|subtotal|sum)",
     re.IGNORECASE,
 )
 
@@ -144,7 +145,7 @@ def without_other_rows(
     if total_rows and totals != "keep":
         keep[total_rows] = False
         if totals == "check":
-            _check_totals(cells, others, total_rows, keep, report, marks)
+            _check_totals(cells, others, total_rows, keep, report=report, marks=marks)
         for i in total_rows:
             called = texts[i] or next(str(cells.iloc[i][name]) for name in others if is_total(cells.iloc[i][name]))
             report.log(time, cells.index[i], repr(called), "not read", "a total of the rows above")
@@ -181,7 +182,13 @@ def units_row(cells: pd.DataFrame, time: str, report: Report) -> tuple[pd.DataFr
 
 
 def _check_totals(
-    cells: pd.DataFrame, others: list[str], total_rows: list[int], keep: np.ndarray, report: Report, marks: Marks | None
+    cells: pd.DataFrame,
+    others: list[str],
+    total_rows: list[int],
+    keep: np.ndarray,
+    *,
+    report: Report,
+    marks: Marks | None,
 ) -> None:
     since = 0
     numbers = {name: to_numbers(cells[name], marks)[0] for name in others}
@@ -197,7 +204,8 @@ def _check_totals(
                 (float(np.nansum(real[name][part])) for part in parts), key=lambda sum_: abs(sum_ - stated[name])
             )
             raise InputError(
-                f"the row is called a total, but holds {stated[name]:,.10g} where the rows above add up to {nearest:,.10g}",
+                f"the row is called a total, but holds {stated[name]:,.10g} where the rows above add up to "
+                f"{nearest:,.10g}",
                 'Correct it, or state totals = "skip" to leave such rows out unchecked.',
                 file=report.file, row=int(cells.index[i]), column=name,
             )  # fmt: skip
@@ -230,7 +238,8 @@ def total_columns(columns: dict[str, np.ndarray]) -> dict[str, list[str]]:
     --------
     >>> import numpy as np
     >>> from offing.tables.layout import total_columns
-    >>> total_columns({"north": np.array([1.0, 2.0, 4.0]), "south": np.array([5.0, 3.0, 1.0]), "total": np.array([6.0, 5.0, 5.0])})
+    >>> north, south = np.array([1.0, 2.0, 4.0]), np.array([5.0, 3.0, 1.0])
+    >>> total_columns({"north": north, "south": south, "total": north + south})
     {'total': ['north', 'south']}
     """
     found: dict[str, list[str]] = {}

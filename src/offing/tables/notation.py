@@ -19,7 +19,7 @@ YES_NO = "yes/no"
 _YES = frozenset(("yes", "y", "true", "t", "on", "ja", "oui", "si", "sí", "sì", "sim", "tak", "kyllä", "ano", "wahr",
                   "vrai", "vero", "verdadero", "verdadeiro", "prawda", "evet"))  # fmt: skip
 _NO = frozenset(("no", "n", "false", "f", "off", "nein", "nej", "nee", "nei", "non", "não", "nao", "nie", "ei", "ne",
-                 "falsch", "faux", "falso", "fałsz", "hayır"))  # fmt: skip
+                 "falsch", "faux", "falso", "fałsz", "hay\N{LATIN SMALL LETTER DOTLESS I}r"))  # fmt: skip
 _MINUS = "\N{MINUS SIGN}\N{EN DASH}-"  # the hyphen last, where it is no range
 _SIGNS = "$€£¥₹₽₺₩₪₫₴₦฿₱₡₵₸"
 _BODY = r"[\d.,'\N{RIGHT SINGLE QUOTATION MARK}\s]*\d[\d.,]*"
@@ -179,8 +179,8 @@ def _column(
         usual = max(counted, key=lambda each: counted[each])
         text = next((each for each in odd if (part := parts[each]) is not None and part.unit != usual), None)
         text = text or next(each for each, part in parts.items() if part is not None and part.unit != usual)
-        raise _fault(texts, text, file, f"where most cells are in {usual!r}" if usual else "where most cells have no unit",
-                     "Bring the column to one unit, or split it in two.")  # fmt: skip
+        most = f"where most cells are in {usual!r}" if usual else "where most cells have no unit"
+        raise _fault(texts, text, file, most, "Bring the column to one unit, or split it in two.")  # fmt: skip
     plain = {text: text if part is None else part.body for text, part in parts.items()}
     if not unit and all(text == body for text, body in plain.items()):
         return (texts, "", "") if missing else None

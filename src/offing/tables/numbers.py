@@ -42,7 +42,8 @@ class Marks:
             if mark in text:
                 whole, point, rest = text.partition(self.decimal)
                 # In groups of three, or, as in India, of two before the last three.
-                groups = rf"[+-]?\d{{1,3}}({re.escape(mark)}\d{{3}})+|[+-]?\d{{1,2}}({re.escape(mark)}\d{{2}})*{re.escape(mark)}\d{{3}}"
+                m = re.escape(mark)
+                groups = rf"[+-]?(\d{{1,3}}({m}\d{{3}})+|\d{{1,2}}({m}\d{{2}})*{m}\d{{3}})"
                 if re.fullmatch(groups, whole) is None or mark in rest:
                     return "?" + text
                 text = whole.replace(mark, "") + point + rest

@@ -134,8 +134,11 @@ class Reading:
             raise InputError("releases are told by the row of a period", "Give one row a period and release.",
                              key="released")  # fmt: skip
         if self.holidays is not None and "business day" not in (self.frequency, self.aggregate_to):
-            raise InputError("a source's holidays are those on which no business day falls",
-                             'State frequency = "business day"; for their effects, use a term of holidays.', key="holidays")  # fmt: skip
+            raise InputError(
+                "a source's holidays are those on which no business day falls",
+                'State frequency = "business day"; for their effects, use a term of holidays.',
+                key="holidays",
+            )
         if self.service is not None and self.series is None:
             raise InputError(
                 "a statistics service needs the key of a series", 'State series = "FLOW/KEY".', key="series"

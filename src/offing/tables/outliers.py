@@ -1,4 +1,4 @@
-"""Outliers of a series: values far from what its trend, season and neighbours lead to expect, not from its histogram."""
+"""Outliers of a series: values far from what trend, season and neighbours lead to expect, not from a histogram."""
 
 from __future__ import annotations
 

@@ -113,10 +113,7 @@ class Placing:
 
     def table(self, rows: Places) -> Table:
         """One series' table, of the source's rows at some places."""
-        if self.released is None:
-            placed = self._placed(rows)
-        else:
-            placed = self._by_release(rows, self.released)
+        placed = self._placed(rows) if self.released is None else self._by_release(rows, self.released)
         if self.reading.aggregate_to:
             coarse = self.reading.coarse(placed.axis.frequency.zone)
             placed = aggregated(placed, coarse, self.reading.combine, self.reading.partial)

@@ -68,26 +68,54 @@ def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: A
     source
         Path of a CSV file (``.csv .txt .tsv``, also packed as ``.gz``), Parquet file (``.parquet``) or workbook
         (``.xlsx``); a DataFrame or Series with dates as its index or in a column; any frame that speaks Arrow, such as
-        Polars, PyArrow or a DuckDB relation. None with `database`.
+        Polars, PyArrow or a DuckDB relation. None with `database`, `url` or `service`.
     database, table, query, parameters
         Address of an SQL database as SQLAlchemy writes it, with a table (or view) or a query whose parameters
         are bound. Address and query are never shown or saved. The database must exist and is opened for reading only;
         a query is one SELECT, of PostgreSQL, SQLite or DuckDB.
     folders
         Folders whose files a query of DuckDB may read; by default none.
-    separator, decimal, thousands, encoding, header_row
-        How a CSV file is written: cells apart by, marks of numbers, encoding, row of the names (from 1).
+    url
+        Address of one CSV file of the web.
+    service, series
+        Address of a statistics service that speaks SDMX (ISO 17369), and the key of its series as ``FLOW/KEY``.
+    downloads
+        Folder in which every download is kept by its date. Earlier ones are what a fit at an earlier date sees.
+    separator, decimal, thousands, encoding
+        How a CSV file is written: cells apart by, marks of numbers, encoding. By default found where plain.
     sheet
-        Sheet of a workbook. Needed where there are several.
+        Sheet of a workbook. Needed where several hold cells.
+    header_row
+        Row of the names, from 1; 0 where there are none. By default the first row as wide as most.
+    transpose
+        Whether items stand in rows and dates in columns, to be turned round.
+    fill_down
+        Columns whose empty cells hold what stands above, as merged cells of a sheet do.
+    totals
+        Rows and columns that are called totals: ``check`` that they add up and leave them out, ``skip`` or ``keep`` them.
+    missing
+        Further words or numbers that mean that nothing is known, such as ``tbd`` or -999.
+    notation
+        How cells are written, by column: a currency, ``%``, a unit, ``yes/no``, or the word that means yes. By default
+        found, and noted.
+    locale
+        Language of months' names, such as ``de``; it also settles decimal marks that could be read in two ways.
     time
-        The column of dates, or those of year and month (quarter, week). By default the only column that holds dates.
+        The column of dates, or those of year and month (quarter, week; and day), or of date and hour. By default the
+        only column that holds dates.
     time_format
-        How dates are written, such as ``%d/%m/%Y``; ``spreadsheet`` for a spreadsheet's day numbers, ``unix`` for seconds
-        since 1970. By default ISO 8601 or another way that only one reading fits.
+        How dates are written, such as ``%d/%m/%Y``, or several ways; ``spreadsheet`` for its day numbers, ``unix`` or
+        ``unix ms`` for seconds or milliseconds since 1970. By default ISO 8601 or another way that only one reading
+        fits.
+    first_period
+        Date of the first period, where the column of dates only numbers them.
     zone
         Time zone of the clock that the dates show, such as ``Europe/Lisbon``; its changes make days of 23 and 25 hours.
     frequency
-        ``hour``, ``day``, ``week``, ``month``, ``quarter`` or ``year``. By default found from the dates.
+        ``hour``, ``day``, ``business day``, ``week``, ``month``, ``quarter`` or ``year``. By default found from the
+        dates.
+    holidays
+        Days that are no business days: a table of holidays, or a country's code. By default only weekends are none.
     week_ends
         Closing day of the weeks. By default found from the dates and `stamp`.
     year_starts
@@ -96,12 +124,12 @@ def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: A
         ``4-4-5``, ``4-5-4`` or ``5-4-4``: months made of whole weeks, of a year that ends on the ``last`` closing day
         of its last month or the one ``nearest`` to its end.
     stamp
-        Whether a date names its period's ``start`` or ``end``. Needed where both are usual.
+        Whether a date names its period's ``start`` or ``end``. Needed where both are usual and the header does not say.
     id
         Column or columns that tell series apart; a `Panel` is then returned. Ids stay text.
     wide
-        Name for the values of a table with years side by side and months, quarters or weeks below each other, or
-        the other way round.
+        Name for the values of a table with dates, years or series side by side; or, of several measures, a pattern of
+        its columns by name, such as ``{"sold": "sold *", "price": "price *"}``.
     rows
         ``lines`` for any number of rows a date; ``periods`` for one.
     combine
@@ -113,11 +141,13 @@ def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: A
         Periods that are not whole: ``leave out`` the first and last and make inner ones missing, or ``keep`` them.
     gaps
         Periods without a row: ``refuse`` the table, or ``leave`` them missing.
+    until
+        The last period that is read, so that series of different ends end together.
     release_delay
         How long after its period's end a value is known: a number of periods, or such as ``21 days``.
     released
-        The column that tells on which date each row came out. A period may then have several rows, one for each time
-        that its value was revised: its vintages. What was known at a date is the newest of those out by then. With
+        The column of release dates. A period may then have several rows, one for each time
+        that its value was revised: its vintages. What was known at a date is the newest of those released by then. With
         ``later_rows = "plan"`` the rows may come out before their periods have ended.
     unit, label
         Unit and name for people, by column; they reach axes, tables and sentences.
@@ -132,7 +162,8 @@ def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: A
     Returns
     -------
     Table or Panel
-        Its `treatments` log every change to the data, its `findings` what was assumed.
+        Its `treatments` log every change to the data, its `findings` what was assumed, its `accounts` what each column
+        is used as, or why it is not. A series of a panel that cannot be read is in `left_out` and stops no other.
 
     Raises
     ------
@@ -190,7 +221,8 @@ read.__signature__ = inspect.Signature(  # type: ignore[attr-defined]
 def _left_out(refused: dict[str, InputError]) -> list[Finding]:
     """One finding for each of the first series that could not be read, and one for all others."""
     shown = [
-        Finding("series", "warning", f"The series {name!r} is left out: {error.found.removesuffix(f' in the series {name!r}')}.",
+        Finding("series", "warning",
+                f"The series {name!r} is left out: {error.found.removesuffix(f' in the series {name!r}')}.",
                 advice=error.advice)
         for name, error in list(refused.items())[:3]
     ]  # fmt: skip
@@ -575,7 +607,7 @@ def _same_in_series(column: ReadColumn, series: NDArray[np.intp]) -> bool:
 def _tidied(
     cells: pd.DataFrame, source: Source, reading: Reading, report: Report
 ) -> tuple[pd.DataFrame, str, tuple[str, ...], dict[str, str]]:
-    """The cells in tidy shape, their column of dates, the columns that tell series apart, and units found on the way."""
+    """The cells in tidy shape, their column of dates, the columns that tell series apart, and units found."""
     file = report.file
     cells = filled_down(cells, reading.filled, file)
     if reading.header_row is None and names_are_values([str(name) for name in cells.columns]):
@@ -671,8 +703,14 @@ def _parts_of_date(cells: pd.DataFrame, found: list[str]) -> list[str]:
     """The columns that hold a date together: a year and a month (quarter, week), and a day; or a date and an hour."""
     known = [str(name) for name in cells.columns]
     if len(found) == 1 and not all_years(cells[found[0]]):
-        hour = next((name for name in known
-                     if name != found[0] and re.fullmatch(r"hour|hr|he|stunde|heure|hora", name.lower())), None)  # fmt: skip
+        hour = next(
+            (
+                name
+                for name in known
+                if name != found[0] and re.fullmatch(r"hour|hr|he|stunde|heure|hora", name.lower())
+            ),
+            None,
+        )
         repeated = bool(cells[found[0]].duplicated().any())
         return [] if hour is None or not repeated else [found[0], hour]
     if len(found) > 1:

@@ -228,8 +228,13 @@ def _check_lonely(frequency: Frequency, inner: Ints, rows: NDArray[np.int64], fi
     for lonely, near in ((at, at + 1), (at + 1, at)):
         if lonely in (0, len(inner) - 1) and abs(inner[lonely] - inner[near]) > len(inner):
             far, other = (Axis(frequency, int(inner[i]), 1).labels()[0] for i in (lonely, near))
-            raise InputError(f"{far} is {count(abs(int(inner[lonely] - inner[near])), frequency.unit)} from the nearest "
-                             f"other date, {other}", "Correct it, or remove the row.", file=file, row=int(rows[lonely]))  # fmt: skip
+            raise InputError(
+                f"{far} is {count(abs(int(inner[lonely] - inner[near])), frequency.unit)} from the nearest "
+                f"other date, {other}",
+                "Correct it, or remove the row.",
+                file=file,
+                row=int(rows[lonely]),
+            )
 
 
 def _zones_of(hours: Ints) -> list[str]:

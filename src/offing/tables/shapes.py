@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping, Sequence
+from itertools import pairwise
 
 import pandas as pd
 
@@ -279,7 +280,7 @@ def looks_numbered(cells: pd.Series) -> bool:
     if len(texts) < 4 or not all(text.isdigit() for text in texts) or texts[0] not in ("0", "1"):
         return False
     values = [int(text) for text in texts]
-    return all(later in (earlier + 1, 1) for earlier, later in zip(values, values[1:], strict=False))
+    return all(later in (earlier + 1, 1) for earlier, later in pairwise(values))
 
 
 def joined_time(cells: pd.DataFrame, columns: Sequence[str], file: str) -> pd.DataFrame:

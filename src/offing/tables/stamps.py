@@ -117,7 +117,7 @@ def stamps_of(
         once, told = stamps_of(cells.iloc[first], layouts, file, zone, locale)
         return once.take(codes), told
     texts = cells.where(cells.notna(), "").astype(str).str.strip()
-    read = parse_dates(texts, layouts, file, column, zone, locale)
+    read = parse_dates(texts, layouts, file, column, zone=zone, locale=locale)
     if read.locale is None:
         return read, ()
     message = f"{file}: the months in '{column}', such as {texts.iloc[0]!r}, are read in the language '{read.locale}'."

@@ -182,7 +182,7 @@ class Table:
 
     @property
     def accounts(self) -> pd.DataFrame:
-        """One row per column of the source: ``column, use``, whether it is used as numbers, text, date or id, or why not."""
+        """One row per column of the source: ``column, use``; used as numbers, text, date or id, or why it is not."""
         names = list(dict.fromkeys([*self.uses, *self.columns, *self.unusable]))
         return pd.DataFrame({"column": names, "use": [self._use(name) for name in names]})
 

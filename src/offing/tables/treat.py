@@ -73,8 +73,8 @@ class Treat(Keywords):
         ``flag`` only tells; ``exclude`` makes them missing; ``replace`` puts what is usual for level and season;
         ``pulse`` gives each a column of its own, so that its size is estimated.
     threshold
-        Standard deviations from what is expected that make an outlier. By default as many as one series in a hundred of pure
-        noise of this length has anywhere: 3.5 for 24 values, 4.9 for a year of hours.
+        Standard deviations from what is expected that make an outlier. By default as many as one series in a hundred
+        of pure noise of this length has anywhere: 3.5 for 24 values, 4.9 for a year of hours.
     smooth
         Number of periods of a moving mean, for noisy drivers. It looks back only, so as to mean the same later on.
     centred

@@ -27,8 +27,16 @@ _SEPARATORS = (",", ";", "\t", "|")
 _NAMES = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 _HEAD = 1 << 16
 #: How files of other kinds begin that are sometimes called .csv.
-_OTHER_KINDS = {b"pk\x03\x04": "a workbook (.xlsx) or an archive", b"\xd0\xcf\x11\xe0": "an old workbook (.xls)", b"%pdf": "a PDF",
-                b"<!doctype": "a web page", b"<html": "a web page", b"<?xml": "XML", b"{": "JSON", b"sqlite format": "a database"}  # fmt: skip
+_OTHER_KINDS = {
+    b"pk\x03\x04": "a workbook (.xlsx) or an archive",
+    b"\xd0\xcf\x11\xe0": "an old workbook (.xls)",
+    b"%pdf": "a PDF",
+    b"<!doctype": "a web page",
+    b"<html": "a web page",
+    b"<?xml": "XML",
+    b"{": "JSON",
+    b"sqlite format": "a database",
+}
 _EMPTY = [*EMPTY, *(each.upper() for each in EMPTY), "NaN", "Null", "None"]
 
 

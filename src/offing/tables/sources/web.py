@@ -133,9 +133,10 @@ class WebTable:
             raise InputError(
                 f"found {reading.series!r}", 'Write it as "FLOW/KEY", such as "TOURISM/M.NIGHTS".', key="series"
             )
-        agency, identity, version = (flow.split(":") + ["*", "*"])[:3] if ":" in flow else ("*", flow, "*")
+        agency, identity, version = [*flow.split(":"), "*", "*"][:3] if ":" in flow else ("*", flow, "*")
         base = str(reading.service).rstrip("/")
-        address = f"{base}/data/dataflow/{quote(agency, safe='*')}/{quote(identity)}/{quote(version, safe='*')}/{quote(key or '*', safe='*.+')}"
+        parts = (quote(each, safe="*.+") for each in (agency, identity, version, key or "*"))
+        address = f"{base}/data/dataflow/{'/'.join(parts)}"
         name = reading.name or f"{identity}.csv"
         return cls(address, name, _folder(reading, f"{identity}-{key or 'all'}"), _DATA, reading, True)
 
@@ -222,7 +223,7 @@ def _observations(cells: pd.DataFrame, file: str) -> pd.DataFrame:
         "OBS_CONF",
     )
     dimensions = [
-        name for name in cells.columns if name not in (*attributes, _TIME, _VALUE) and cells[name].nunique() > 1
+        name for name in cells.columns if name not in (*attributes, _TIME, _VALUE) and len(cells[name].unique()) > 1
     ]
     kept = cells[[_TIME, *dimensions, _VALUE]]
     renamed = kept.rename(columns={_TIME: "period", _VALUE: "value", **{name: name.lower() for name in dimensions}})
