@@ -92,7 +92,8 @@ def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: A
     fill_down
         Columns whose empty cells hold what stands above, as merged cells of a sheet do.
     totals
-        Rows and columns that are called totals: ``check`` that they add up and leave them out, ``skip`` or ``keep`` them.
+        Rows and columns that are called totals: ``check`` that they add up, and leave them out; ``skip`` or ``keep``
+        them.
     missing
         Further words or numbers that mean that nothing is known, such as ``tbd`` or -999.
     notation
