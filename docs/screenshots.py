@@ -25,7 +25,7 @@ COMMANDS = {
     "compare": "offing compare tern-islands/study.toml",
     "search": "offing search tern-islands/study.toml --budget 10s",
     "command-inspect": "cd tern-islands/raw; offing inspect sales.csv timetable.csv weather.csv island_days.csv "
-    "--to week --set sales.decimal=,",
+    "--to week --set sales.decimal=, --set sales.rows=lines",
 }
 FIGURES = ("forecast", "contributions", "effects")
 VIEWS = ("history", "years", "seasons", "scatter", "echoes", "coverage")
@@ -122,7 +122,8 @@ def main() -> None:
     results = folder / "tern-islands" / "results"
     together([str(results / f"{name}.png") for name in ("cycle", "indices")], SHOTS / "year.png")
     raw = folder / "tern-islands" / "raw"
-    look = ["offing", "inspect", *RAW, "--to", "week", "--set", "sales.decimal=,", "--out", "looked"]
+    settings = ["--set", "sales.decimal=,", "--set", "sales.rows=lines"]
+    look = ["offing", "inspect", *RAW, "--to", "week", *settings, "--out", "looked"]
     subprocess.run(look, cwd=raw, check=True, stdout=subprocess.DEVNULL)
     views = [str(raw / "looked" / f"inspect-{name}.png") for name in VIEWS]
     together(views, SHOTS / "inspect-views.png")

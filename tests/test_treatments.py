@@ -33,8 +33,8 @@ def test_nothing_is_changed_without_being_asked_for():
     assert not fit.treatments
     messages = [finding.message for finding in fit.findings]
     assert "'sold' is missing in 2 weeks: 2020-12-21 to 2020-12-28." in messages
-    (told,) = [message for message in messages if "far from what is usual" in message]
-    assert told.startswith("'sold' has 1 value far from what is usual for level and season: 2021-12-06 (")
+    (told,) = [message for message in messages if "neighbours lead to expect" in message]
+    assert told.startswith("'sold' has 1 value far from what trend, season and neighbours lead to expect: 2021-12-06 (")
 
 
 @pytest.mark.parametrize(

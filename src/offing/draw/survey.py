@@ -41,7 +41,7 @@ def draw_history(view: History) -> Picture:
     low, high = (number(float(each), 4) for each in (known.min(), known.max()))
     coarse = view.coarse
     steps = "" if coarse is None else f" Steps are means by {coarse.frequency.unit}."
-    far = f" {count(len(view.outliers), 'value')} far from what is usual for level and season, ringed."
+    far = f" {count(len(view.outliers), 'value')} far from what is expected, ringed."
     picture, axes = canvas(
         f"{view.label}: {low} to {high}{unit} in {view.axis.spell()}",
         f"Each {view.axis.frequency.unit}'s value.{steps}{far if len(view.outliers) else ''}",
@@ -56,7 +56,7 @@ def draw_history(view: History) -> Picture:
         axes.stairs(view.means, _numbers(edges), label=f"mean by {coarse.frequency.unit}", **steps_look)
     if len(view.outliers):
         ring: Any = {"lw": 0, "marker": "o", "ms": 9, "mfc": "none", "mec": WARM, "mew": 1.8}
-        axes.plot(times[view.outliers], view.values[view.outliers], label="far from usual", **ring)
+        axes.plot(times[view.outliers], view.values[view.outliers], label="outlier", **ring)
     axes.set_ylabel(in_units(view.label, view.unit))
     axes.set_xlabel(f"{view.axis.frequency.unit} (start)")
     thousands(axes.yaxis)

@@ -35,13 +35,22 @@ def flat(tables: Mapping[str, Table | Panel]) -> list[tuple[str, str, Table]]:
     ]
 
 
-def overview(tables: Mapping[str, Table | Panel]) -> pd.DataFrame:
-    """One row a series and column: periods, range, what is missing or zero, and outliers."""
+def overview(
+    tables: Mapping[str, Table | Panel], outliers: pd.DataFrame, judged: set[tuple[str, str, str]]
+) -> pd.DataFrame:
+    """One row per series and column: periods, range, what is missing or zero, and outliers where they were looked for.
+
+    Parameters
+    ----------
+    outliers
+        The table of outliers, and in `judged` source, series and column of all values that it is about.
+    """
     rows = []
+    far = outliers.groupby(["source", "id", "column"]).size().to_dict()
     for source, series, table in flat(tables):
         for column, values in table.columns.items():
             known = values[np.isfinite(values)]
-            judged = judge(table.axis, values)
+            place = (source, series, column)
             lows = [float(f(known)) if len(known) else np.nan for f in (np.min, np.median, np.max)]
             rows.append(
                 {
@@ -55,7 +64,7 @@ def overview(tables: Mapping[str, Table | Panel]) -> pd.DataFrame:
                     "periods": table.axis.n,
                     "missing": int(np.isnan(values).sum()),
                     "zeros": int((known == 0.0).sum()),
-                    "outliers": 0 if judged is None else len(judged.beyond()),
+                    "outliers": float(far.get(place, 0)) if place in judged else np.nan,
                     "min": lows[0],
                     "median": lows[1],
                     "max": lows[2],

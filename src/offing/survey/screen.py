@@ -14,7 +14,7 @@ from offing.base import count
 from offing.model.words import in_units, number, percent, signed
 from offing.survey.measures import flat
 from offing.survey.views import without_calendar
-from offing.tables import Panel, Table
+from offing.tables import Panel, Table, read_days
 from offing.tables.options import as_options
 from offing.tables.outliers import yearly_spike
 from offing.tables.table import Array
@@ -61,6 +61,7 @@ def _wrapped(text: str, indent: str, most: int) -> list[str]:
 
 def _told(survey: Survey) -> Iterator[str]:
     yield from _read(survey)
+    yield from _holidays(survey)
     axis, values = survey.span
     known = values[np.isfinite(values)]
     yield f"Target: {in_units(survey.label, survey.unit)}, {axis.spell()}."
@@ -107,6 +108,17 @@ def _read(survey: Survey) -> Iterator[str]:
             named = ", ".join(repr(each) for each in list(table.left_out)[:3])
             why = next(iter(table.left_out.values())).found
             yield f"  Left out: {count(len(table.left_out), 'series', 'series')}, {named}: {why}."
+
+
+def _holidays(survey: Survey) -> Iterator[str]:
+    """What the table of holidays is, if a file was taken for one."""
+    path = None if survey.guess is None else survey.guess.days
+    if path is not None:
+        days = read_days(path)
+        names = list(dict.fromkeys(days.names))
+        shown = f"{', '.join(names[:4])}{' …' if len(names) > 4 else ''}"
+        years = f"{days.first_year} to {days.last_year}"
+        yield f"Read {path.name}: a table of {count(len(names), 'holiday')} ({shown}), {years}."
 
 
 def histogram(values: Array) -> str:

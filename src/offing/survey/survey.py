@@ -22,10 +22,13 @@ from offing.survey.target import likely_target
 from offing.survey.write import script_text, study_text
 from offing.tables import Goal, Information, Panel, Sources, Table, read, split_series
 from offing.tables.combine import rule_for
+from offing.tables.outliers import Judged, judge
 from offing.tables.table import Array
 from offing.tables.treat import zero_question
 from offing.terms import Holidays
 
+#: Series of a panel in which outliers are looked for: more cannot be looked at.
+_MOST_JUDGED = 60
 #: Series of a panel whose evidence for a suggestion is summed, and rows of a table that are printed.
 _MOST_SUGGESTED, _MOST_ROWS = 5, 40
 
@@ -189,7 +192,8 @@ class Survey:
     @cached_property
     def overview(self) -> pd.DataFrame:
         """One row a series and column: periods, range, missing values, zeros, outliers."""
-        return measures.overview({**self.tables, **{f"{name} (plan)": plan for name, plan in self.plans.items()}})
+        every = {**self.tables, **{f"{name} (plan)": plan for name, plan in self.plans.items()}}
+        return measures.overview(every, self.outliers, {each[:3] for each in self._judged()})
 
     @cached_property
     def gaps(self) -> pd.DataFrame:
@@ -198,12 +202,15 @@ class Survey:
 
     @cached_property
     def outliers(self) -> pd.DataFrame:
-        """One row an outlier: ``source, column, period, value, usual, score``."""
+        """One row per outlier: ``source, id, column, period, value, usual, score``.
+
+        Of several series the target is looked at, in the largest ones.
+        """
         found = [
             measures.outliers(
                 *each, explained=self._explained(each[3]) if each[:3:2] == (self.source, self.column) else None
             )
-            for each in self._columns()
+            for each in self._judged()
         ]
         return pd.concat(found, ignore_index=True)
 
@@ -269,7 +276,7 @@ class Survey:
     @property
     def history(self) -> views.History:
         """The target through time, at its own and at a coarser frequency."""
-        return views.history(self.label, self.unit, *self.span)
+        return views.history(self.label, self.unit, *self.span, self.judged)
 
     @property
     def years(self) -> views.Years | None:
@@ -279,7 +286,7 @@ class Survey:
     @property
     def seasons(self) -> views.Seasons | None:
         """The target's spread at each position of a cycle."""
-        return views.seasons(self.label, self.unit, *self.span)
+        return views.seasons(self.label, self.unit, *self.span, self.judged)
 
     @property
     def scatter(self) -> views.Scatter | None:
@@ -338,13 +345,31 @@ class Survey:
             for column, values in table.columns.items():
                 yield source, series, column, table.axis, values
 
+    @cached_property
+    def judged(self) -> Judged | None:
+        """How far each value of the target, of several series all together, is from what is expected."""
+        axis, values = self.span
+        return judge(axis, values, self._explained(axis))
+
+    def _judged(self) -> list[tuple[str, str, str, Axis, Array]]:
+        """The columns in which outliers are looked for."""
+        every = list(self._columns())
+        alone = [each for each in every if not isinstance(self.tables[each[0]], Panel)]
+        panel = isinstance(self.tables[self.source], Panel)
+        series = [each for each in every if panel and each[0] == self.source and each[2] == self.column]
+        largest = sorted(series, key=lambda each: -float(np.nansum(np.abs(each[4]))))[:_MOST_JUDGED]
+        return [*alone, *largest]
+
     def _explained(self, axis: Axis) -> Array | None:
         """Columns (n, k) of holidays on some periods: a value on one of them is no outlier."""
         if self.holidays is None:
             return None
         term = Holidays(table=self.holidays)
         view = Information(self.own).view(int(self.own[self.source].axis.ends[-1]), axis, Goal())
-        return term.block(view, axis, term.learn(view)).columns
+        try:
+            return term.block(view, axis, term.learn(view)).columns
+        except InputError:
+            return None  # a table that does not tell all years; what is suggested says so
 
     def _future(self, reference: str, first: int) -> int:
         """How many periods from the ordinal `first` on a driver is known for."""
@@ -363,7 +388,7 @@ class Survey:
         """What only the analyst knows, each with the line that answers it; at most five."""
         return [str(each) for each in questions(self)]
 
-    @property
+    @cached_property
     def accounts(self) -> pd.DataFrame:
         """One row per column of every source: ``source, column, use``."""
         every = {**self.tables, **{f"{name} (plan)": plan for name, plan in self.plans.items()}}
@@ -391,14 +416,15 @@ class Survey:
         for title, table in (
             ("What each column is used as", self.accounts),
             ("Runs of missing values", self.gaps),
-            ("Far from what is usual for level and season", self.outliers),
+            ("Outliers, far from what trend, season and neighbours lead to expect", self.outliers),
             ("Cycles that stand out", self.cycles),
         ):
             if len(table):
-                table = table.drop(columns=[c for c in ("id",) if c in table and not (table[c] != "").any()])  # noqa: PLW2901
-                cells = [[_cell(each) for each in table[c].head(8)] for c in table.columns]
-                more = f" (8 of {len(table)})" if len(table) > 8 else ""
-                found.append(f"{title}{more}:\n{text_table(list(table.columns), cells)}")
+                most = _MOST_ROWS if table is self.accounts else 8
+                shown = table.drop(columns=[c for c in ("id",) if c in table and not (table[c] != "").any()]).head(most)
+                cells = [[_cell(each) for each in shown[c]] for c in shown.columns]
+                more = f" ({most} of {len(table)})" if len(table) > most else ""
+                found.append(f"{title}{more}:\n{text_table(list(shown.columns), cells)}")
         rows = self.suggestions
         lines = [f"  {s}: {e}" for s, e in zip(rows["suggestion"], rows["evidence"], strict=True)]
         return [*found, wrapped("Suggested, to start from:\n" + "\n".join(lines))]

@@ -12,7 +12,7 @@ from offing.calendar import Axis, Frequency, coarser_than, cycle_of
 from offing.engine import cross_correlation
 from offing.survey.measures import CYCLES, cycle_columns, flat, seen_cycles, trend_columns
 from offing.tables import Panel, Table
-from offing.tables.outliers import judge
+from offing.tables.outliers import Judged
 from offing.tables.table import Array
 
 #: So many steps of a coarser frequency a figure can show beside the series itself.
@@ -92,9 +92,8 @@ class Coverage:
     bars: tuple[tuple[str, str, str, Runs, Runs], ...]
 
 
-def history(label: str, unit: str, axis: Axis, values: Array) -> History:
-    """The view of a series through time."""
-    judged = judge(axis, values)
+def history(label: str, unit: str, axis: Axis, values: Array, judged: Judged | None) -> History:
+    """The view of a series through time, its outliers as `judged`."""
     far = np.array([], dtype=np.intp) if judged is None else judged.beyond()
     coarser = coarser_than(axis.frequency.unit)
     years_seen = axis.n / axis.frequency.periods_a_year
@@ -126,7 +125,7 @@ def years(label: str, unit: str, axis: Axis, values: Array) -> Years | None:
     )
 
 
-def seasons(label: str, unit: str, axis: Axis, values: Array) -> Seasons | None:
+def seasons(label: str, unit: str, axis: Axis, values: Array, judged: Judged | None) -> Seasons | None:
     """The view by position in the longest cycle that can be told apart; None where none is seen twice."""
     seen = seen_cycles(axis)
     choices = [("year", "month"), ("year", "quarter"), ("week", "day"), ("day", "hour")]
@@ -135,7 +134,6 @@ def seasons(label: str, unit: str, axis: Axis, values: Array) -> Seasons | None:
     if step is None:
         return None
     cycle = cycle_of(step[0], axis.frequency, step[1])
-    judged = judge(axis, values)
     by_ratio = judged is not None and judged.by_ratio
     level = _level(axis, np.log(values) if by_ratio else values)
     shown = values / np.exp(level) if by_ratio else values - level

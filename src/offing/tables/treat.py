@@ -70,7 +70,7 @@ class Treat(Keywords):
         What zeros mean: ``no sale`` (they count), ``closed`` (they are missing) or ``sold out`` (the demand was
         higher than what was sold: censored, so they are not used in fitting).
     outliers
-        ``flag`` only tells; ``exclude`` makes them missing; ``replace`` puts what is usual for level and season;
+        ``flag`` only tells; ``exclude`` makes them missing; ``replace`` puts what is expected;
         ``pulse`` gives each a column of its own, so that its size is estimated.
     threshold
         Standard deviations from what is expected that make an outlier. By default as many as one series in a hundred
@@ -289,7 +289,7 @@ def outlier_finding(column: str, axis: Axis, values: Array, judged: Judged, at: 
     more = f" and {len(at) - 3} more" if len(at) > 3 else ""
     return Finding(
         "outliers", "note",
-        f"'{column}' has {count(len(at), 'value')} far from what is usual for level and season: "
+        f"'{column}' has {count(len(at), 'value')} far from what trend, season and neighbours lead to expect: "
         f"{', '.join(told)}{more}.",
         advice='What is an error can be treated: outliers = "exclude", "replace" or "pulse".',
         evidence={"values": float(len(at)), "highest score": float(np.abs(judged.scores[at]).max())},
