@@ -24,7 +24,7 @@ from offing.tables.numbers import to_numbers
 from offing.tables.options import Reading, as_options
 from offing.tables.reading import open_file, time_column
 from offing.tables.regular import NoFrequencyError, SeveralRowsError
-from offing.tables.shapes import filled_down
+from offing.tables.shapes import filled_down, looks_wide, place_in_year, side_of
 from offing.tables.stamps import stamps_of
 from offing.tables.table import Array
 
@@ -32,7 +32,7 @@ from offing.tables.table import Array
 _SLOW = ("month", "quarter", "year")
 #: Checks that note what reading assumed and a key of the source would state.
 _ASSUMED = ("notation", "number marks", "header", "locale", "stamp", "encoding", "dates as numbers", "wide table",
-            "business days")  # fmt: skip
+            "business days", "months")  # fmt: skip
 #: Share of a column's cells up to which those that are no numbers are slips rather than words.
 _FEW_WRONG = 0.5
 #: Share of rows up to which those that repeat a date are slips.
@@ -186,6 +186,9 @@ def _as_ids_or_lines(
     InputError
         If columns of text may tell several series apart, of which nobody has said so.
     """
+    if own.get("id") is None and (wide := _wide_ids(path, own)):
+        remarks.append(f"'{wide}' tells its series apart")
+        return {"wide": own.get("wide", "value"), "id": wide, "gaps": "leave"}
     cells, time, texts, _ = _columns(path, own)
     if isinstance(own.get("id"), (str, list)):
         remarks.append("rows of a series that repeat a date are taken for lines")
@@ -220,6 +223,19 @@ def _as_ids_or_lines(
     if repeated < _FEW_REPEATED * len(cells):
         raise error  # a table by period with a slip, no lines
     return _lines(path, own, unit, remarks)
+
+
+def _wide_ids(path: Path, own: dict[str, Any]) -> str | None:
+    """The column of a wide table that names its series: the only one beside the values and the months or years."""
+    reading = Reading(**_plain(own))
+    cells = filled_down(open_file(path, reading).whole(), reading.filled, path.name)
+    if not looks_wide(cells):
+        return None
+    side = side_of(cells, ())
+    others = [
+        str(name) for name in cells.columns if name != side and not place_in_year(str(name)) and not str(name).isdigit()
+    ]
+    return others[0] if len(others) == 1 else None
 
 
 def _counts_series(cells: pd.DataFrame, time: str, name: str) -> bool:

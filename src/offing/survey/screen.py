@@ -15,6 +15,7 @@ from offing.model.words import in_units, number, percent, signed
 from offing.survey.measures import flat
 from offing.survey.views import without_calendar
 from offing.tables import Panel, Table, read_days
+from offing.tables.notation import toml_key
 from offing.tables.options import as_options
 from offing.tables.outliers import yearly_spike
 from offing.tables.table import Array
@@ -260,6 +261,11 @@ def _asked_of_columns(survey: Survey) -> Iterator[Question]:
             value = ", ".join(f'{name} = "{pattern}"' for name, pattern in members.items())
             yield Question(f"Are the columns {', '.join(members.values())} of {source} series of their own?",
                            as_options(f"wide = {{ {value} }}", source) + ".")  # fmt: skip
+        for column, words in table.texts.items():
+            kinds = {word for word in words.tolist() if word}
+            if len(kinds) == 1 and len(word := kinds.pop()) <= 3:
+                stated = as_options(f'notation = {{ {toml_key(column)} = "{word}" }}', source)
+                yield Question(f"Does '{word}' in {column} mean yes, and an empty cell no?", f"{stated}.")
         for column, values in table.columns.items():
             marker = next((each for each in _MARKERS if _is_marker(values, each)), None)
             if marker is not None:

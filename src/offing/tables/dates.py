@@ -196,6 +196,8 @@ def _rewritten(texts: pd.Series, header: str) -> pd.Series:
         texts = texts.str.replace(WEEKDAY, "", n=1, regex=True)
     if any(all_fit(texts, pattern) for pattern in (*COARSE.values(), ISO)):
         return texts
+    if all(text.endswith(".0") and len(text) == 6 for text in texts.tolist()):
+        return texts.str[:4]  # years that were numbers elsewhere
     if all_fit(texts, YEAR_STEP):
         week = re.search(r"week|wk|kw|woche", header, re.IGNORECASE) is not None
         if week or (texts.str[4:].astype(int) <= 12).all():

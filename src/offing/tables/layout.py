@@ -195,7 +195,7 @@ def _check_totals(
     real = {name: values for name, values in numbers.items() if np.isfinite(values).mean() > 0.5}
     for i in total_rows:
         above = np.flatnonzero(keep[:i])
-        parts = [above[above >= since], above]
+        parts = [above[above >= since], above, np.flatnonzero(keep)]  # some have the total first
         since = i + 1
         stated = {name: values[i] for name, values in real.items() if np.isfinite(values[i])}
         if stated and not any(_adds_up(stated, real, part) for part in parts):

@@ -137,7 +137,7 @@ def _column(
 ) -> tuple[pd.Series, str, str] | None:
     """The column's cells as texts of plain numbers, its notation and unit; None where nothing is to be done."""
     texts = pd.Series(
-        ["" if is_missing(each, missing) else str(each).strip() for each in column], column.index, object, column.name
+        ["" if is_missing(each, missing) else _bare(str(each)) for each in column], column.index, object, column.name
     )
     kinds = [text for text in dict.fromkeys(texts.tolist()) if text]
     if not kinds:
@@ -156,7 +156,8 @@ def _column(
     ):
         return texts.map(lambda text: "1" if text else "0"), stated, ""
     if all(map(_PLAIN.fullmatch, kinds)):
-        return (texts, "", "") if missing else None
+        bare = any(str(each).strip()[:1] in ("'", "=") for each in column.tolist())
+        return (texts, "", "") if missing or bare else None
     parts = {text: cell_of(text) for text in kinds}
     counted = Counter(part.unit for part in parts.values() if part is not None)
     readable = sum(counted.values())
@@ -187,6 +188,14 @@ def _column(
     return texts.map(lambda text: plain.get(text, "")), unit or "(1)", unit
 
 
+def _bare(text: str) -> str:
+    """A cell without what spreadsheets put around numbers that are text: an apostrophe before, or ="…"."""
+    plain = text.strip()
+    if plain.startswith('="') and plain.endswith('"'):
+        return plain[2:-1].strip()
+    return plain[1:] if plain.startswith("'") else plain
+
+
 def _yes_or_no(words: set[str]) -> bool:
     return words <= _YES | _NO and (len(words) > 1 or not words <= {"t", "f", "y", "n", "on", "si", "no", "ne"})
 
@@ -206,9 +215,10 @@ def _note(column: pd.Series, plain: pd.Series, way: str, file: str, missing: fro
     return Finding(
         "notation", "note", f"{file}: '{name}' is written as {cell!r}, which is read as {plain.iloc[first]}"
         + ("" if way in (YES_NO, "(1)") else f" in {way}") + ".",
-        advice=f'State notation = {{ {_key(name)} = "{way}" }}.',
+        advice=f'State notation = {{ {toml_key(name)} = "{way}" }}.',
     )  # fmt: skip
 
 
-def _key(name: str) -> str:
+def toml_key(name: str) -> str:
+    """A column's name as a key of TOML."""
     return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else f'"{name}"'

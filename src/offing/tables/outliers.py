@@ -187,7 +187,7 @@ def yearly_spike(axis: Axis, values: Array) -> tuple[str, list[int]] | None:
     step = {"month": "month", "week": "week"}.get(axis.frequency.unit)  # four quarters leave no smooth season
     years = axis.n / axis.frequency.periods_a_year
     known = np.isfinite(values)
-    if step is None or years < 2.0 or known.sum() < 8 or _mostly_one_value(values[known]):
+    if step is None or years < _CYCLES_SEEN - 0.5 or known.sum() < 8 or _mostly_one_value(values[known]):
         return None
     design = np.column_stack([np.ones(axis.n), _trends(axis)[0], _year(axis)[:, : 2 * _SMOOTH_PAIRS]])
     cycle = cycle_of("year", axis.frequency, step)
@@ -200,6 +200,6 @@ def yearly_spike(axis: Axis, values: Array) -> tuple[str, list[int]] | None:
         deviation = float(np.sqrt(np.square(rest[others]).sum() / max(int(others.sum()) - design.shape[1], 1)))
         here = np.flatnonzero(known & (positions == position))
         far = here[np.abs(rest[here]) > _SPIKE * deviation]
-        if len(far) >= max(2, round(0.6 * years)) and len(set(np.sign(rest[far]).tolist())) == 1:
+        if len(far) >= max(_CYCLES_SEEN, round(0.6 * years)) and len(set(np.sign(rest[far]).tolist())) == 1:
             return cycle.names[position], far.tolist()
     return None

@@ -172,7 +172,8 @@ class Placing:
         runs = spelt_runs(axis.frequency, gaps_in(ordinals), 5)
         return Finding(
             "missing periods", "note",
-            f"{self.report.file}: {count(missing, f'{unit} has', f'{unit}s have')} no row and stay missing: {runs}.",
+            f"{self.report.file}: {count(missing, f'{unit} has', f'{unit}s have')} no row and "
+            f"{'stays' if missing == 1 else 'stay'} missing: {runs}.",
             evidence={"periods": float(missing)},
         )  # fmt: skip
 

@@ -51,6 +51,7 @@ from offing.tables.vintages import downloaded, release_dates
 
 #: Names of columns that number the rows, where they do.
 _NUMBERING = re.compile(r"column 1|unnamed: 0|index|idx|row|no\.?|nr\.?|#|id|line", re.IGNORECASE)
+_RANGE = re.compile(r"\d[\d./-]{5,9}\d\s*(-|–|to|bis|until)\s*\d[\d./-]{5,9}\d")
 _PERIOD_UNITS = {"h": "hour", "D": "day", "B": "business day", "M": "month", "Q": "quarter", "Y": "year", "A": "year"}
 
 
@@ -432,7 +433,7 @@ def _periods(
     frequency, ordinals, told, other = _placed(stamps, timing, names, _Rows(file, cells.index, headed))
     for finding in told:
         stated = finding.advice.partition('"')[2].partition('"')[0]
-        key = {"stamp": "stamp", "business days": "frequency"}[finding.check]
+        key = {"stamp": "stamp"}.get(finding.check, "frequency")
         report.assume(finding, **{key: stated})
     _check_said(reading, [str(name) for name in cells.columns], file)
     columns, units = _columns(cells, source, reading, report)
@@ -568,7 +569,7 @@ def _assume_marks(report: Report, marks: Marks | None, reading: Reading) -> None
     """A note where the marks of numbers were found rather than stated, and are not the usual ones."""
     if marks is None or reading.decimal or not marks.seen or marks.plain(marks.seen) == marks.seen:
         return
-    message = f"{report.file}: {marks.seen!r} is read as {marks.plain(marks.seen)}."
+    message = f"{report.file}: '{' '.join(marks.seen.split())}' is read as {marks.plain(marks.seen)}."
     report.assume(Finding("number marks", "note", message, advice=f'State decimal = "{marks.decimal}".'),
                   decimal=marks.decimal)  # fmt: skip
 
@@ -636,7 +637,7 @@ def _tidied(
         for name in before:
             use = "id" if name in ids else "date" if name == side else "values, one column of several"
             report.uses[name] = "not used: a total" if is_total(name) else use
-        report.uses |= {str(name): "" for name in tidy.columns if str(name) not in before and name not in used}
+        report.uses |= {str(name): "" for name in tidy.columns if name not in (*before, *used, PERIOD)}
         return tidy, dated or PERIOD, ids, {}
     if reading.time is not None and not isinstance(reading.time, str):
         report.uses |= dict.fromkeys(reading.time, "date")
@@ -686,6 +687,10 @@ def time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
     heads = date_heads(cells)
     if heads:
         raise _dates_across(cells, heads, file)
+    ranges = next((name for name in known if _RANGE.fullmatch(str(cells[name].iloc[0]))), None)
+    if ranges is not None:
+        raise InputError(f"'{ranges}' holds ranges such as {str(cells[ranges].iloc[0])!r}",
+                         'Keep the first day of each, and state stamp = "start".', file=file)  # fmt: skip
     counted = next((name for name in known if looks_numbered(cells[name])), None)
     if counted is not None:
         raise InputError(

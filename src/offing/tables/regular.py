@@ -17,6 +17,8 @@ from offing.tables.dates import ZONES, Stamps
 Ints = NDArray[np.int64]
 #: From so many days on, it is no chance that none of them is a Saturday or Sunday.
 _FEWEST_BUSINESS_DAYS = 10
+#: From so many months on, one date in each is no chance.
+_FEWEST_MONTHS = 6
 
 
 class SeveralRowsError(InputError):
@@ -83,6 +85,10 @@ def place(
             message = f"{file}: no row is of a Saturday or Sunday, so the days are read as business days."
             advice = 'State frequency = "business day", or "day" if other days are missing.'
             findings.append(Finding("business days", "note", message, advice=advice))
+    inner = frequency.wall(instants)
+    if unit == "month" and timing.frequency is None and stamps.precision == "instant" and _inside_months(inner):
+        message = f"{file}: there is one date in each month, so they are read as months."
+        findings.append(Finding("months", "note", message, advice='State frequency = "month".'))
     if timing.stamp == "end":
         instants = _from_ends(instants, frequency, file)
     elif unit == "hour" and timing.stamp is None:
@@ -301,7 +307,22 @@ def _unit(wall: Ints, timing: Timing, file: str) -> str:
     uneven = np.flatnonzero(gaps % (7 * DAY))
     if smallest == 7 * DAY and not len(uneven):
         return "week"
+    if _one_a_month(days):
+        return "month"
     raise _no_frequency(moments, int(uneven[0]) if smallest == 7 * DAY else int(gaps.argmin()), file)
+
+
+def _inside_months(wall: Ints) -> bool:
+    """Whether dates are neither all the first nor all the last days of their months."""
+    days = wall.astype("datetime64[us]").astype("datetime64[D]")
+    first, after = days.astype("datetime64[M]"), (days + 1).astype("datetime64[M]")
+    return not (days == first.astype("datetime64[D]")).all() and not (after != first).all()
+
+
+def _one_a_month(days: NDArray[np.datetime64]) -> bool:
+    """Whether there is one date in each of consecutive months, six at least, such as the last working day."""
+    months = days.astype("datetime64[M]").astype(np.int64)
+    return len(months) >= _FEWEST_MONTHS and bool((np.diff(months) == 1).all())
 
 
 def _no_frequency(moments: Ints, i: int, file: str) -> NoFrequencyError:

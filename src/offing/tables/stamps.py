@@ -65,7 +65,7 @@ def looks_like_dates(texts: pd.Series, header: str) -> bool:
     if WEEKDAY.match(cells.iloc[0]):
         cells = cells.str.replace(WEEKDAY, "", n=1, regex=True)
     if header.strip().lower() in ("year", "years"):
-        patterns.append(COARSE["year"])
+        patterns += [COARSE["year"], re.compile(r"\d{4}\.0")]
     if is_fiscal(cells):
         return True
     shares = [fitting(cells, pattern) for pattern in patterns]

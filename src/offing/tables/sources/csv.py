@@ -273,6 +273,10 @@ class _Told:
             raise InputError("the file is not valid gzip", "Pack it again.", file=file) from error
         if isinstance(error, pd.errors.ParserError):
             told = re.search(r"Expected (\d+) fields in line (\d+), saw (\d+)", str(error))
+            opened = re.search(r"EOF inside string starting at row (\d+)", str(error))
+            if opened is not None:
+                raise InputError("a double quote opens and is never closed", "Close it, or remove it.", file=file,
+                                 row=int(opened[1]) + 1) from error  # fmt: skip
             if told is None:
                 raise InputError(f"the text is not valid CSV: {str(error).strip()}", file=file) from error
             raise InputError(
