@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import inspect
-import re
-from collections import Counter
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, fields, replace
+from collections.abc import Sequence
+from dataclasses import fields, replace
 from pathlib import Path
 from typing import Any, overload
 
@@ -15,43 +13,31 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, Treatment, nearest
-from offing.calendar import WEEKDAYS, Frequency
+from offing.calendar import WEEKDAYS
 from offing.calendar.axis import instant_of
 from offing.tables.aggregate import aggregated
+from offing.tables.column_uses import account, assume_dates, assume_notation, read_columns
 from offing.tables.combine import Combine
 from offing.tables.dates import Stamps, moments_of
-from offing.tables.layout import Report, is_total, names_are_values, total_columns, units_row, without_other_rows
+from offing.tables.layout import Report
 from offing.tables.lines import Gathered, Lines, gap_note
 from offing.tables.notation import understood
-from offing.tables.numbers import Marks, all_numbers
 from offing.tables.options import Reading
-from offing.tables.placing import MOST_COLUMNS, Placing, ReadColumn, plain_columns, too_wide
-from offing.tables.regular import Timing, place
+from offing.tables.placing import MOST_COLUMNS, Placing, too_wide
+from offing.tables.regular import Rows, Timing, placed_rows
 from offing.tables.shapes import (
-    PERIOD,
-    SERIES,
-    all_places,
-    all_years,
     date_heads,
-    filled_down,
     id_texts,
-    joined_time,
-    looks_numbered,
     looks_wide,
     numbered,
-    side_of,
-    tidy_of,
-    transposed,
 )
 from offing.tables.sources import CsvFile, Database, FrameSource, Source, frame_of, parquet, plain_frame, workbook
 from offing.tables.sources.web import WebTable
 from offing.tables.stamps import looks_like_dates, stamps_of
 from offing.tables.table import Panel, Table
+from offing.tables.tidying import tidied, time_column
 from offing.tables.vintages import downloaded, release_dates
 
-#: Names of columns that number the rows, where they do.
-_NUMBERING = re.compile(r"column 1|unnamed: 0|index|idx|row|no\.?|nr\.?|#|id|line", re.IGNORECASE)
-_RANGE = re.compile(r"\d[\d./-]{5,9}\d\s*(-|–|to|bis|until)\s*\d[\d./-]{5,9}\d")
 _PERIOD_UNITS = {"h": "hour", "D": "day", "B": "business day", "M": "month", "Q": "quarter", "Y": "year", "A": "year"}
 
 
@@ -339,13 +325,13 @@ def _lines(
     def stamps(cells: pd.Series) -> Stamps:
         return stamps_of(cells, reading.layouts, source.file, zone, reading.locale)[0]
 
-    read, told = stamps_of(sample[time], reading.layouts, source.file, zone, reading.locale)
-    _assume_dates(report, read, told)
+    _, told = stamps_of(sample[time], reading.layouts, source.file, zone, reading.locale)
+    assume_dates(report, told)
     combine = Combine(reading.combine)
     first = understood(
         sample[[n for n in combine.numbers if n in sample]], reading.notation, reading.missing_words, source.file
     )
-    _assume_notation(report, first.notation, reading, first.findings)
+    assume_notation(report, first.notation, reading, first.findings)
     report.uses |= {
         str(name): "date" if name == time else "id" if name in reading.ids else "" if name in reading.combine
         else "not used: combine does not name it" for name in sample.columns
@@ -414,12 +400,12 @@ def _periods(
     own_units: dict[str, str] = {}
     ids = reading.ids
     if indexed is None:
-        cells, time, ids, own_units = _tidied(cells, source, reading, report)
+        cells, time, ids, own_units = tidied(cells, source, reading, report)
         if reading.first_period is not None:
             cells[time], unit = numbered(cells[time], reading.first_period, timing.frequency, file)
             timing = replace(timing, frequency=unit, stamp="start")
         stamps, told = stamps_of(cells[time], reading.layouts, file, reading.zone, reading.locale)
-        _assume_dates(report, stamps, told)
+        assume_dates(report, told)
         headed = time
         cells = cells.drop(columns=time)
     else:
@@ -430,14 +416,14 @@ def _periods(
         names = np.asarray(id_texts(cells, ids, file), dtype=object)
         cells = cells.drop(columns=list(ids))
         report.uses |= dict.fromkeys(ids, "id")
-    frequency, ordinals, told, other = _placed(stamps, timing, names, _Rows(file, cells.index, headed))
+    frequency, ordinals, told, other = placed_rows(stamps, timing, names, Rows(file, cells.index, headed))
     for finding in told:
         stated = finding.advice.partition('"')[2].partition('"')[0]
         key = {"stamp": "stamp"}.get(finding.check, "frequency")
         report.assume(finding, **{key: stated})
     _check_said(reading, [str(name) for name in cells.columns], file)
-    columns, units = _columns(cells, source, reading, report)
-    _account(columns, names, reading, report)
+    columns, units = read_columns(cells, source, reading, report)
+    account(columns, names, reading, report)
     reading = replace(
         reading, unit={**{k: v for k, v in {**own_units, **units}.items() if k in columns}, **reading.unit}
     )
@@ -464,55 +450,6 @@ def _with_downloads(source: WebTable, newest: dict[str, Table], reading: Reading
             for name, table in newest.items()}  # fmt: skip
 
 
-@dataclass(frozen=True)
-class _Rows:
-    """What messages call the rows of a source: its file, their numbers, and the header of the dates."""
-
-    file: str
-    numbers: pd.Index
-    header: str
-
-
-def _placed(
-    stamps: Stamps, timing: Timing, names: NDArray[np.object_] | None, rows: _Rows
-) -> tuple[Frequency, NDArray[np.int64], tuple[Finding, ...], dict[str, InputError]]:
-    """Frequency and ordinals (n,) of the rows, what was assumed, and why the dates of some series do not fit.
-
-    Where the dates of all rows together fit no frequency, that of most series counts.
-    """
-    try:
-        return *place(stamps, timing, rows.file, rows.numbers, rows.header), {}
-    except InputError:
-        if names is None:
-            raise
-    codes, different = pd.factorize(names)
-    found: dict[str, tuple[Frequency, NDArray[np.int64], tuple[Finding, ...]]] = {}
-    refused: dict[str, InputError] = {}
-    first: InputError | None = None
-    for code, name in enumerate(different.tolist()):
-        at = np.flatnonzero(codes == code)
-        try:
-            found[str(name)] = place(stamps.take(at), timing, rows.file, rows.numbers[at], rows.header)
-        except InputError as error:
-            first = first or error
-            refused[str(name)] = error
-    if not found and first is not None:
-        raise first
-    frequency = Counter(each[0] for each in found.values()).most_common(1)[0][0]
-    ordinals = np.zeros(len(codes), dtype=np.int64)
-    findings: tuple[Finding, ...] = ()
-    for code, name in enumerate(different.tolist()):
-        if str(name) in found:
-            own, at, told = found[str(name)]
-            if own == frequency:
-                ordinals[codes == code], findings = at, told
-            else:
-                refused[str(name)] = InputError(
-                    f"its rows are by {own}, those of most series by {frequency}", "Read it by itself.", file=rows.file
-                )
-    return frequency, ordinals, findings, refused
-
-
 def _until(table: Table, reading: Reading) -> Table:
     """The table up to the period that `until` names."""
     if reading.until is None:
@@ -528,214 +465,8 @@ def _until(table: Table, reading: Reading) -> Table:
     return table.first_periods(n, entry)
 
 
-def _columns(
-    cells: pd.DataFrame, source: Source, reading: Reading, report: Report
-) -> tuple[dict[str, ReadColumn], dict[str, str]]:
-    """Every column as read, and the units that cells bear; what was assumed of their notation is reported."""
-    if all_numbers(cells) and not reading.missing and (plain := plain_columns(cells)) is not None:
-        return plain, {}
-    plainer = understood(cells, reading.notation, reading.missing_words, report.file)
-    _assume_notation(report, plainer.notation, reading, plainer.findings)
-    doubted = [name for name in cells.columns if str(name) not in plainer.faults]
-    marks = reading.settled(source.marks(plainer.cells[doubted]))
-    _assume_marks(report, marks, reading)
-    columns = {
-        str(name): ReadColumn.of(plainer.cells[name], marks, plainer.faults.get(str(name)), report.file)
-        for name in plainer.cells.columns
-    }
-    for name, column in columns.items():
-        if not column.wrong.any() or column.refused is not None:
-            continue
-        columns[name] = replace(column, cells=cells[name])  # what is no number is told, and kept, as it is written
-    return columns, dict(plainer.units)
-
-
-def _assume_dates(report: Report, stamps: Stamps, told: Sequence[Finding]) -> None:
-    for finding in told:
-        stated = finding.advice.partition('"')[2].partition('"')[0]
-        report.assume(finding, **{"locale" if finding.check == "locale" else "time_format": stated})
-
-
-def _assume_notation(
-    report: Report, notation: Mapping[str, str], reading: Reading, findings: Sequence[Finding]
-) -> None:
-    report.findings += findings
-    found = {name: way for name, way in notation.items() if name not in reading.notation}
-    if found:
-        report.settings["notation"] = {**reading.notation, **found}
-
-
-def _assume_marks(report: Report, marks: Marks | None, reading: Reading) -> None:
-    """A note where the marks of numbers were found rather than stated, and are not the usual ones."""
-    if marks is None or reading.decimal or not marks.seen or marks.plain(marks.seen) == marks.seen:
-        return
-    message = f"{report.file}: '{' '.join(marks.seen.split())}' is read as {marks.plain(marks.seen)}."
-    report.assume(Finding("number marks", "note", message, advice=f'State decimal = "{marks.decimal}".'),
-                  decimal=marks.decimal)  # fmt: skip
-
-
-def _account(
-    columns: dict[str, ReadColumn], names: NDArray[np.object_] | None, reading: Reading, report: Report
-) -> None:
-    """Say of columns that are totals, ids or empty that they are."""
-    numbers = {name: column.numbers for name, column in columns.items() if not column.wrong.any()}
-    if reading.totals == "check" and len(numbers) > 2:
-        for name, parts in total_columns(numbers).items():
-            shown = ", ".join(f"'{part}'" for part in parts[:3]) + (" …" if len(parts) > 3 else "")
-            report.uses[name] = f"a total: the sum of {shown}"
-    series = None if names is None else pd.factorize(names)[0]
-    for name, column in columns.items():
-        if report.uses.get(name):
-            continue
-        if column.refused is None and not column.wrong.any() and not np.isfinite(column.numbers).any():
-            report.uses[name] = "not used: it is empty"
-        elif _NUMBERING.fullmatch(name) and len(column.numbers) > 3 and (np.diff(column.numbers) == 1.0).all():
-            report.uses[name] = "not used: it numbers the rows"
-        elif series is not None and _same_in_series(column, series):
-            report.uses[name] = "an id: the same in every row of a series"
-
-
-def _same_in_series(column: ReadColumn, series: NDArray[np.intp]) -> bool:
-    """Whether a column has nearly one value in each series, and not the same in all."""
-    known = np.isfinite(column.numbers) | column.wrong
-    codes, kinds = pd.factorize(column.words if column.wrong.any() else column.numbers)
-    n = int(series.max()) + 1
-    if len(kinds) < 2 or len(series) < 2 * n:
-        return False
-    pairs = len(np.unique((series.astype(np.int64) * (len(kinds) + 1) + codes)[known]))
-    return pairs <= 1.05 * n
-
-
-def _tidied(
-    cells: pd.DataFrame, source: Source, reading: Reading, report: Report
-) -> tuple[pd.DataFrame, str, tuple[str, ...], dict[str, str]]:
-    """The cells in tidy shape, their column of dates, the columns that tell series apart, and units found."""
-    file = report.file
-    cells = filled_down(cells, reading.filled, file)
-    if reading.header_row is None and names_are_values([str(name) for name in cells.columns]):
-        raise InputError("the first row holds values instead of the columns' names",
-                         "Add a row of names, or state header_row = 0 to number the columns.", file=file)  # fmt: skip
-    if reading.transpose:
-        cells, units, others = transposed(cells, file)
-        report.uses |= {PERIOD: "date", **dict.fromkeys(others, "not used: the table is turned round")}
-        report.uses |= {str(name): "" for name in cells.columns if name != PERIOD}
-        return cells, PERIOD, reading.ids, units
-    report.uses |= {str(name): "" for name in cells.columns}
-    dated = reading.time if isinstance(reading.time, str) else None
-    if reading.wide is not None or (reading.time is None and looks_wide(cells)):
-        wide = reading.wide or "value"
-        if reading.wide is not None and dated is None and not looks_wide(cells) and not date_heads(cells):
-            dated = time_column(cells, None, file)
-        side = dated or side_of(cells, reading.ids)
-        if side is not None:
-            cells = without_other_rows(cells, side, report, source.marks(cells.drop(columns=side)), reading.totals)
-        before = [str(name) for name in cells.columns]
-        tidy, told, ids = tidy_of(cells, wide, reading.ids, dated, file)
-        if reading.wide is None:
-            report.assume(replace(told, advice='State wide = "value", or another name for it.'), wide="value")
-        used = {SERIES} & {*ids}
-        for name in before:
-            use = "id" if name in ids else "date" if name == side else "values, one column of several"
-            report.uses[name] = "not used: a total" if is_total(name) else use
-        report.uses |= {str(name): "" for name in tidy.columns if name not in (*before, *used, PERIOD)}
-        return tidy, dated or PERIOD, ids, {}
-    if reading.time is not None and not isinstance(reading.time, str):
-        report.uses |= dict.fromkeys(reading.time, "date")
-        return joined_time(cells, list(reading.time), file), PERIOD, reading.ids, {}
-    time = time_column(cells, reading.time, file)
-    report.uses[time] = "date"
-    cells, units = units_row(cells, time, report)
-    marks = source.marks(cells.drop(columns=time)) if cells.shape[1] > 1 else None
-    return without_other_rows(cells, time, report, marks, reading.totals), time, reading.ids, units
-
-
 def _check_said(reading: Reading, known: list[str], file: str) -> None:
     for key in ("unit", "label", "notation"):
         for column in getattr(reading, key):
             if column not in known:
                 raise InputError(f"found {column!r}, which is no column of {file}", nearest(column, known), key=key)
-
-
-def time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
-    """The column of dates: the stated one, or the only one that holds dates.
-
-    Raises
-    ------
-    InputError
-        If there is none or several.
-    """
-    known = [str(column) for column in cells.columns]
-    if stated is not None:
-        if stated not in known:
-            raise InputError(f"there is no column {stated!r}", nearest(stated, known), file=file, key="time")
-        return stated
-    found = [name for name in known if looks_like_dates(cells[name], name)]
-    parts = _parts_of_date(cells, found)
-    if parts:
-        raise InputError(
-            f"{' and '.join(repr(each) for each in parts)} hold the date in {len(parts)} columns",
-            f"State time = [{', '.join(f'{chr(34)}{each}{chr(34)}' for each in parts)}].", file=file,
-        )  # fmt: skip
-    if len(found) == 1:
-        return found[0]
-    if found:
-        raise InputError(
-            f"{' and '.join(repr(each) for each in found)} both hold dates",
-            f"Say which one counts: {' or '.join(f'time = {chr(34)}{each}{chr(34)}' for each in found)}.",
-            file=file,
-        )
-    heads = date_heads(cells)
-    if heads:
-        raise _dates_across(cells, heads, file)
-    ranges = next((name for name in known if _RANGE.fullmatch(str(cells[name].iloc[0]))), None)
-    if ranges is not None:
-        raise InputError(f"'{ranges}' holds ranges such as {str(cells[ranges].iloc[0])!r}",
-                         'Keep the first day of each, and state stamp = "start".', file=file)  # fmt: skip
-    counted = next((name for name in known if looks_numbered(cells[name])), None)
-    if counted is not None:
-        raise InputError(
-            f"the periods are only numbered, in '{counted}' from {cells[counted].iloc[0]} to {cells[counted].iloc[-1]}",
-            f'Say the date of the first one: time = "{counted}" and first_period = "2024-01-01", say.', file=file,
-        )  # fmt: skip
-    raise InputError(
-        "no column holds dates",
-        f"The columns are: {', '.join(known)}. Dates are best written as 2024-01-31; if the names stand further down, "
-        "state header_row.",
-        file=file,
-    )
-
-
-def _parts_of_date(cells: pd.DataFrame, found: list[str]) -> list[str]:
-    """The columns that hold a date together: a year and a month (quarter, week), and a day; or a date and an hour."""
-    known = [str(name) for name in cells.columns]
-    if len(found) == 1 and not all_years(cells[found[0]]):
-        hour = next(
-            (
-                name
-                for name in known
-                if name != found[0] and re.fullmatch(r"hour|hr|he|stunde|heure|hora", name.lower())
-            ),
-            None,
-        )
-        repeated = bool(cells[found[0]].duplicated().any())
-        return [] if hour is None or not repeated else [found[0], hour]
-    if len(found) > 1:
-        return []
-    year = next((name for name in known if all_years(cells[name])), None)
-    words = ("month", "quarter", "week", "qtr", "monat", "mois", "mes", "kw", "period")
-    step = next((name for name in known if name != year and any(word in name.lower() for word in words)
-                 and all_places(cells[name])), None)  # fmt: skip
-    if year is None or step is None:
-        return []
-    day = next((name for name in known if re.fullmatch(r"day|dom|tag|jour|dia|d", name.lower())), None)
-    return [year, step] if day is None or "month" not in step.lower() else [year, step, day]
-
-
-def _dates_across(cells: pd.DataFrame, heads: list[str], file: str) -> InputError:
-    """The error for a sheet with dates side by side, with both ways to read it."""
-    items = next(str(name) for name in cells.columns if str(name) not in heads)
-    return InputError(
-        f"the columns are {len(heads)} dates, from {heads[0]} to {heads[-1]}, and the rows are named by '{items}'",
-        f'For one table with a column for each row, state transpose = true; for a series each, wide = "value" and '
-        f'id = "{items}".', file=file,
-    )  # fmt: skip

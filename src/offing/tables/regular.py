@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -112,6 +113,55 @@ def _check_business_days(instants: Ints, frequency: Frequency, file: str, rows: 
             'Remove the row, or state frequency = "day"; or state rows = "lines" and combine, to count it with the '
             "business day before.", file=file, row=int(rows[i]),
         )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Rows:
+    """What messages call the rows of a source: its file, their numbers, and the header of the dates."""
+
+    file: str
+    numbers: pd.Index
+    header: str
+
+
+def placed_rows(
+    stamps: Stamps, timing: Timing, names: NDArray[np.object_] | None, rows: Rows
+) -> tuple[Frequency, NDArray[np.int64], tuple[Finding, ...], dict[str, InputError]]:
+    """Frequency and ordinals (n,) of the rows, what was assumed, and why the dates of some series do not fit.
+
+    Where the dates of all rows together fit no frequency, that of most series counts.
+    """
+    try:
+        return *place(stamps, timing, rows.file, rows.numbers, rows.header), {}
+    except InputError:
+        if names is None:
+            raise
+    codes, different = pd.factorize(names)
+    found: dict[str, tuple[Frequency, NDArray[np.int64], tuple[Finding, ...]]] = {}
+    refused: dict[str, InputError] = {}
+    first: InputError | None = None
+    for code, name in enumerate(different.tolist()):
+        at = np.flatnonzero(codes == code)
+        try:
+            found[str(name)] = place(stamps.take(at), timing, rows.file, rows.numbers[at], rows.header)
+        except InputError as error:
+            first = first or error
+            refused[str(name)] = error
+    if not found and first is not None:
+        raise first
+    frequency = Counter(each[0] for each in found.values()).most_common(1)[0][0]
+    ordinals = np.zeros(len(codes), dtype=np.int64)
+    findings: tuple[Finding, ...] = ()
+    for code, name in enumerate(different.tolist()):
+        if str(name) in found:
+            own, at, told = found[str(name)]
+            if own == frequency:
+                ordinals[codes == code], findings = at, told
+            else:
+                refused[str(name)] = InputError(
+                    f"its rows are by {own}, those of most series by {frequency}", "Read it by itself.", file=rows.file
+                )
+    return frequency, ordinals, findings, refused
 
 
 def _on_changing_clock(stamps: Stamps, file: str, rows: pd.Index) -> Ints:
