@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from offing.base import count
+from offing.base import Treatment, count
 from offing.model.words import in_units, number, percent, signed
 from offing.survey.measures import flat
 from offing.survey.views import without_calendar
@@ -28,6 +28,8 @@ if TYPE_CHECKING:
 LINES, PANEL_LINES, QUESTIONS, WIDTH = 25, 20, 5, 110
 _BLOCKS = "▁▂▃▄▅▆▇█"
 _BINS = 14
+#: Periods up to which a correlation says nothing.
+_FEWEST = 8
 #: Values that people put where nothing is known.
 _MARKERS = (-999.0, -9999.0, -99.0, 9999.0, 99999.0, 999999.0)
 
@@ -77,7 +79,8 @@ def _told(survey: Survey) -> Iterator[str]:
     if moves:
         yield f"  {moves}"
     yield from _drivers(survey)
-    yield from (str(finding) for finding in survey.findings if finding.severity != "note")
+    # Series that are left out are named with their source.
+    yield from (str(each) for each in survey.findings if each.severity != "note" and each.check != "series")
 
 
 def _read(survey: Survey) -> Iterator[str]:
@@ -100,7 +103,7 @@ def _read(survey: Survey) -> Iterator[str]:
             *remarks.get(name, ()),
             *(f.message.removeprefix(f"{first.name}: ").rstrip(".") for f in first.findings if f.severity == "note"),
         ]
-        changes = [f"{entry.before}: {entry.after} ({entry.reason})" for entry in first.treatments[:2]]
+        changes = [f"{_where(entry)}{entry.before}: {entry.after} ({entry.reason})" for entry in first.treatments[:2]]
         if len(first.treatments) > 2:
             changes.append(f"{len(first.treatments) - 2} more changes")
         if notes or changes:
@@ -109,6 +112,11 @@ def _read(survey: Survey) -> Iterator[str]:
             named = ", ".join(repr(each) for each in list(table.left_out)[:3])
             why = next(iter(table.left_out.values())).found
             yield f"  Left out: {count(len(table.left_out), 'series', 'series')}, {named}: {why}."
+
+
+def _where(entry: Treatment) -> str:
+    """The row of a change, where it is about one."""
+    return f"{entry.period}, " if entry.period.startswith("row ") and entry.period != "row all" else ""
 
 
 def _holidays(survey: Survey) -> Iterator[str]:
@@ -210,12 +218,13 @@ def _drivers(survey: Survey) -> Iterator[str]:
     told = []
     for reference, (label, _, values) in survey.drivers.items():
         known = np.isfinite(values) & np.isfinite(rest)
-        other = without_calendar(axis, values) if np.isfinite(values).sum() > 8 else values
-        varies = known.sum() > 8 and np.ptp(values[known]) > 0.0
+        other = without_calendar(axis, values) if np.isfinite(values).sum() > _FEWEST else values
+        varies = known.sum() > _FEWEST and np.ptp(values[known]) > 0.0
         r = float(np.corrcoef(rest[known], other[known])[0, 1]) if varies else np.nan
         ahead = survey.known_ahead(reference)
         end = f"known {count(ahead, axis.frequency.unit)} ahead" if ahead else "unknown ahead"
-        told.append((abs(np.nan_to_num(r)), f"{label} ({signed(r, 2) if varies else 'constant'}, {end})"))
+        few = "too few values" if known.sum() <= _FEWEST else "constant"
+        told.append((abs(np.nan_to_num(r)), f"{label} ({signed(r, 2) if varies else few}, {end})"))
     told.sort(key=lambda each: -each[0])
     if told:
         shown = ", ".join(text for _, text in told[:6]) + (f" and {len(told) - 6} more" if len(told) > 6 else "")

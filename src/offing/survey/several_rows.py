@@ -40,7 +40,7 @@ def ids_or_lines(
         If columns of text may tell several series apart, of which nobody has said so.
     """
     if own.get("id") is None and (wide := _wide_ids(path, own)):
-        remarks.append(f"'{wide}' tells its series apart")
+        remarks.append(f"'{wide}' identifies its series")
         return {"wide": own.get("wide", "value"), "id": wide, "gaps": "leave"}
     cells, time, texts, _ = _columns(path, own)
     if isinstance(own.get("id"), (str, list)):
@@ -63,7 +63,7 @@ def ids_or_lines(
     for chosen in [[name] for name in [*known, *whole]] + [[a, b] for i, a in enumerate(known) for b in known[i + 1 :]]:
         if not cells[[time, *chosen]].duplicated().any():
             ids = " and ".join(f"'{name}'" for name in chosen)
-            remarks.append(f"{ids} tell{'s' if len(chosen) == 1 else ''} {_different(cells, chosen):,} series apart")
+            remarks.append(f"{ids} identif{'ies' if len(chosen) == 1 else 'y'} {_different(cells, chosen):,} series")
             return {"id": chosen[0] if len(chosen) == 1 else chosen, "gaps": "leave"}
     if known:
         # A column that with the date leaves the fewest rows alike is the likeliest id.

@@ -25,7 +25,7 @@ _MEANS = {
     "aggregate_to": "the frequency to plan at",
     "plan_for": "its rows continue that source",
     "release_delay": "how long after its end a value is out; from where the sources end",
-    "id": "tells series apart",
+    "id": "identifies series",
     "decimal": "the decimal mark",
     "notation": "how cells are written: a currency, a unit, yes/no",
     "header_row": "the row of the names",
