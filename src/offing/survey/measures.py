@@ -10,7 +10,7 @@ import pandas as pd
 from offing.calendar import Axis, Frequency, cycle_of
 from offing.engine import least_squares, peaks
 from offing.tables import Panel, Table
-from offing.tables.outliers import judge
+from offing.tables.outliers import Judged
 from offing.tables.table import Array
 from offing.tables.treat import missing_runs
 
@@ -73,14 +73,11 @@ def overview(
     return pd.DataFrame(rows)
 
 
-def outliers(
-    source: str, series: str, column: str, axis: Axis, values: Array, *, explained: Array | None = None
-) -> pd.DataFrame:
-    """One row an outlier, the farthest first: ``source, id, column, period, value, usual, score``."""
-    judged = judge(axis, values, explained)
+def outliers(place: tuple[str, str, str], axis: Axis, values: Array, judged: Judged | None) -> pd.DataFrame:
+    """One row per outlier, the farthest first: ``source, id, column, period, value, usual, score``."""
     at = np.array([], dtype=np.intp) if judged is None else judged.beyond()
     rows = [
-        (source, series, column, axis.part(i, i + 1).labels()[0], values[i], judged.usual[i], judged.scores[i])
+        (*place, axis.part(i, i + 1).labels()[0], values[i], judged.usual[i], judged.scores[i])
         for i in at.tolist()
         if judged is not None
     ]

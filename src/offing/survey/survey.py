@@ -206,23 +206,25 @@ class Survey:
 
         Of several series the target is looked at, in the largest ones.
         """
-        found = [
-            measures.outliers(
-                *each, explained=self._explained(each[3]) if each[:3:2] == (self.source, self.column) else None
-            )
-            for each in self._judged()
-        ]
+        found = []
+        for source, series, column, axis, values in self._judged():
+            of_target = (source, column) == (self.source, self.column)
+            if of_target and self.members == 1:
+                found.append(measures.outliers((source, series, column), *self.span, self.judged))
+            else:
+                judged = judge(axis, values, self._explained(axis) if of_target else None)
+                found.append(measures.outliers((source, series, column), axis, values, judged))
         return pd.concat(found, ignore_index=True)
 
     @cached_property
     def variance(self) -> pd.DataFrame:
         """Share of the target's variance that trend and each cycle take: ``part, share``."""
-        return measures.variance_shares(self.span[0], self._working)
+        return measures.variance_shares(self.span[0], self.working)
 
     @cached_property
     def cycles(self) -> pd.DataFrame:
         """Cycles that stand out, named or not: ``periods, name, share, seen, verdict``."""
-        return measures.found_cycles(self.span[0], self._working)
+        return measures.found_cycles(self.span[0], self.working)
 
     @cached_property
     def suggested(self) -> Suggested:
@@ -300,7 +302,7 @@ class Survey:
         """Correlation of target and drivers over leads and lags, without trend and season."""
         if not self.drivers or self.span[0].n < 12:
             return None
-        return views.echoes(self.label, self.span[0], self._working, self.drivers)
+        return views.echoes(self.label, self.span[0], self.working, self.drivers)
 
     @property
     def coverage(self) -> views.Coverage:
@@ -329,16 +331,9 @@ class Survey:
 
     @cached_property
     def working(self) -> Array:
-        """The target as logarithms where all values are positive, so that seasons of any size compare."""
+        """The target as logarithms where it varies by ratios, else as it is."""
         _, values = self.span
-        positive = bool((values[np.isfinite(values)] > 0.0).all())
-        return np.log(values) if positive else values
-
-    @cached_property
-    def _working(self) -> Array:
-        """The target on the suggested scale."""
-        _, values = self.span
-        return np.log(values) if self.suggested.scale == "log" and (values[np.isfinite(values)] > 0.0).all() else values
+        return np.log(values) if self.judged is not None and self.judged.by_ratio else values
 
     def _columns(self) -> Iterator[tuple[str, str, str, Axis, Array]]:
         for source, series, table in measures.flat(self.tables):

@@ -62,6 +62,9 @@ def date_heads(cells: pd.DataFrame) -> list[str]:
 
 
 def _is_period(name: str) -> bool:
+    # Two digits of a year, after a digit or a month's letters: p17 is a product.
+    if not re.search(r"\d{2}", name) or not re.match(r"\d|[^\W\d_]{3}|Q\d", name):
+        return False
     return not place_in_year(name) and looks_like_dates(pd.Series([name]), "year")
 
 
