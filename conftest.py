@@ -3,6 +3,8 @@
 import functools
 import os
 import shutil
+import subprocess
+import sys
 import tempfile
 import time
 from pathlib import Path
@@ -15,17 +17,13 @@ from sybil import Sybil
 from sybil.parsers.markdown import PythonCodeBlockParser
 from sybil.parsers.rest import DocTestParser
 
-from offing.demo import run_demo
-
 
 @functools.cache
 def demo_once():
     """A folder with the demo's data, study and results, made once; who changes them takes a copy."""
     run = os.environ.get("PYTEST_XDIST_TESTRUNUID")
     if run is None:
-        folder = Path(tempfile.mkdtemp()) / "islands"
-        run_demo(folder, lambda line: None)
-        return folder
+        return demo_in(Path(tempfile.mkdtemp()) / "islands")
     # The workers of one run share it: the first makes it, the others wait until it lies in its place.
     shared = Path(tempfile.gettempdir()) / f"offing-demo-{run}"
     try:
@@ -34,8 +32,23 @@ def demo_once():
         while not (shared / "islands").exists():
             time.sleep(0.2)
         return shared / "islands"
-    run_demo(shared / "being-made", lambda line: None)
-    return (shared / "being-made").rename(shared / "islands")
+    return demo_in(shared / "being-made").rename(shared / "islands")
+
+
+def demo_in(folder):
+    """Run the demo in a process of its own that has no network; what it says lies beside its results."""
+    code = (
+        "import socket, sys\n"
+        "def refuse(*a, **k): raise OSError('no network')\n"
+        "socket.socket.connect = socket.create_connection = socket.getaddrinfo = refuse\n"
+        f"from offing.cli import main\nmain(['demo', {str(folder)!r}])"
+    )
+    home = {"HOME": tempfile.mkdtemp(), "OPENBLAS_NUM_THREADS": "1"}
+    home |= {key: os.environ[key] for key in ("PYTHONPATH", "PATH") if key in os.environ}
+    done = subprocess.run([sys.executable, "-c", code], check=False, capture_output=True, text=True, env=home)
+    assert done.returncode == 0, done.stderr
+    (folder / "said.txt").write_text(done.stdout)
+    return folder
 
 
 @pytest.fixture(scope="session")
