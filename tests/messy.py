@@ -24,6 +24,9 @@ QUARTERS = pd.date_range("2024-01-01", periods=1920, freq="15min")
 QUARTERLY = (50.0 + GENERATOR.normal(0.0, 1.0, 1920)).round(2)
 
 
+AUTUMN = pd.date_range("2024-10-20", "2024-11-02 23:45", freq="15min", tz="Europe/Berlin")
+
+
 @dataclass(frozen=True)
 class Case:
     """Files by name, the options of the command, its status, and what its output or error must say."""
@@ -289,6 +292,8 @@ CASES = {
     "mixed offsets": Case({"t.csv": clock(zone_free=False)}, ("offsets from UTC differ", "--set t.zone=Europe/Berlin"), status=2),
     "mixed offsets, zone stated": Case({"t.csv": clock(zone_free=False)}, ("337 hours",), ("--set", "t.zone=Europe/Berlin")),
     "an hour that is none": Case({"t.csv": rows("hour,load", [f"2024-03-31 {h:02d}:00" for h in range(24)], DAILY[:24])}, ("row 4", "2024-03-31 02:00", "skips"), ("--set", "t.zone=Europe/Berlin"), status=2, pasted=False),
+    "quarters of an hour twice": Case({"t.csv": rows("time,load", [f"{t:%Y-%m-%d %H:%M}" for t in AUTUMN], np.arange(len(AUTUMN)) % 7 + 50.0)}, ("times in the hour of 2024-10-27 02:00 stand twice", "offsets from UTC"), status=2, pasted=False),
+    "quarters of an hour that are none": Case({"t.csv": rows("time,load", [f"2024-03-31 {h:02d}:{m:02d}" for h in range(24) for m in (0, 15, 30, 45)], np.arange(96) % 7 + 50.0)}, ("row 10", "2024-03-31 02:00:00, which the clock of Europe/Berlin skips"), ("--set", "t.zone=Europe/Berlin", "--set", "t.rows=lines", "--set", "t.frequency=hour"), status=2, pasted=False),
     "business days": Case({"t.csv": business_days()}, ("260 business days",)),
     "business days with holidays": Case({"t.csv": business_days(("2023-04-07", "2023-05-01")), "days.csv": "name,date\nGood Friday,2023-04-07\nSpring Day,2023-05-01\n"}, ("258 business days",), ("--set", "t.frequency=business day", "--set", "t.holidays=days.csv")),
     "a Saturday among business days": Case({"t.csv": business_days() + "2023-12-30,90.0\n"}, ("2023-12-30 is a Saturday, no business day",), ("--set", "t.frequency=business day"), status=2, pasted=False),

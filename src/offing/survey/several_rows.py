@@ -18,6 +18,7 @@ from offing.tables.notation import understood
 from offing.tables.numbers import to_numbers
 from offing.tables.options import Reading
 from offing.tables.reading import open_file
+from offing.tables.regular import zones_of
 from offing.tables.shapes import filled_down, looks_wide, place_in_year, side_of
 from offing.tables.stamps import stamps_of
 from offing.tables.table import Array
@@ -147,6 +148,8 @@ def lines_options(path: Path, own: dict[str, Any], unit: str | None, remarks: li
     file = path.name
     stamps, _ = stamps_of(cells[time], Reading(**_plain(own)).layouts, file, own.get("zone"), own.get("locale"))
     chosen = own.get("frequency") or own.get("aggregate_to") or unit or _lines_unit(stamps.wall)
+    if chosen == "hour" and stamps.zone is None and stamps.instants is None:
+        _check_autumn(stamps.wall, file)
     days = stamps.wall // DAY
     rules = {name: rule_for(name, of_unit, values, days) for name, (values, of_unit) in numbers.items()}
     if not rules:
@@ -156,6 +159,25 @@ def lines_options(path: Path, own: dict[str, Any], unit: str | None, remarks: li
         remarks += [ruled(name, rule) for name, rule in rules.items()]
     combine = own.get("combine") or {name: rule.how for name, rule in rules.items()}
     return {"rows": "lines", "frequency": chosen, "combine": combine}
+
+
+def _check_autumn(wall: NDArray[np.int64], file: str) -> None:
+    """Refuse to add up an hour that a clock which is put back in autumn shows twice.
+
+    Raises
+    ------
+    InputError
+        If times stand twice, all of them in such hours.
+    """
+    times, counts = np.unique(wall, return_counts=True)
+    hours = np.unique(times[counts > 1] // HOUR)
+    zones = zones_of(hours) if len(hours) else []
+    if zones:
+        shown = str(np.datetime64(int(hours[0]) * HOUR, "us").astype("datetime64[m]")).replace("T", " ")
+        raise InputError(
+            f"times in the hour of {shown} stand twice, as on a clock that is put back in autumn ({zones[0]}, say)",
+            "Write offsets from UTC such as 2024-10-27T01:00+01:00, so that the two differ.", file=file,
+        )  # fmt: skip
 
 
 def _plain(own: Mapping[str, Any]) -> dict[str, Any]:

@@ -16,6 +16,7 @@ from offing.tables.combine import KEYS, Combine
 from offing.tables.dates import Stamps
 from offing.tables.notation import understood
 from offing.tables.numbers import Marks, to_numbers, wrong_cell
+from offing.tables.regular import check_clock
 from offing.tables.shapes import id_texts
 from offing.tables.sources import NotPlainError, Source
 
@@ -121,6 +122,8 @@ class Lines:
         codes, different = _coded(rows[self.time])
         first = _first_rows(codes, len(different))
         read = self.stamps(pd.Series(different, rows.index[first], name=self.time))
+        if self.frequency.unit == "hour" and read.zone is not None and read.instants is None:
+            check_clock(read, self.source.file, rows.index[first])
         instants = read.on(self.frequency)
         running.days |= set((self.frequency.wall(instants) // DAY).tolist())
         ordinals = self.frequency.ordinals(instants)

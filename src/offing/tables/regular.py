@@ -172,18 +172,7 @@ def _on_changing_clock(stamps: Stamps, file: str, rows: pd.Index) -> Ints:
     InputError
         For an hour that the clock skips, or one that it shows twice but that has only one row.
     """
-    clock = pd.DatetimeIndex(stamps.wall.astype("datetime64[us]"))
-    early, late = (
-        clock.tz_localize(stamps.zone, ambiguous=np.full(len(clock), first), nonexistent="NaT")
-        for first in (True, False)
-    )
-    skipped = np.flatnonzero(early.isna())
-    if len(skipped):
-        i = int(skipped[0])
-        raise InputError(
-            f"found {clock[i]}, which the clock of {stamps.zone} skips",
-            "Correct the row, or state another zone.", file=file, row=int(rows[i]),
-        )  # fmt: skip
+    clock, early, late = _both_readings(stamps, file, rows)
     twice = np.asarray(early != late)
     seen: dict[int, list[int]] = {}
     for i in np.flatnonzero(twice).tolist():
@@ -201,6 +190,49 @@ def _on_changing_clock(stamps: Stamps, file: str, rows: pd.Index) -> Ints:
         second[places[1]] = True
     instants = np.where(second, _microseconds(late), _microseconds(early))
     return np.asarray(instants, dtype=np.int64)
+
+
+def _both_readings(
+    stamps: Stamps, file: str, rows: pd.Index
+) -> tuple[pd.DatetimeIndex, pd.DatetimeIndex, pd.DatetimeIndex]:
+    """The clock's times, and their instants if those shown twice are the earlier ones, and if they are the later.
+
+    Raises
+    ------
+    InputError
+        For a time that the clock skips.
+    """
+    clock = pd.DatetimeIndex(stamps.wall.astype("datetime64[us]"))
+    early, late = (
+        clock.tz_localize(stamps.zone, ambiguous=np.full(len(clock), first), nonexistent="NaT")
+        for first in (True, False)
+    )
+    skipped = np.flatnonzero(early.isna())
+    if len(skipped):
+        i = int(skipped[0])
+        raise InputError(
+            f"found {clock[i]}, which the clock of {stamps.zone} skips",
+            "Correct the row, or state another zone.", file=file, row=int(rows[i]),
+        )  # fmt: skip
+    return clock, early, late
+
+
+def check_clock(stamps: Stamps, file: str, rows: pd.Index) -> None:
+    """Refuse lines at times that a changed clock skips, or shows twice: nothing says to which hour these belong.
+
+    Raises
+    ------
+    InputError
+        Naming the first such row.
+    """
+    clock, early, late = _both_readings(stamps, file, rows)
+    twice = np.flatnonzero(np.asarray(early != late))
+    if len(twice):
+        i = int(twice[0])
+        raise InputError(
+            f"the clock of {stamps.zone} shows {clock[i]} twice, and the lines do not say which is meant",
+            "Write offsets from UTC such as 2024-10-27T01:00+01:00.", file=file, row=int(rows[i]),
+        )  # fmt: skip
 
 
 def _microseconds(clock: pd.DatetimeIndex) -> Ints:
@@ -243,7 +275,7 @@ def axis_of(
         i = int(doubled[0])
         both = sorted((rows[order[i]], rows[order[i + 1]]), key=str)
         many = len(doubled) - 1
-        if frequency.unit == "hour" and frequency.zone is None and (zones := _zones_of(inner[doubled])):
+        if frequency.unit == "hour" and frequency.zone is None and (zones := zones_of(inner[doubled])):
             raise InputError(
                 f"the hour stands twice, in rows {both[0]} and {both[1]}, as on a clock that is put back in autumn",
                 f"State the zone of the clock: {' or '.join(f'zone = {chr(34)}{zone}{chr(34)}' for zone in zones)}.",
@@ -293,7 +325,7 @@ def _check_lonely(frequency: Frequency, inner: Ints, rows: NDArray[np.int64], fi
             )
 
 
-def _zones_of(hours: Ints) -> list[str]:
+def zones_of(hours: Ints) -> list[str]:
     """Zones whose clocks show all of some hours twice."""
     clock = pd.DatetimeIndex((hours * HOUR).astype("datetime64[us]"))
     found = []
