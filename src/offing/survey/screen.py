@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import textwrap
 from collections import defaultdict
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -305,7 +305,7 @@ def _asked_by_reading(survey: Survey) -> Iterator[Question]:
                 if column in combine:
                     yield Question(
                         f"{remark.removesuffix('; check this')}: is that right?",
-                        f"Else: combine = {{ {stated} }} for {source}.",
+                        as_options(f"Else state combine = {{ {stated} }}.", source),
                     )
 
 
@@ -344,10 +344,3 @@ def column_families(table: Table) -> dict[str, str]:
         ):
             return {pattern.strip("* _-"): pattern for pattern in families}
     return {}
-
-
-def flat_columns(tables: Mapping[str, Table | Panel]) -> Iterator[tuple[str, str, str, Table, Array]]:
-    """Source, id, column, table and values (n,) of every column of numbers."""
-    for source, series, table in flat(tables):
-        for column, values in table.columns.items():
-            yield source, series, column, table, values
