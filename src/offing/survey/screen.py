@@ -269,17 +269,17 @@ def _asked_of_columns(survey: Survey) -> Iterator[Question]:
         if members:
             value = ", ".join(f'{name} = "{pattern}"' for name, pattern in members.items())
             yield Question(f"Are the columns {', '.join(members.values())} of {source} series of their own?",
-                           as_options(f"wide = {{ {value} }}", source) + ".")  # fmt: skip
+                           as_options(f"wide = {{ {value} }}.", source))  # fmt: skip
         for column, words in table.texts.items():
             kinds = {word for word in words.tolist() if word}
             if len(kinds) == 1 and len(word := kinds.pop()) <= 3:
-                stated = as_options(f'notation = {{ {toml_key(column)} = "{word}" }}', source)
-                yield Question(f"Does '{word}' in {column} mean yes, and an empty cell no?", f"{stated}.")
+                stated = as_options(f'notation = {{ {toml_key(column)} = "{word}" }}.', source)
+                yield Question(f"Does '{word}' in {column} mean yes, and an empty cell no?", stated)
         for column, values in table.columns.items():
             marker = next((each for each in _MARKERS if _is_marker(values, each)), None)
             if marker is not None:
                 yield Question(f"Does {marker:.0f} in '{column}' mean that nothing is known?",
-                               as_options(f"missing = [{marker:.0f}]", source) + ".")  # fmt: skip
+                               as_options(f"missing = [{marker:.0f}].", source))  # fmt: skip
 
 
 def _is_marker(values: Array, marker: float) -> bool:
