@@ -35,11 +35,15 @@ from offing.engine.sandwich import Covariance, sandwiched
 from offing.engine.scores import FitFigures, autocorrelations, fit_figures, lag_one_correlation
 from offing.engine.separable import Bent, Grid, Shapes
 from offing.engine.spreading import spread_smoothly
+from offing.engine.strengths import AWAY, FREE, SHARED
 from offing.engine.student import quantile, two_sided_p
 from offing.engine.triangle import Solution, explain_dependence, join, solve, take, triangle
 
 __all__ = [
+    "AWAY",
+    "FREE",
     "SEED",
+    "SHARED",
     "TRIMMED",
     "AccuracyTest",
     "Bent",

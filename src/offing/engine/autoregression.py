@@ -10,13 +10,12 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.linalg import LinAlgError, blas, solve_triangular
 from scipy.optimize import minimize
 
 from offing.engine.dynamics import Chain, Phi, Times, from_partial, multiplied
 from offing.engine.moments import Moments, slope_of
-from offing.engine.strengths import Groups, Learnt, learn
+from offing.engine.strengths import Groups, Keeping, Learnt, learn
 from offing.engine.triangle import Array, solve, take, triangle
 
 #: Partial autocorrelations beyond this are those of a target that has no level to come back to.
@@ -102,12 +101,12 @@ class Likelihood:
     spans: Array
     groups: Groups
     rows: int
-    bounded: NDArray[np.bool_]
+    bounded: Keeping
     stated: int
 
     @classmethod
     def of(
-        cls, columns: Array, target: Array, times: Times, *, groups: Groups, bounded: NDArray[np.bool_], stated: int,
+        cls, columns: Array, target: Array, times: Times, *, groups: Groups, bounded: Keeping, stated: int,
         lags: tuple[int, ...],
     ) -> Likelihood | None:  # fmt: skip
         """From the rows; None where the columns leave no noise."""
@@ -167,7 +166,7 @@ class Likelihood:
 
 
 def carry_on(
-    columns: Array, target: Array, times: Times, *, groups: Groups, bounded: NDArray[np.bool_], dynamics: Dynamics,
+    columns: Array, target: Array, times: Times, *, groups: Groups, bounded: Keeping, dynamics: Dynamics,
     stated: int = -1, near: Carried | None = None,
 ) -> Carried:  # fmt: skip
     """Learn the noise's dynamics, and γ of the groups with it, from `near` if that is given.
@@ -180,7 +179,7 @@ def carry_on(
     >>> from offing.engine import running
     >>> from offing.engine.autoregression import Dynamics, carry_on
     >>> y = running(np.random.default_rng(1).normal(size=2000), (0.5, 0.3))
-    >>> none = np.zeros(0, dtype=bool)
+    >>> none = np.zeros(0, dtype=int)
     >>> found = carry_on(np.ones((2000, 1)), y, np.arange(2000), groups=np.array([-1]), bounded=none,
     ...                  dynamics=Dynamics(2))
     >>> found.parameters.round(1).tolist()

@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import lapack
 
-from offing.engine.strengths import Groups, Projected, learn_beside
+from offing.engine.strengths import Groups, Keeping, Projected, learn_beside
 from offing.engine.triangle import RANK_TOLERANCE, Array, join, triangle
 
 Rows = NDArray[np.intp]
@@ -24,12 +24,12 @@ Rows = NDArray[np.intp]
 class Choice:
     """Columns of a design, in their order, and the group (k,) with which each is drawn to zero, −1 where it is free.
 
-    `bounded` (G,) tells of which groups the spread is kept from zero; see `offing.engine.strengths.learn`.
+    `bounded` (G,) tells how the spread of each group is kept from zero; see `offing.engine.strengths.learn`.
     """
 
     places: Rows
     groups: Groups
-    bounded: NDArray[np.bool_]
+    bounded: Keeping
 
     @property
     def free(self) -> int:

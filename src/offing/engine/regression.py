@@ -17,7 +17,8 @@ from offing.engine.dynamics import Chain, Times
 from offing.engine.estimate import Estimate, Reduced, least_squares
 from offing.engine.loss import Loss, Robust
 from offing.engine.separable import Bent, Beside, End, Shapes, Trial, descend, lowest
-from offing.engine.strengths import Groups, learn
+from offing.engine.strengths import Groups, Keeping, learn
+from offing.engine.threads import threads_for
 from offing.engine.triangle import Array
 
 _ROUNDS = 60
@@ -41,7 +42,7 @@ class Problem:
     columns: Array
     times: Times
     groups: Groups
-    bounded: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, dtype=bool))
+    bounded: Keeping = field(default_factory=lambda: np.zeros(0, dtype=np.intp))
     dynamics: Dynamics | None = None
     shapes: Shapes | None = None
     stated: int = -1
@@ -97,12 +98,17 @@ def regress(problem: Problem) -> Solved:
     >>> regress(Problem(2.0 + x[:, 1], x, np.arange(5), np.array([-1, -1]))).estimate.beta.round(9).tolist()
     [2.0, 1.0]
     """
+    with threads_for(*problem.columns.shape):
+        return _solved(problem)
+
+
+def _solved(problem: Problem) -> Solved:
     if problem.towards is not None and problem.towards.any():
         k = problem.columns.shape[1]
         moved = replace(problem, target=problem.target - problem.columns @ problem.towards[:k], towards=None,
                         lower=None if problem.lower is None else problem.lower - problem.towards,
                         upper=None if problem.upper is None else problem.upper - problem.towards)  # fmt: skip
-        solved = regress(moved)
+        solved = _solved(moved)
         return replace(solved, estimate=solved.estimate.moved(problem.towards))
     if problem.loss != "squares":
         return _robust(problem)
@@ -284,15 +290,30 @@ class _Separated:
 
 def _separated(problem: Problem, shapes: Shapes) -> _Separated:
     """The best shapes, with strengths and dynamics where these are learnt."""
-    k = problem.columns.shape[1]
-    loose = np.full(k, np.inf)
-    plain = Beside.of(problem.columns, problem.target, shapes.varying, loose, problem.chain)
+    plain = Beside.of(problem.columns, problem.target, shapes.varying, _loosely(problem), problem.chain)
     ends = lowest(shapes, plain)
     if problem.dynamics is None and not len(problem.bounded):
         best = ends[0].trial
         return _Separated(best.theta, best.slopes, problem.chain, np.zeros(0), best.value, ends[0].converged, None)
     tried = [_learning(problem, shapes, end.trial) for end in ends[:_FOLLOWED]]
     return min(tried, key=lambda each: each.objective)
+
+
+def _loosely(problem: Problem) -> Array:
+    """γ (k,) of the coefficients before any is learnt: all free, as far as the rows suffice for that.
+
+    Where they do not, those of groups are drawn to zero as strongly as noise draws one of them on average.
+    """
+    n, k = problem.columns.shape
+    groups = problem.groups[:k]
+    spread = np.full(k, np.inf)
+    if n > k:
+        return spread
+    lengths = np.square(problem.columns).sum(axis=0)
+    for group in range(len(problem.bounded)):
+        own = groups == group
+        spread[own] = 1.0 / max(float(lengths[own].mean()), 1e-300) if own.any() else np.inf
+    return spread
 
 
 def _learning(problem: Problem, shapes: Shapes, trial: Trial) -> _Separated:

@@ -12,10 +12,15 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import solve_triangular, svd
 from scipy.optimize import Bounds, brentq, minimize
+from scipy.special import expit
 
 from offing.engine.triangle import Array, solve, take, triangle
 
 Groups = NDArray[np.intp]
+Keeping = NDArray[np.integer]
+
+#: How the spread of a group is kept from zero: not at all; as it is; or as a share of what it and the noise make.
+FREE, AWAY, SHARED = 0, 1, 2
 
 #: γ is sought between these multiples of what a column's own length makes of one unit of noise.
 _WEAKEST, _STRONGEST = 1e-7, 1e9
@@ -64,7 +69,7 @@ def learn(
     whole: Array,
     groups: Groups,
     rows: int,
-    bounded: NDArray[np.bool_],
+    bounded: Keeping,
     *,
     near: Array | None = None,
     stated: int = -1,
@@ -76,9 +81,10 @@ def learn(
     groups
         The group (k,) of each column, −1 where its coefficient is free.
     bounded
-        Groups (G,) whose spread is kept from zero: the likelihood is multiplied by the spread, which moves the estimate
-        up by about one standard error (Chung, Rabe-Hesketh, Dorie, Gelman & Liu 2013), so that few members do not
-        look exactly alike.
+        How the spread of each group (G,) is kept from zero. `AWAY`: the likelihood is multiplied by the spread √γ,
+        which moves the estimate up by about one standard error (Chung, Rabe-Hesketh, Dorie, Gelman & Liu 2013), so that
+        few members do not look exactly alike. `SHARED`: it is multiplied by √(γ / (1 + γ)), for a group whose columns
+        can take up all that the rows hold, as the steps of a level can: with √γ its spread would have no end.
     near
         γ (G,) from which to start; without it several starts are tried.
     stated
@@ -89,19 +95,19 @@ def learn(
     --------
     >>> import numpy as np
     >>> from offing.engine import triangle
-    >>> from offing.engine.strengths import learn
+    >>> from offing.engine.strengths import FREE, learn
     >>> generator = np.random.default_rng(1)
     >>> dummies = np.kron(np.eye(40), np.ones((10, 1)))
     >>> y = dummies @ generator.normal(0.0, 2.0, 40) + generator.normal(size=400)
     >>> whole = triangle(np.column_stack([np.ones(400), dummies, y]))
-    >>> bool(3.0 < learn(whole, np.array([-1] + [0] * 40), 400, np.array([False])).ratios[0] < 5.0)
+    >>> bool(3.0 < learn(whole, np.array([-1] + [0] * 40), 400, np.array([FREE])).ratios[0] < 5.0)
     True
     """
     return learn_beside(project(whole, groups), rows, bounded, near=near, stated=stated)
 
 
 def learn_beside(
-    parts: Projected, rows: int, bounded: NDArray[np.bool_], *, near: Array | None = None, stated: int = -1
+    parts: Projected, rows: int, bounded: Keeping, *, near: Array | None = None, stated: int = -1
 ) -> Learnt:
     """Learn γ of every group from what is left beside the free columns; see `learn`."""
     count = len(bounded)
@@ -116,7 +122,7 @@ def learn_beside(
         sizes[stated] = max(noise, 1e-300)
         low[stated], high[stated] = -np.log(sizes[stated]) - 14.0, -np.log(sizes[stated]) + 14.0
     if count == 1 and stated < 0:
-        log, least = _single(parts, rows, bool(bounded[0]), float(low[0]), float(high[0]))
+        log, least = _single(parts, rows, int(bounded[0]), float(low[0]), float(high[0]))
         return Learnt(np.exp(np.array([log])), least + parts.log_determinant)
 
     def deviance(logs: Array) -> tuple[float, Array]:
@@ -136,7 +142,7 @@ def learn_beside(
     return Learnt(np.exp(best.x), float(best.fun) + parts.log_determinant)
 
 
-def _single(parts: Projected, rows: int, bounded: bool, low: float, high: float) -> tuple[float, float]:
+def _single(parts: Projected, rows: int, bounded: int, low: float, high: float) -> tuple[float, float]:
     """Logarithm of γ of the only group between its bounds, and the deviance there.
 
     In the singular directions of the columns each trial is a sum (Harville 1977): grids within grids find the valley.
@@ -148,13 +154,13 @@ def _single(parts: Projected, rows: int, bounded: bool, low: float, high: float)
     def deviance(logs: Array) -> Array:
         growth = 1.0 + np.exp(logs)[:, None] * squares
         rss = parts.rss + (seen / growth).sum(axis=1)
-        return np.asarray(dof * np.log(rss) + np.log(growth).sum(axis=1) - bounded * logs)
+        return np.asarray(dof * np.log(rss) + np.log(growth).sum(axis=1) + _kept_away(logs, bounded)[0])
 
     def slope(log: float) -> float:
         growth = 1.0 + np.exp(log) * squares
         moved = np.exp(log) * squares / growth
         rss = parts.rss + float((seen / growth).sum())
-        return float(moved.sum() - dof * (seen / growth * moved).sum() / rss) - bounded
+        return float(moved.sum() - dof * (seen / growth * moved).sum() / rss + _kept_away(log, bounded)[1])
 
     for _ in range(4):  # each grid spans a twentieth of the one before
         grid = np.linspace(low, high, 41)
@@ -168,7 +174,14 @@ def _single(parts: Projected, rows: int, bounded: bool, low: float, high: float)
     return float(grid[i]), float(values[i])
 
 
-def _deviance(parts: Projected, logs: Array, rows: int, bounded: NDArray[np.bool_], stated: int) -> tuple[float, Array]:
+def _kept_away(logs: Array | float, bounded: Keeping | int) -> tuple[Array, Array]:
+    """What keeping spreads from zero adds to the deviance, and the derivative of that by the logarithms of γ."""
+    shared = np.equal(bounded, SHARED)
+    away = np.not_equal(bounded, FREE)
+    return away * -np.asarray(logs) + shared * np.logaddexp(0.0, logs), away * -1.0 + shared * expit(logs)
+
+
+def _deviance(parts: Projected, logs: Array, rows: int, bounded: Keeping, stated: int) -> tuple[float, Array]:
     """Deviance and its derivative by the logarithms of γ; σ² is profiled out, or one over the `stated` group's γ."""
     m, dof = len(parts.groups), rows - parts.free
     precision = np.exp(-logs)[parts.groups]
@@ -188,4 +201,5 @@ def _deviance(parts: Projected, logs: Array, rows: int, bounded: NDArray[np.bool
     slope = np.bincount(parts.groups, 1.0 - pull, minlength=len(logs)).astype(np.float64)
     if stated >= 0:
         slope[stated] += weight * rss - dof
-    return float(value - logs[bounded].sum()), np.asarray(slope - bounded, dtype=np.float64)
+    kept, pulled = _kept_away(logs, bounded)
+    return float(value + kept.sum()), np.asarray(slope + pulled, dtype=np.float64)

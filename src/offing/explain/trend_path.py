@@ -76,6 +76,8 @@ class TrendPath:
         Whether bends are told over windows of candidates.
     knots
         Ordinals of the periods from which another slope may apply.
+    wanders
+        Whether the level is a random walk.
 
     Examples
     --------
@@ -100,6 +102,7 @@ class TrendPath:
     multiplies: bool
     windows: bool
     knots: tuple[int, ...] = ()
+    wanders: bool = False
 
     @cached_property
     def path(self) -> pd.DataFrame:
@@ -155,6 +158,9 @@ class TrendPath:
         """Where the trend bent, or that it did not."""
         if not self.bends:
             start, end = (number(float(each), 4) for each in (self.value[0], self.value[self.fitted - 1]))
+            if self.wanders:
+                return (f"The level of {in_units(self.target, self.unit)} wanders from {start} to {end}; "
+                        f"its forecast starts from there.")  # fmt: skip
             return f"The trend of {in_units(self.target, self.unit)} goes from {start} to {end} without a bend."
         if not self.clear:
             return f"The trend of {in_units(self.target, self.unit)} has no clear bend."
@@ -231,7 +237,8 @@ def trend(result: Fit | Forecast, term: str | None = None) -> TrendPath:
     value, low, high = (np.concatenate(each) for each in parts)
     return TrendPath(
         str(chosen.name), fit.label, fit.unit, whole, fit.axis.n, value, low, high,
-        _bends(fit, chosen, state), fit.scale.log, chosen.found and chosen.at_most is None, state.knots,
+        () if chosen.wanders else _bends(fit, chosen, state), fit.scale.log, chosen.found and chosen.at_most is None,
+        () if chosen.wanders else state.knots, chosen.wanders,
     )  # fmt: skip
 
 

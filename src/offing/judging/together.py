@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from offing.base import InputError
 from offing.calendar import Axis
-from offing.engine import Choice, Refits, quantile, refits
+from offing.engine import AWAY, Choice, Refits, quantile, refits
 from offing.judging.anew import Job
 from offing.judging.origins import Cuts
 from offing.judging.run import PROBABILITIES, Run
@@ -221,9 +221,7 @@ class _Laid:
         """The columns for the engine, given `where` each place is."""
         names = tuple(dict.fromkeys(name for name in self.drawn if name))
         groups = np.array([names.index(name) if name else -1 for name in self.drawn], dtype=np.intp)
-        return Choice(
-            np.array([where[at] for at in self.places], dtype=np.intp), groups, np.ones(len(names), dtype=bool)
-        )
+        return Choice(np.array([where[at] for at in self.places], dtype=np.intp), groups, np.full(len(names), AWAY))
 
 
 @dataclass(frozen=True)

@@ -13,6 +13,7 @@ from offing.base import Finding, InputError
 from offing.calendar import newest_ended
 from offing.engine import Problem, TooFewRowsError, regress
 from offing.model.layout import Design, lay_out
+from offing.model.solving import kept_from_zero
 from offing.tables import View
 from offing.tables.table import Array
 from offing.terms import Driver, Term, options, telling, undecided
@@ -88,7 +89,7 @@ def _best(
 def _criterion(design: Design, working: Array, used: NDArray[np.bool_]) -> float:
     groups, names = design.layout.groups
     n = int(used.sum())
-    problem = Problem(working[used], design.linear[used], np.flatnonzero(used), groups, np.ones(len(names), dtype=bool),
+    problem = Problem(working[used], design.linear[used], np.flatnonzero(used), groups, kept_from_zero(names),
                       shapes=design.shapes(used))  # fmt: skip
     try:
         estimate = regress(problem).estimate

@@ -11,12 +11,25 @@ from numpy.typing import NDArray
 
 from offing.base import InputError
 from offing.calendar import Axis
-from offing.engine import Chain, Estimate, Menu, Problem, Solved, choose, regress, sandwiched, triangle
+from offing.engine import (
+    AWAY,
+    FREE,
+    SHARED,
+    Chain,
+    Estimate,
+    Menu,
+    Problem,
+    Solved,
+    choose,
+    regress,
+    sandwiched,
+    triangle,
+)
 from offing.model.estimation import clusters_of
 from offing.model.layout import Design, lay_out
 from offing.tables import View
 from offing.tables.table import Array
-from offing.terms import STATED
+from offing.terms import STATED, WalkSteps
 
 if TYPE_CHECKING:
     from offing.model.model import Model
@@ -68,11 +81,17 @@ def solve_design(model: Model, design: Design, sample: Sample) -> Solved:
             asked.pop("lower"), asked.pop("upper")
     stated = names.index(STATED) if STATED in names else -1
     problem = Problem(
-        sample.values, sample.rows(design.linear), times, groups, np.array([name != STATED for name in names]),
+        sample.values, sample.rows(design.linear), times, groups, kept_from_zero(names),
         model.dynamics, design.shapes(sample.used), stated, worth=worth, loss=model.loss, rising=design.layout.rising,
         **asked,
     )  # fmt: skip
     return regress(problem)
+
+
+def kept_from_zero(names: Sequence[str]) -> NDArray[np.intp]:
+    """How the spread of each group of coefficients is kept from zero; see `offing.engine.strengths.learn`."""
+    kinds = [FREE if name == STATED else SHARED if isinstance(name, WalkSteps) else AWAY for name in names]
+    return np.array(kinds, dtype=np.intp)
 
 
 def chosen_design(model: Model, design: Design, states: dict[str, Any], view: View, sample: Sample) -> Design:
@@ -114,6 +133,7 @@ def _beside_bends(model: Model, design: Design, sample: Sample, menus: Sequence[
         if not menu.nested:
             groups[[column for step in menu.steps for column in step]] = count
             count += 1
-    problem = Problem(sample.values, sample.rows(design.linear), times, groups, np.ones(count, dtype=bool),
+    kept = np.append(kept_from_zero(names), [AWAY] * (count - len(names)))
+    problem = Problem(sample.values, sample.rows(design.linear), times, groups, kept,
                       model.dynamics)  # fmt: skip
     return regress(problem).estimate.chain

@@ -80,6 +80,12 @@ class Shaped:
 STATED = "stated"
 
 
+class WalkSteps(str):
+    """The name of a group of steps of a random walk, which can take up all that the data hold."""
+
+    __slots__ = ()
+
+
 @dataclass(frozen=True)
 class Wishes:
     """What is asked of coefficients (k,) beforehand: bounds, a value to be drawn towards, and their spread's scale."""

@@ -1,4 +1,4 @@
-"""The trend: none, a line, a polynomial, or a line that bends at dates that are stated or found."""
+"""The trend: none, a line, a polynomial, a line that bends at dates stated or found, or a level that wanders."""
 
 from __future__ import annotations
 
@@ -15,30 +15,41 @@ from offing.calendar import Axis
 from offing.calendar.axis import instant_of
 from offing.tables import View
 from offing.terms.saturation import Limit, Saturation, limit_of, saturating
-from offing.terms.term import Array, Block, Choice, Fresh, Readout, Reference, Term, Written
+from offing.terms.stochastic import steps_ahead, stretches, walked
+from offing.terms.term import Array, Block, Choice, Fresh, Readout, Reference, Term, WalkSteps, Written
 
-Form = Literal["linear", "none", "polynomial", "saturating"]
+Form = Literal["linear", "none", "polynomial", "saturating", "stochastic"]
+Slope = Literal["none", "constant", "stochastic"]
 
 #: Candidates for bends: about one a quarter of a year, as few as these many periods apart, and no more than so many.
 _CLOSEST, _MOST_KNOTS = 2, 60
 #: Bends that are told apart as sharp ones keep this share of the fitted periods between each other and to the ends.
 _MARGIN = 0.05
+#: From fewer periods nothing is learnt of how a level wanders.
+_FEWEST_WALKED = 8
 
 
 @dataclass(frozen=True)
 class TrendState:
-    """Ordinals of the first and last fitted period and of the knots, how far apart candidates are, and limits."""
+    """What a trend has learnt.
+
+    Ordinals of the first and last fitted period and of the knots, how far apart candidates are, limits, and between
+    which ordinals a stochastic level takes its steps.
+    """
 
     first: int
     last: int
     knots: tuple[int, ...] = ()
     spacing: int = 0
     saturation: Saturation | None = None
+    steps: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True)
 class Trend(Term):
     """What changes slowly. Beyond the data it runs on with its last slope, or with one that dies away.
+
+    A stochastic level stays where it is, unless it has a slope.
 
     Time runs in equal steps a period and is counted in years, so that slopes are a year's change: of the
     target on the level scale, of its logarithm on the log scale.
@@ -46,8 +57,13 @@ class Trend(Term):
     Parameters
     ----------
     form
-        ``linear`` (with knots: piecewise), ``polynomial`` of a `degree`, ``saturating`` between two limits, or
-        ``none``.
+        ``linear`` (with knots: piecewise), ``polynomial`` of a `degree`, ``saturating`` between two limits, ``none``;
+        or ``stochastic``: a level that takes a random step every period (Harvey 1989), the variance of which is learnt
+        from the data together with the dynamics of the noise. The forecast starts from where the level is now, and the
+        uncertainty grows with every step to come.
+    slope
+        Of a stochastic level: ``none``; ``constant``, one slope throughout; or ``stochastic``, a slope that changes a
+        little at many dates as well, with a variance of its own.
     knots
         Dates on which the slope changes: from the period that holds the date on, the new slope applies. ``"found"``:
         the slope may change a little at many candidate dates, how much is learnt from the data together with the
@@ -55,8 +71,8 @@ class Trend(Term):
     at_most
         With found knots: so many sharp bends at most, as many as the data are evidence of, instead of many small ones.
     knot_every
-        With found knots: how many periods the candidates are apart. By default a quarter of a year, at least two
-        periods.
+        With found knots, or a stochastic slope: how many periods the candidates are apart. By default a quarter of a
+        year, at least two periods.
     degree
         Of the polynomial, 2 to 10.
     damping
@@ -81,9 +97,16 @@ class Trend(Term):
     >>> import offing as of
     >>> of.Trend(knots=["2023-05-01"]).name, of.Trend(knots="found").needs_dynamics
     ('trend', True)
+    >>> import numpy as np, pandas as pd
+    >>> months = pd.period_range("2020-01", periods=60, freq="M")
+    >>> sold = pd.Series(50 + np.cumsum(np.random.default_rng(1).normal(size=60)), months, name="sold")
+    >>> ahead = of.Model("sold", [of.Trend(form="stochastic")]).fit(sold).forecast(2)
+    >>> bool(abs(ahead.mean[1] - sold.iloc[-1]) < 1.0)
+    True
     """
 
     form: Form = "linear"
+    slope: Slope = "none"
     knots: Literal["found"] | Sequence[str | date] = ()
     at_most: int | None = None
     knot_every: int | None = None
@@ -101,6 +124,10 @@ class Trend(Term):
         if self.form not in get_args(Form):
             raise InputError(f"found {self.form!r}", f"Allowed: {', '.join(get_args(Form))}.", key="form")
         self._check_knots()
+        if self.slope not in get_args(Slope):
+            raise InputError(f"found {self.slope!r}", f"Allowed: {', '.join(get_args(Slope))}.", key="slope")
+        if self.slope != "none" and self.form != "stochastic":
+            raise InputError(f"slope belongs to the form stochastic, not to {self.form}", "Leave it out.", key="slope")
         if (self.form == "polynomial") != (self.degree is not None):
             raise InputError("degree belongs to the form polynomial, which needs it", "Give both.", key="degree")
         if self.degree is not None and (isinstance(self.degree, bool) or not 2 <= self.degree <= 10):
@@ -127,7 +154,7 @@ class Trend(Term):
                 raise InputError("a date is given twice", "Give each knot once.", key="knots")
             self._set(knots=tuple(dates))
             for key in ("at_most", "knot_every"):
-                if getattr(self, key) is not None:
+                if getattr(self, key) is not None and not (key == "knot_every" and self.slope == "stochastic"):
                     raise InputError(f'{key} belongs to knots = "found"', "Give both.", key=key)
         if self.knots and self.form != "linear":
             raise InputError(f"knots bend a line, not a trend that is {self.form}", "Leave them out.", key="knots")
@@ -147,9 +174,14 @@ class Trend(Term):
         return self.knots == "found"
 
     @property
+    def wanders(self) -> bool:
+        """Whether its level is a random walk."""
+        return self.form == "stochastic"
+
+    @property
     def needs_dynamics(self) -> bool:  # type: ignore[override]
-        """Whether noise whose neighbours are alike could be taken for bends."""
-        return self.found
+        """Whether noise whose neighbours are alike could be taken for bends, or for steps of the level."""
+        return self.found or self.wanders
 
     @property
     def holds_level(self) -> bool:  # type: ignore[override]
@@ -186,6 +218,8 @@ class Trend(Term):
         last = rows.first + rows.n - 1
         if self.form == "saturating":
             return TrendState(rows.first, last, saturation=saturating(view, *self.limits))
+        if self.wanders:
+            return self._walk(rows, last)
         if self.found:
             return TrendState(rows.first, last, *self._candidates(rows))
         ordinals = []
@@ -196,6 +230,14 @@ class Trend(Term):
             if at < last:
                 ordinals.append(at)
         return TrendState(rows.first, last, tuple(ordinals))
+
+    def _walk(self, rows: Axis, last: int) -> TrendState:
+        """Where a stochastic level takes its steps, and where its slope may change."""
+        if rows.n < _FEWEST_WALKED:
+            raise InputError(f"{rows.spell()} are too few to learn how a level wanders",
+                             'Use form = "none" or "linear".', key="form")  # fmt: skip
+        knots, spacing = self._candidates(rows) if self.slope == "stochastic" else ((), 0)
+        return TrendState(rows.first, last, knots, spacing, steps=stretches(rows, None))
 
     def _candidates(self, rows: Axis) -> tuple[tuple[int, ...], int]:
         """Candidate knots, and how far they are apart."""
@@ -221,6 +263,8 @@ class Trend(Term):
             return state.saturation.block(str(self.name), view, axis)
         ordinals = axis.ordinals
         columns = self._columns(ordinals, axis, state)
+        if self.wanders:
+            return self._wandering(axis, columns, state)
         if self.form == "polynomial":
             powers = ("slope a year", *(f"year to the {power}" for power in range(2, int(self.degree or 0) + 1)))
             names = tuple(f"{self.name}: {power}" for power in powers)
@@ -235,14 +279,38 @@ class Trend(Term):
             return Block(columns, names, groups=group)
         return Block(columns, names)
 
+    def _wandering(self, axis: Axis, columns: Array, state: TrendState) -> Block:
+        """The slope, if there is one, with its changes, and the steps of the level."""
+        days = self._days(axis, (*state.steps[1:], *state.knots))
+        slopes = [f"{self.name}: slope a year"] if self.slope != "none" else []
+        slopes += [f"{self.name}: slope change at {day}" for day in days[len(state.steps) - 1 :]]
+        steps = [f"{self.name}: level step to {day}" for day in days[: len(state.steps) - 1]]
+        groups = [*([""] if slopes else []), *([self.group] * len(state.knots)), *([self.level_group] * len(steps))]
+        return Block(columns, (*slopes, *steps), groups=tuple(groups))
+
+    @staticmethod
+    def _days(axis: Axis, ordinals: tuple[int, ...]) -> list[str]:
+        starts = axis.frequency.index(axis.frequency.starts(np.array(ordinals, dtype=np.int64)))
+        return [str(day.date()) for day in starts]
+
     @property
     def group(self) -> str:
         """What the small slope changes are called together."""
         return f"{self.name}: slope changes"
 
+    @property
+    def level_group(self) -> str:
+        """What the steps of a stochastic level are called together."""
+        return WalkSteps(f"{self.name}: level steps")
+
     def fresh(self, view: View, axis: Axis, state: TrendState) -> tuple[Fresh, ...]:
-        """Bends that the future may hold, as large as those found in the past."""
-        if not (self.found and self.at_most is None and state.knots):
+        """Bends, and steps of the level, that the future may hold, as large as those found in the past."""
+        if self.wanders:
+            return (Fresh(steps_ahead(axis, state.steps), self.level_group), *self._later_bends(axis, state))
+        return self._later_bends(axis, state) if self.found and self.at_most is None else ()
+
+    def _later_bends(self, axis: Axis, state: TrendState) -> tuple[Fresh, ...]:
+        if not state.knots:
             return ()
         end = axis.first + axis.n
         later = np.arange(state.knots[-1] + state.spacing, end, state.spacing)
@@ -292,6 +360,8 @@ class Trend(Term):
         if state.saturation is not None:
             return state.saturation.written(str(self.name), beta, f"t: {since}, {year}")
         block = self.block(view, rows, state)
+        if self.wanders:
+            return self._steps_written(view, state, beta, block.names, year)
         if self.form == "polynomial":
             values = self._as_powers(rows, state) @ beta
             powers = ["slope a year", *(f"year to the {i}" for i in range(2, len(values) + 1))]
@@ -301,6 +371,21 @@ class Trend(Term):
         texts += [f"years since {Axis(rows.frequency, at, 1).labels()[0]}, 0 before; {year}" for at in state.knots]
         return [Written(name, value, f"{text}; {value / rows.frequency.periods_a_year:.12g} a {unit}")
                 for name, value, text in zip(block.names, beta.tolist(), texts, strict=False)]  # fmt: skip
+
+    def _steps_written(
+        self, view: View, state: TrendState, beta: Array, names: tuple[str, ...], year: str
+    ) -> list[Written]:
+        """The slope and its changes as those of a line, and of every step of the level which part is over."""
+        rows, slopes = view.rows, len(names) - len(state.steps) + 1
+        begins = [Axis(rows.frequency, at, 1).labels()[0] for at in (state.first, *state.knots, *state.steps)]
+        texts = [f"years since {begin}{', 0 before' if i else ''}; {year}" for i, begin in enumerate(begins[:slopes])]
+        edges = begins[1 + len(state.knots) :]
+        sizes = walked([float(state.last)], state.steps)[0]
+        texts += [
+            f"share of the time from {start} to {end} that is over: 0 before, 1 after; times {size:.12g}"
+            for start, end, size in zip(edges, edges[1:], sizes.tolist(), strict=False)
+        ]
+        return [Written(name, value, text) for name, value, text in zip(names, beta.tolist(), texts, strict=True)]
 
     @property
     def measured_from(self) -> str:
@@ -349,7 +434,10 @@ class Trend(Term):
             return np.asarray(basis - (-1.0) ** np.arange(1, basis.shape[1] + 1))  # zero in the first fitted period
         starts = np.array([state.first, *state.knots], dtype=np.float64)
         since = time[:, None] - starts
-        return np.column_stack([since[:, :1], np.maximum(since[:, 1:], 0.0)]) / years
+        line = np.column_stack([since[:, :1], np.maximum(since[:, 1:], 0.0)]) / years
+        if not self.wanders:
+            return line
+        return np.hstack([line if self.slope != "none" else line[:, :0], walked(ordinals, state.steps)])
 
     def _as_powers(self, axis: Axis, state: TrendState) -> Array:
         """The coefficients of powers of the years since the first fitted period, from those of the columns."""
