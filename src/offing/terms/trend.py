@@ -59,8 +59,9 @@ class Trend(Term):
     form
         ``linear`` (with knots: piecewise), ``polynomial`` of a `degree`, ``saturating`` between two limits, ``none``;
         or ``stochastic``: a level that takes a random step every period (Harvey 1989), the variance of which is learnt
-        from the data together with the dynamics of the noise. The forecast starts from where the level is now, and the
-        uncertainty grows with every step to come.
+        from the data. The forecast starts from where the level is now, and the uncertainty grows with every step to
+        come. What is left beside it is taken as independent unless the model says otherwise: neighbours that are alike
+        and a level that wanders are hard to tell apart, and the walk covers both.
     slope
         Of a stochastic level: ``none``; ``constant``, one slope throughout; or ``stochastic``, a slope that changes a
         little at many dates as well, with a variance of its own.
@@ -180,8 +181,8 @@ class Trend(Term):
 
     @property
     def needs_dynamics(self) -> bool:  # type: ignore[override]
-        """Whether noise whose neighbours are alike could be taken for bends, or for steps of the level."""
-        return self.found or self.wanders
+        """Whether noise whose neighbours are alike could be taken for bends; a walk and noise of its own are one model."""
+        return self.found or self.slope == "stochastic"
 
     @property
     def holds_level(self) -> bool:  # type: ignore[override]
