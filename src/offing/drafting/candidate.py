@@ -1,0 +1,176 @@
+"""What a draft chooses among: ingredients of a model, each in one of a few forms."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from offing.model import Model
+from offing.terms import Term, Trend
+from offing.terms.transforms import Stated
+
+#: Share of the slope that is left at the horizon where a trend is damped.
+_LEFT = 0.25
+
+
+@dataclass(frozen=True)
+class Scale:
+    """The scale on which terms add up: the level, or the logarithm with an offset for targets that can be zero."""
+
+    name: Literal["level", "log"] = "level"
+    offset: float = 0.0
+
+    @property
+    def words(self) -> str:
+        """In words."""
+        if self.name == "level":
+            return "amounts add up"
+        return "effects are percentages" + (f" (of the target plus {self.offset:g})" if self.offset else "")
+
+
+@dataclass(frozen=True)
+class Structure:
+    """How the level moves and the noise carries on.
+
+    Attributes
+    ----------
+    name
+        Its short name.
+    words
+        What it says of the target.
+    size
+        How rich it is: a step to a richer one needs more support.
+    trend
+        Keywords of a `Trend`, None for no trend.
+    damped
+        Whether the slope dies away beyond the data.
+    errors
+        How the noise is taken.
+    change
+        What is differenced: nothing, the neighbouring ``period``, or the same place of the ``season`` before.
+    """
+
+    name: str
+    words: str
+    size: int
+    trend: dict[str, Any] | None = field(default=None, hash=False)
+    damped: bool = False
+    errors: Literal["independent", "ar"] = "ar"
+    change: Literal["", "period", "season"] = ""
+
+
+#: The structures that are tried, the plainest first.
+STRUCTURES: tuple[Structure, ...] = (
+    Structure("level", "no trend: the level stays, and a deviation dies away", 0),
+    Structure("line", "a straight trend", 1, {}),
+    Structure("damped line", "a straight trend that dies away beyond the data", 1, {}, damped=True),
+    Structure("wandering level", "a level that wanders, and stays where it is now", 1, {"form": "stochastic"},
+              errors="independent"),
+    Structure("wandering level, noise that carries on", "a level that wanders beside noise that dies away", 2,
+              {"form": "stochastic"}),
+    Structure("wandering level with a slope", "a level that wanders along a steady slope", 2,
+              {"form": "stochastic", "slope": "constant"}, errors="independent"),
+    Structure("changes over a season", "what changes against the same time one season before", 2, change="season"),
+    Structure("changes", "what changes from one period to the next", 2, change="period"),
+    Structure("bends", "a trend whose slope changes little by little", 3, {"knots": "found"}),
+    Structure("damped bends", "a trend whose slope changes little by little, and dies away beyond the data", 3,
+              {"knots": "found"}, damped=True),
+    Structure("wandering level and slope", "a level and a slope that both wander", 4,
+              {"form": "stochastic", "slope": "stochastic"}, errors="independent"),
+)  # fmt: skip
+
+LEVEL, LINE, WANDERING = STRUCTURES[0], STRUCTURES[1], STRUCTURES[3]
+
+
+def structure_named(name: str) -> Structure:
+    """The structure of a name."""
+    return next(each for each in STRUCTURES if each.name == name)
+
+
+@dataclass(frozen=True, eq=False)
+class Ingredients:
+    """The terms that a draft may use, made once, so that their columns are made once as well.
+
+    Attributes
+    ----------
+    target
+        The target's column.
+    horizon
+        How many periods are forecast, on which damping depends.
+    season_length
+        Periods of the cycle over which changes are taken.
+    knot_every
+        How far candidate knots are apart.
+    """
+
+    target: str
+    horizon: int
+    season_length: int
+    knot_every: int
+    trends: dict[str, Trend] = field(default_factory=dict)
+
+    def trend(self, structure: Structure, knots: Sequence[str] = ()) -> Trend | None:
+        """The trend of a structure; of a line with stated knots."""
+        if structure.trend is None:
+            return None
+        key = f"{structure.name} {' '.join(knots)}"
+        if key not in self.trends:
+            keys = dict(structure.trend)
+            if structure.damped:
+                keys["damping"] = round(_LEFT ** (1.0 / max(self.horizon, 1)), 4)
+            if keys.get("knots") == "found" or keys.get("slope") == "stochastic":
+                keys["knot_every"] = self.knot_every
+            elif knots and "form" not in keys:
+                keys["knots"] = list(knots)
+            self.trends[key] = Trend(**keys)
+        return self.trends[key]
+
+    def transform(self, structure: Structure) -> tuple[Stated, ...]:
+        """What the target is transformed to."""
+        if structure.change == "season":
+            return ({"difference": self.season_length},)
+        return ("difference",) if structure.change == "period" else ()
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """One choice of everything.
+
+    Attributes
+    ----------
+    scale, structure
+        How terms go together, and how the level moves.
+    seasons, days, drivers, events
+        Terms by kind.
+    knots
+        Dates of sharp bends.
+    """
+
+    scale: Scale = Scale()
+    structure: Structure = LEVEL
+    seasons: tuple[Term, ...] = ()
+    days: tuple[Term, ...] = ()
+    drivers: tuple[Term, ...] = ()
+    events: tuple[Term, ...] = ()
+    knots: tuple[str, ...] = ()
+
+    @property
+    def key(self) -> tuple[object, ...]:
+        """What tells candidates apart."""
+        own = (*self.seasons, *self.days, *self.drivers, *self.events)
+        return (self.scale, self.structure.name, self.knots, *(id(term) for term in own))
+
+    def terms(self, ingredients: Ingredients) -> tuple[Term, ...]:
+        """All terms, the trend first."""
+        trend = ingredients.trend(self.structure, self.knots)
+        own = (*self.seasons, *self.days, *self.drivers, *self.events)
+        return own if trend is None else (trend, *own)
+
+    def model(self, ingredients: Ingredients, name: str = "main") -> Model:
+        """The model."""
+        structure = self.structure
+        return Model(
+            ingredients.target, self.terms(ingredients), self.scale.name, name, offset=self.scale.offset,
+            transform=ingredients.transform(structure), errors=structure.errors,
+        )  # fmt: skip

@@ -1,0 +1,258 @@
+"""Forecasts from many origins by one regression whose noise carries on, all origins and trial values at once.
+
+These order the candidates of a draft. Sums of products are taken once, up to every origin; whatever is then tried of
+the noise's dynamics or of a group's spread needs them alone. Parameters are taken from a grid, where a fit would
+search for the best one, so that a trial differs from a fit in about the third digit.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from offing.engine.strengths import AWAY, Groups, _kept_away
+from offing.engine.threads import threads_for
+from offing.engine.triangle import Array
+
+#: What is tried of the share of the noise that comes back in the next period, and then closer around the best.
+_SHARES = np.array([0.0, 0.3, 0.6, 0.8, 0.92, 0.975])
+#: What is tried of a group's variance over that of the noise, per squared length of its columns.
+_WEAK, _STRONG, _SPREADS = -7.0, 9.0, 9
+#: A column that has not moved is held at zero by this share of the largest sum of squares.
+_STILL = 1e-9
+
+
+@dataclass(frozen=True)
+class Trials:
+    """Forecasts from all origins.
+
+    Attributes
+    ----------
+    mean, variance
+        Means and variances (F, h) on the scale that is fitted.
+    share
+        The share (F,) of the noise that comes back.
+    deviance
+        Minus twice the logarithm of the restricted likelihood (F,), but for a constant.
+    coefficients, errors
+        Of the last origin: coefficients (k,) and their standard errors (k,).
+    """
+
+    mean: Array
+    variance: Array
+    share: Array
+    deviance: Array
+    coefficients: Array
+    errors: Array
+
+
+@dataclass(frozen=True)
+class Products:
+    """Sums of products (F, k, k) of rows of columns and target up to each origin.
+
+    `own` of rows that follow another known row, `lagged` of these with the rows before (the latter's columns second),
+    `before` of the rows before, and `first` of rows that follow none; `counts` (F, 2) tells how many rows of either
+    kind there are.
+    """
+
+    own: Array
+    lagged: Array
+    before: Array
+    first: Array
+    counts: Array
+
+    @classmethod
+    def of(cls, rows: Array, known: NDArray[np.bool_], ends: Sequence[int]) -> Products:
+        """From rows (n, k), which of them are `known` (n,), and how many lie before each origin."""
+        k = rows.shape[1]
+        follows = np.zeros(len(rows), dtype=bool)
+        follows[1:] = known[1:] & known[:-1]
+        begins = known & ~follows
+        sums = np.zeros((4, len(ends), k, k))
+        counts = np.zeros((len(ends), 2))
+        start = 0
+        for fold, end in enumerate(ends):
+            if fold:
+                sums[:, fold], counts[fold] = sums[:, fold - 1], counts[fold - 1]
+            at = start + np.flatnonzero(follows[start:end])
+            here, there, alone = rows[at], rows[at - 1], rows[start:end][begins[start:end]]
+            sums[0, fold] += here.T @ here
+            sums[1, fold] += here.T @ there
+            sums[2, fold] += there.T @ there
+            sums[3, fold] += alone.T @ alone
+            counts[fold] += len(at), len(alone)
+            start = end
+        return cls(*sums, counts)
+
+    def whitened(self, shares: Array) -> Array:
+        """Sums of products (F, P, k, k) of rows freed of what their predecessors foretell, at some shares (F, P)."""
+        phi = shares[:, :, None, None]
+        crossed = (self.lagged + self.lagged.swapaxes(1, 2))[:, None]
+        return np.asarray(
+            self.own[:, None] - phi * crossed + np.square(phi) * self.before[:, None]
+            + (1.0 - np.square(phi)) * self.first[:, None]
+        )  # fmt: skip
+
+
+def trials(
+    columns: Array,
+    target: Array,
+    ends: Sequence[int],
+    ahead: Array,
+    distance: NDArray[np.intp],
+    *,
+    groups: Groups,
+    kept: NDArray[np.intp],
+    carried: bool,
+) -> Trials:
+    """Forecast from every origin.
+
+    Parameters
+    ----------
+    columns, target
+        Rows (n, k), a constant among the columns, and (n,); a row with NaN is not used.
+    ends
+        How many rows lie before each origin, rising (F,).
+    ahead
+        Columns (F, h, k) of the periods that are forecast.
+    distance
+        How many periods (F, h) these lie after the last row before the origin.
+    groups, kept
+        As for `offing.engine.strengths.learn`: the group (k,) of each column, −1 where it is free, and how each
+        group's spread is kept from zero.
+    carried
+        Whether the noise comes back in the next period (an autoregression of the first order).
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from offing.engine.trials import trials
+    >>> t = np.arange(40.0)
+    >>> x = np.column_stack([np.ones(40), t])
+    >>> found = trials(x[:38], 3.0 + 2.0 * t[:38], [36, 38], np.array([x[36:38], x[38:40]]), np.array([[1, 2]] * 2),
+    ...                groups=np.array([-1, -1]), kept=np.zeros(0, dtype=int), carried=True)
+    >>> found.mean.round(3).tolist()
+    [[75.0, 77.0], [79.0, 81.0]]
+    """
+    together = np.column_stack([columns, target])
+    known = np.isfinite(together).all(axis=1)
+    with threads_for(len(together), 0), np.errstate(all="ignore"):
+        return _Trial.of(np.where(known[:, None], together, 0.0), known, ends, groups, kept).best(
+            ahead, distance, carried=carried
+        )
+
+
+@dataclass(frozen=True)
+class _Trial:
+    """The regression with its columns at one size each, and what its trials share."""
+
+    rows: Array
+    known: NDArray[np.bool_]
+    ends: NDArray[np.intp]
+    sizes: Array
+    products: Products
+    groups: Groups
+    kept: NDArray[np.intp]
+    lengths: Array
+
+    @classmethod
+    def of(
+        cls, rows: Array, known: NDArray[np.bool_], ends: Sequence[int], groups: Groups, kept: NDArray[np.intp]
+    ) -> _Trial:
+        free = np.append(groups < 0, True)
+        sizes = np.where(free, np.sqrt(np.square(rows).sum(axis=0) / max(known.sum(), 1)), 1.0)
+        sizes = np.where(sizes > 0.0, sizes, 1.0)
+        rows = rows / sizes
+        lengths = np.array([np.square(rows[:, :-1][:, groups == g]).sum(axis=0).mean() for g in range(len(kept))])
+        return cls(rows, known, np.array(ends), sizes, Products.of(rows, known, ends), groups, kept,
+                   np.maximum(lengths, 1e-300))  # fmt: skip
+
+    def best(self, ahead: Array, distance: NDArray[np.intp], *, carried: bool) -> Trials:
+        """The forecasts at the trial values with the largest restricted likelihood."""
+        shares = _SHARES if carried else np.zeros(1)
+        spreads = np.linspace(_WEAK, _STRONG, _SPREADS if len(self.kept) == 1 else 7)
+        each = [spreads - np.log(length) for length in self.lengths]
+        grid = np.stack(np.meshgrid(shares, *each, indexing="ij"), axis=-1).reshape(-1, 1 + len(self.kept))
+        folds = len(self.ends)
+        tried = np.broadcast_to(grid, (folds, *grid.shape))
+        point, _, _ = self._least(tried)
+        steps = [np.array([-1.0, -0.5, 0.0, 0.5, 1.0])] if carried else [np.zeros(1)]
+        apart = (spreads[1] - spreads[0]) / 2.0
+        steps += [np.array([-apart, 0.0, apart])] * len(self.kept)
+        around = np.stack(np.meshgrid(*steps, indexing="ij"), axis=-1).reshape(-1, grid.shape[1])
+        closer = point[:, None, :] + around
+        # Shares are closer to each other near one: half the way to the neighbour on either side.
+        down = np.interp(point[:, 0], _SHARES, np.append(0.0, np.diff(_SHARES))) / 2.0
+        up = np.interp(point[:, 0], _SHARES, np.append(np.diff(_SHARES), 0.0)) / 2.0
+        moved = np.where(around[:, 0] < 0.0, down[:, None], up[:, None]) * around[:, 0]
+        closer[:, :, 0] = point[:, :1] + moved if carried else 0.0
+        point, deviance, root = self._least(closer)
+        return self._forecast(point, deviance, root, ahead, distance)
+
+    def _least(self, tried: Array) -> tuple[Array, Array, Array]:
+        """Of points (F, P, 1 + G), per origin the best one, its deviance, and its triangle (F, k + 1, k + 1)."""
+        k, folds = len(self.groups), len(self.ends)
+        best, least, roots = tried[:, 0].copy(), np.full(folds, np.inf), np.zeros((folds, k + 1, k + 1))
+        block = max(1, int(2e6 // (folds * (k + 1) ** 2)))
+        for start in range(0, tried.shape[1], block):
+            part = tried[:, start : start + block]
+            value, root = self._deviance(part)
+            at = np.argmin(np.where(np.isfinite(value), value, np.inf), axis=1)
+            value, every = value[np.arange(folds), at], np.arange(folds)
+            better = value < least
+            best[better], least[better] = part[every, at][better], value[better]
+            roots[better] = root[every, at][better]
+        return best, least, roots
+
+    def _deviance(self, points: Array) -> tuple[Array, Array]:
+        """Minus twice the restricted log-likelihood (F, P) at some points, and the triangles (F, P, k + 1, k + 1)."""
+        k = len(self.groups)
+        shares, logs = points[:, :, 0], points[:, :, 1:]
+        whole = self.products.whitened(shares)
+        diagonal = np.einsum("fpii->fpi", whole)
+        still = _STILL * diagonal[:, :, :k].max(axis=2)
+        diagonal[:, :, :k] += still[:, :, None]
+        for g in range(len(self.kept)):
+            diagonal[:, :, :k][:, :, self.groups == g] += np.exp(-logs[:, :, g])[:, :, None]
+        diagonal[:, :, k] *= 1.0 + 1e-12
+        root = np.linalg.cholesky(whole)
+        sizes = np.log(np.einsum("fpii->fpi", root))
+        free = int((self.groups < 0).sum())
+        rows = self.products.counts.sum(axis=1)
+        value = 2.0 * sizes[:, :, :k].sum(axis=2) + (rows[:, None] - free) * 2.0 * sizes[:, :, k]
+        value -= self.products.counts[:, 1:] * np.log1p(-np.square(shares))
+        for g, how in enumerate(self.kept.tolist()):
+            value += (self.groups == g).sum() * logs[:, :, g] + _kept_away(logs[:, :, g] + self._unit(how, g), how)[0]
+        return value, root
+
+    def _unit(self, how: int, group: int) -> float:
+        """What makes γ of a group a number beside the noise's variance; see `offing.engine.strengths.learn`."""
+        return 0.0 if how != AWAY else float(np.log(self.lengths[group]))
+
+    def _forecast(self, point: Array, deviance: Array, root: Array, ahead: Array, distance: NDArray[np.intp]) -> Trials:
+        k, folds, h = len(self.groups), len(self.ends), ahead.shape[1]
+        inner, aim = root[:, :k, :k], root[:, k, :k]
+        beta = np.linalg.solve(inner.swapaxes(1, 2), aim[:, :, None])[:, :, 0]
+        rows = self.products.counts.sum(axis=1)
+        dof = np.maximum(rows - (self.groups < 0).sum(), 1.0)
+        variance = np.square(root[:, k, k]) / dof
+        last = np.array([int(np.flatnonzero(self.known[:end])[-1]) for end in self.ends.tolist()])
+        left = self.rows[last, k] - np.einsum("fk,fk->f", self.rows[last, :k], beta)
+        gone = distance + (self.ends - 1 - last)[:, None]
+        phi = point[:, :1]
+        back = np.where(phi > 0.0, np.power(phi, gone), 0.0)
+        scaled = ahead / self.sizes[:k]
+        mean = np.einsum("fhk,fk->fh", scaled, beta) + back * left[:, None]
+        lean = scaled - back[:, :, None] * self.rows[last, None, :k]
+        half = np.linalg.solve(inner, lean.swapaxes(1, 2))
+        own = np.where(phi > 0.0, (1.0 - np.square(back)) / (1.0 - np.square(phi)), 1.0)
+        spread = variance[:, None] * (own + np.square(half).sum(axis=1))
+        inverse = np.linalg.inv(inner[-1])
+        errors = np.sqrt(variance[-1] * np.square(inverse).sum(axis=0))
+        unit = self.sizes[k]
+        assert mean.shape == (folds, h)
+        return Trials(mean * unit, spread * unit * unit, point[:, 0], deviance, beta[-1] * unit / self.sizes[:k],
+                      errors * unit / self.sizes[:k])  # fmt: skip
