@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from offing.base import Finding, InputError, OffingError, Treatment
     from offing.calendar import Axis, Frequency
+    from offing.drafting import Draft, draft
     from offing.draw import figure
     from offing.explain import (
         Agreed,
@@ -123,6 +124,7 @@ __version__ = "0.1.0"
 _ROOMS = {
     "base": ("Finding", "InputError", "OffingError", "Treatment"),
     "calendar": ("Axis", "Frequency"),
+    "drafting": ("Draft", "draft"),
     "draw": ("figure",),
     "explain": (
         "Agreed",
@@ -243,6 +245,7 @@ __all__ = [
     "Comparison",
     "Contributions",
     "CycleShape",
+    "Draft",
     "Driver",
     "DriverSelection",
     "Effects",
@@ -316,6 +319,7 @@ __all__ = [
     "combined",
     "compare",
     "cycle",
+    "draft",
     "effects",
     "elasticities",
     "figure",

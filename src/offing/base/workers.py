@@ -6,14 +6,17 @@ import os
 import signal
 import sys
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
+from contextlib import contextmanager
+from contextvars import ContextVar
 from importlib import import_module
 from multiprocessing import get_context
 from pathlib import Path
 from typing import Any, TypeVar
 
+from offing.base.errors import InputError
 from offing.base.progress import Progress
 
 Task = TypeVar("Task")
@@ -21,6 +24,12 @@ Result = TypeVar("Result")
 
 #: Seconds of work left from which on it pays to start other processes, which takes about a second each.
 WORTH = 6.0
+#: The same where somebody asked for a number of processes.
+_WORTH_ASKED = 2.0
+#: At most so many processes can be asked for.
+_MOST = 256
+#: How many processes were asked for, if anybody did.
+_ASKED: ContextVar[int | None] = ContextVar("asked", default=None)
 #: What tells linear algebra how many threads to use, when a process starts.
 _THREADS = ("OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "OMP_NUM_THREADS")
 
@@ -94,6 +103,31 @@ def _shared(
     return [function(task) for task in tasks]
 
 
+@contextmanager
+def processes(number: int | None) -> Iterator[None]:
+    """Let work inside be shared among so many processes; 1 for none but this one, None for what pays.
+
+    Raises
+    ------
+    InputError
+        If the number is none of processes.
+
+    Examples
+    --------
+    >>> from offing.base.workers import Workers, processes
+    >>> with processes(1):
+    ...     Workers().worth(1e6)
+    False
+    """
+    if number is not None and not 1 <= number <= _MOST:
+        raise InputError(f"found {number}", f"Give a number from 1 to {_MOST}.", key="workers")
+    token = _ASKED.set(number)
+    try:
+        yield
+    finally:
+        _ASKED.reset(token)
+
+
 class Workers:
     """An executor that was given, or processes of our own that are started when it pays, and ended with the block.
 
@@ -131,7 +165,8 @@ class Workers:
 
     def worth(self, seconds: float) -> bool:
         """Whether it pays to start processes for so much work, and can be done safely."""
-        return self.executor is None and not self._refused and seconds > WORTH and _processes() > 1
+        least = WORTH if _ASKED.get() is None else _WORTH_ASKED
+        return self.executor is None and not self._refused and seconds > least and _processes() > 1
 
     def __enter__(self) -> Workers:
         return self
@@ -177,7 +212,8 @@ def _gathered(
 
 
 def _processes() -> int:
-    """How many processes may be started: the processors of this one, or one where its script is not guarded."""
+    """How many processes may be started: as asked for, the processors of this one, or one without a guard."""
+    asked = _ASKED.get()
     script = getattr(sys.modules.get("__main__"), "__file__", None)
     if script is not None:
         try:
@@ -186,4 +222,6 @@ def _processes() -> int:
             guarded = False
         if not guarded:
             return 1
+    if asked is not None:
+        return asked
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1

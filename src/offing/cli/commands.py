@@ -60,7 +60,7 @@ def _fault(error: Exception, trace: Path | None) -> str:
 def offing(trace: Path | None) -> None:
     """Forecast a series from its drivers, the calendar and the season, and say what each contributes.
 
-    Start with 'offing demo': it writes an example study, runs it and says what to open.
+    Start with 'offing draft TABLE' on your own data, or with 'offing demo', which writes an example and runs it.
     """
 
 
@@ -91,8 +91,6 @@ def demo(folder: Path, story: str) -> None:
 @click.option("--to", help="Frequency to plan at: hour, day, week, month, quarter or year.")
 @click.option("--set", "said", multiple=True, metavar="SOURCE.KEY=VALUE", help="What is known of a file.")
 @click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for tables and figures.")
-@click.option("--write-study", type=click.Path(path_type=Path, dir_okay=False), help="Write a commented study file.")
-@click.option("--write-script", type=click.Path(path_type=Path, dir_okay=False), help="Write it as a Python script.")
 @click.option("--find", "word", help="Search the catalogue of a statistics service, whose address is given, by a word.")
 @click.option("--full", is_flag=True, help="Add all tables to the first screen.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
@@ -102,8 +100,6 @@ def inspect(  # noqa: PLR0917  click gives every option by its name
     to: str | None,
     said: tuple[str, ...],
     out: Path | None,
-    write_study: Path | None,
-    write_script: Path | None,
     word: str | None,
     full: bool,
     as_json: bool,
@@ -113,7 +109,7 @@ def inspect(  # noqa: PLR0917  click gives every option by its name
     Says what was read, what is missing or strange, what moves the target, and what only you can answer. With --find,
     PATHS is the address of a statistics service.
     """
-    from offing.study.inspecting import found_series, inspected, survey_bundle, survey_json, write_text  # noqa: PLC0415
+    from offing.study.inspecting import found_series, inspected, survey_bundle, survey_json  # noqa: PLC0415
 
     if word is not None:
         _echo(found_series(str(paths[0]), word))
@@ -123,9 +119,45 @@ def inspect(  # noqa: PLR0917  click gives every option by its name
     written = []
     if out is not None:
         written += survey_bundle(survey).write(out)
-    for path, kind in ((write_study, "study"), (write_script, "script")):
-        if path is not None:
-            written.append(write_text(survey, kind, path))
+    if written and not as_json:
+        text += "\n\nWritten: " + ", ".join(str(file) for file in written)
+    _echo(text)
+
+
+@offing.command()
+@click.argument("paths", nargs=-1, required=True, metavar="TABLE...")
+@click.option("--target", help="What is to be forecast, as SOURCE.COLUMN; a file's source is its name.")
+@click.option("--to", help="Frequency to plan at: hour, day, week, month, quarter or year.")
+@click.option("--set", "said", multiple=True, metavar="SOURCE.KEY=VALUE", help="What is known of a file.")
+@click.option("--horizon", type=int, help="How many periods to forecast.")
+@click.option("--until", help="Up to which date to forecast, instead.")
+@click.option("--plan", "plans", multiple=True, help="A table of the drivers' planned values; any number of them.")
+@click.option("--holidays", help="A table of holidays, or a country's code such as NO.")
+@click.option("--budget", help="The time for everything, such as 30s or 2min.")
+@click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the study and the results.")
+@click.option("--script", type=click.Path(path_type=Path, dir_okay=False), help="Write the model as a Python script.")
+@click.option("--workers", type=int, help="How many processes share the work.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
+def draft(  # noqa: PLR0917  click gives every option by its name
+    paths: tuple[str, ...], target: str | None, to: str | None, said: tuple[str, ...], horizon: int | None,
+    until: str | None, plans: tuple[str, ...], holidays: str | None, budget: str | None, out: Path | None,
+    script: Path | None, workers: int | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Forecast from bare tables: TABLE... hold the target first, then drivers, plans and holidays in any order.
+
+    Chooses a model by its forecasts from past origins, says how good it was and what drives it, and with --out writes
+    the study, the forecast and what explains it. A study instead of tables is drafted again: it stays as it is unless
+    past forecasts support a change.
+    """
+    started = time.monotonic()
+    from offing.base.workers import processes  # noqa: PLC0415
+    from offing.study.drafted import Request, drafted, in_json, write  # noqa: PLC0415
+
+    asked = Request(target, to, said, horizon, until, tuple(map(Path, plans)), holidays, budget)
+    with processes(workers):
+        found = drafted([Path(path) for path in paths], asked, spent=time.monotonic() - started)
+        text = in_json(found) if as_json else str(found)
+        written = write(found, out, script)
     if written and not as_json:
         text += "\n\nWritten: " + ", ".join(str(file) for file in written)
     _echo(text)
@@ -200,13 +232,16 @@ def _judging_command(step: str, text: str, several: bool = False) -> None:
         type=click.Path(path_type=Path),
     )
     @click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the results' files.")
+    @click.option("--workers", type=int, help="How many processes share the work.")
     @click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
-    def run(studies: tuple[Path, ...] | Path, out: Path | None, as_json: bool) -> None:
+    def run(studies: tuple[Path, ...] | Path, out: Path | None, workers: int | None, as_json: bool) -> None:
+        from offing.base.workers import processes  # noqa: PLC0415
         from offing.study import open_study  # noqa: PLC0415
         from offing.study.judged_outputs import judged  # noqa: PLC0415
 
         paths = studies if isinstance(studies, tuple) else (studies,)
-        _tell(judged([open_study(path) for path in paths], step), out, as_json)
+        with processes(workers):
+            _tell(judged([open_study(path) for path in paths], step), out, as_json)
 
 
 def _tell(result: Any, out: Path | None, as_json: bool) -> None:
@@ -227,13 +262,15 @@ def _tell(result: Any, out: Path | None, as_json: bool) -> None:
     type=click.Path(path_type=Path, file_okay=False),
     help="Folder for the results' files; a search that was stopped goes on from there.",
 )
+@click.option("--workers", type=int, help="How many processes share the work.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
-def search(study: Path, budget: str | None, out: Path | None, as_json: bool) -> None:
+def search(study: Path, budget: str | None, out: Path | None, workers: int | None, as_json: bool) -> None:
     """Search for a better model among what [search] of STUDY, a TOML file, offers.
 
     The newest periods are held back; the winner is scored on them once, honestly.
     """
     started = time.monotonic()
+    from offing.base.workers import processes  # noqa: PLC0415
     from offing.handover import made  # noqa: PLC0415
     from offing.study import open_study  # noqa: PLC0415
     from offing.study.judged import study_search  # noqa: PLC0415
@@ -244,8 +281,9 @@ def search(study: Path, budget: str | None, out: Path | None, as_json: bool) -> 
     if out is not None:
         record = made(out) / "search.sqlite"
     spent = time.monotonic() - started + (_WRITING if out is not None else _PRINTING)
-    found = study_search(opened, budget, record, lambda line: _echo(line, err=True), spent=spent)
-    _tell(judged([opened], "search", found), out, as_json)
+    with processes(workers):
+        found = study_search(opened, budget, record, lambda line: _echo(line, err=True), spent=spent)
+        _tell(judged([opened], "search", found), out, as_json)
 
 
 _study_command("fit", "Fit the models of STUDY, a TOML file: what each driver does, and the coefficients.")

@@ -11,15 +11,15 @@ import numpy as np
 from offing.demo.compared import compare, inset, shown
 from offing.demo.ferry import ferry, forecast_only, month_before
 from offing.demo.messy import messy_tables
+from offing.drafting import Draft
 from offing.explain import story
 from offing.handover import Bundle, csv_text
 from offing.model import effects
 from offing.model.words import text_table
 from offing.study import Study, open_study
+from offing.study.drafted import Request, drafted
 from offing.study.explained_outputs import study_story
-from offing.study.inspecting import inspected, study_of
 from offing.study.outputs import bundle
-from offing.survey import Survey
 
 Say = Callable[[str], object]
 
@@ -58,22 +58,25 @@ def run_demo(folder: Path, say: Say) -> Study:
     say("     last-month       tickets, plan and study as they were four weeks before")
     say("     raw              the same as messy tables: sales by the line, decimal commas, days instead of weeks\n")
 
+    say("2. Drafted a forecast from the messy tables, with nothing stated but how they are written:\n")
+    say(inset(str(draft_messy(folder / "raw"))))
+
     study = open_study(folder / "study.toml")
     (fit,), (forecast,) = study.fits.values(), study.forecasts.values()
-    say("2. Fitted trend + season + holidays + drivers:\n")
+    say("\n3. Fitted the study that an expert wrote for the same weeks: trend, season, holidays, drivers:\n")
     say(inset(fit.sentences))
 
-    say("\n3. Forecast 13 weeks, from the drivers' plan:\n")
+    say("\n4. Forecast 13 weeks, from the drivers' plan:\n")
     say(inset(forecast.sentences))
     say("")
     say(forecast.text_table())
 
-    say("\n4. Split every week's forecast into contributions that add up to it:\n")
+    say("\n5. Split every week's forecast into contributions that add up to it:\n")
     say(forecast.contributions.text_table())
     gap = float(np.abs(forecast.contributions.values.sum(axis=0) / forecast.mean - 1.0).max())
     say(f"\n   The largest gap between a week's sum and its forecast is {gap:.0e} of it.")
 
-    say("\n5. Held the estimates against the truth:\n")
+    say("\n6. Held the estimates against the truth:\n")
     compared = compare(fit, world.truth)
     say(text_table(*shown(compared)))
     say(
@@ -81,22 +84,21 @@ def run_demo(folder: Path, say: Say) -> Study:
         "about one in twenty should not."
     )
 
-    say("\n6. Forecast from eight past origins, as it would have been done there, against plain references:\n")
+    say("\n7. Forecast from eight past origins, as it would have been done there, against plain references:\n")
     say(inset(study.backtest.sentences))
 
     _tell_why(study, say)
     _tell_files(study, folder, say)
-    _tell_messy(folder, say)
     _tell_next(folder, effects(fit).effects[0].driver, say)
     return study
 
 
 def _tell_why(study: Study, say: Say) -> None:
-    say("\n7. Why it differs from last year:\n")
+    say("\n8. Why it differs from last year:\n")
     say(inset(str(story(study.walks["main"][0], brief=True))))
     say("\n   And from the forecast of a month ago, with what was known then:\n")
     say(inset(str(study_story(study, "main", "last-month/study.toml", brief=True))))
-    say("\n8. What if the fare rises, and the summer is as stormy as the worst one seen?\n")
+    say("\n9. What if the fare rises, and the summer is as stormy as the worst one seen?\n")
     say(inset(study.what_if["main"].sentences))
     say("")
     say(inset(study.goals["main"][0].sentence))
@@ -105,7 +107,7 @@ def _tell_why(study: Study, say: Say) -> None:
 def _tell_files(study: Study, folder: Path, say: Say) -> None:
     results = folder / "results"
     written = bundle(study, "explain").write(results)
-    say(f"\n9. Wrote {len(written)} files to {results}. Open first:")
+    say(f"\n10. Wrote {len(written)} files to {results}. Open first:")
     say("     forecast.png       history and the forecast's fan")
     say("     contributions.png  why: every week split into contributions")
     say("     walk-1.png         why the forecast differs from last year")
@@ -117,11 +119,8 @@ def _tell_files(study: Study, folder: Path, say: Say) -> None:
 def _tell_next(folder: Path, driver: str, say: Say) -> None:
     say("\nTry next:")
     say("     offing demo heat --story heat     an hourly study: hours by kind of day, school holidays, clock changes")
-    say(f"     offing inspect {' '.join(str(folder / 'raw' / name) for name in RAW)}")
-    say(
-        f"         --to week {' '.join(f'--set {each}' for each in SETTINGS)}"
-        f" --write-study {folder / 'raw' / 'suggested.toml'}"
-    )
+    say(f"     offing draft {' '.join(str(folder / 'raw' / name) for name in RAW)}")
+    say(f"         --to week {' '.join(f'--set {each}' for each in SETTINGS)} --out {folder / 'draft'}")
     say(f"     offing explain {folder / 'study.toml'} --against last-year")
     say(f"     offing explain {folder / 'study.toml'} --against last-month/study.toml")
     say(f"     offing explain {folder / 'study.toml'} --against outcome --as-of 2026-03-30")
@@ -131,34 +130,12 @@ def _tell_next(folder: Path, driver: str, say: Say) -> None:
     say(f"     offing forecast {folder / 'study.toml'} --out {folder / 'changed'}")
 
 
-def _tell_messy(folder: Path, say: Say) -> None:
-    say("\n10. Looked at the messy tables and let them suggest a study:\n")
-    survey = look_at_messy(folder / "raw")
-    say(inset("\n".join(survey.sentences)))
-    gap = forecast_gap(survey, inspected(clean_files(folder), "tickets.sold", None, ()))
-    say(f"\n   Its forecast and that of the study which the clean tables suggest differ by at most {gap:.0e} of it.")
-
-
 #: The messy tables, the target's first.
 RAW = ("sales.csv", "timetable.csv", "weather.csv", "island_days.csv")
 #: What the sales' file does not tell by itself: whether 1.052 is a thousand or one, and piers are not told apart.
 SETTINGS = ("sales.decimal=,", "sales.rows=lines")
 
 
-def look_at_messy(folder: Path) -> Survey:
-    """The survey of the messy tables, brought to weeks."""
-    return inspected([folder / name for name in RAW], "sales.tickets", "week", SETTINGS)
-
-
-def clean_files(folder: Path) -> list[Path]:
-    """The clean tables as ``offing inspect`` takes them."""
-    return [folder / name for name in ("tickets.csv", "plan.csv", "island_days.csv")]
-
-
-def forecast_gap(first: Survey, second: Survey) -> float:
-    """Largest difference between the forecasts of two suggested studies, as a share."""
-    means = []
-    for survey in (first, second):
-        (forecast,) = study_of(survey).forecasts.values()
-        means.append(forecast.mean)
-    return float(np.abs(means[0] / means[1] - 1.0).max())
+def draft_messy(folder: Path) -> Draft:
+    """The draft of the messy tables, brought to weeks."""
+    return drafted([folder / name for name in RAW], Request("sales.tickets", "week", SETTINGS))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 
 import numpy as np
 
@@ -19,7 +20,7 @@ from offing.terms import Driver, Event, Season, Term
 
 #: A richer candidate is taken where the mean gain passes this many of its standard errors, a plainer one where the mean
 #: loss stays below.
-_SUPPORT = 0.5
+SUPPORT = 0.5
 #: Fewer origins than this choose nothing alone.
 FEWEST = 4
 #: So many drivers are tried together; of more the clearest are.
@@ -201,7 +202,7 @@ class Chooser:
         options = [replace(own, days=each) for each in self.materials.calendars]
         if len(options) < 2:
             return
-        if self.materials.days is not None and self.materials.unit in ("hour", "day", "business day"):
+        if self.materials.days and self.materials.unit in ("hour", "day", "business day"):
             self._by_evidence(options)
             return
         self._step(
@@ -304,14 +305,12 @@ class Chooser:
             if gains[best] < limit:
                 break
             each, term, _ = pool.pop(best)
-            same = [place for place, other in enumerate(chosen) if isinstance(other, Driver) and isinstance(term, Driver)
-                    and other.data == term.data]  # fmt: skip
-            if same and isinstance(term, Driver):
-                other = chosen[same[0]]
-                lags = sorted({*getattr(other, "lags", (0,)), *term.lags})
-                chosen[same[0]] = self._form(self.materials.lagged(self.materials.plain(each), lags))
-            else:
+            at = next((i for i, other in enumerate(chosen) if other.name == term.name), None)
+            if at is None:
                 chosen.append(term)
+            else:  # the same column at one more lag
+                lags = sorted({*getattr(chosen[at], "lags", (0,)), *getattr(term, "lags", (0,))})
+                chosen[at] = self._form(self.materials.lagged(self.materials.plain(each), lags))
         return tuple(chosen)
 
     def drivers(self) -> None:
@@ -323,8 +322,7 @@ class Chooser:
                        for term in own.drivers if str(term.name) not in self.unjudged]  # fmt: skip
             before = self._now
             if options:
-                gone = lambda each: "without " + _gone(own, each)  # noqa: E731
-                self._step("the drivers", options, lambda each: len(each.drivers), gone)
+                self._step("the drivers", options, lambda each: len(each.drivers), partial(_gone, own))
             dropped = self._now is not before
         self._add()
 
@@ -412,8 +410,12 @@ class Chooser:
         candidates = [replace(own, drivers=tuple(term if i == place else other for i, other in enumerate(own.drivers)))
                       for _, term in ranked if term is not own.drivers[place]]  # fmt: skip
         if candidates:
-            self._step(f"{about} {name}", candidates, lambda each: self.past.columns(each.drivers[place]).columns.shape[1],
-                       lambda each: _form_words(each.drivers[place]))  # fmt: skip
+            self._step(f"{about} {name}", candidates, lambda each: self._width(each.drivers[place]),
+                       lambda each: form_words(each.drivers[place]))  # fmt: skip
+
+    def _width(self, term: Term) -> int:
+        """How many columns a term has."""
+        return self.past.columns(term).columns.shape[1]
 
     # -- jumps ------------------------------------------------------------------------------------------------------
 
@@ -450,9 +452,8 @@ class Chooser:
             if abs(t) > CLEAR and np.isfinite(found.score):
                 self.current = found
                 self.unjudged.append(str(event.name))
-                self.remarks.append(
-                    f"{event.name}: the level moved there (t = {t:.1f}), too late for a past forecast to judge it; it is in"
-                )
+                late = "too late for a past forecast to judge it; it is in"
+                self.remarks.append(f"{event.name}: the level moved there (t = {t:.1f}), {late}")
             return
         self._step("a step of the level", [option], lambda each: 1 + len(each.events), lambda each: f"a step at {day}")
 
@@ -506,7 +507,7 @@ class Chooser:
         error = float(gains.std(ddof=1) / np.sqrt(len(gains))) if len(gains) > 1 else 0.0
         if len(gains) < FEWEST and richer > 0:
             return float(gains.mean()) > 2.0 * error and float(gains.min()) > 0.0
-        return float(gains.mean()) > _SUPPORT * error * float(np.sign(richer))
+        return float(gains.mean()) > SUPPORT * error * float(np.sign(richer))
 
 
 def _size(terms: Sequence[Term]) -> int:
@@ -524,7 +525,7 @@ def _size(terms: Sequence[Term]) -> int:
 
 def _names(terms: Sequence[Term], none: str) -> str:
     return (
-        ", ".join(_form_words(term) if not isinstance(term, Season) else _season_words(term) for term in terms) or none
+        ", ".join(form_words(term) if not isinstance(term, Season) else _season_words(term) for term in terms) or none
     )
 
 
@@ -537,10 +538,11 @@ def _season_words(term: Season) -> str:
 
 def _gone(before: Candidate, after: Candidate) -> str:
     kept = {id(term) for term in after.drivers}
-    return ", ".join(str(term.name) for term in before.drivers if id(term) not in kept)
+    return "without " + ", ".join(str(term.name) for term in before.drivers if id(term) not in kept)
 
 
-def _form_words(term: Term) -> str:
+def form_words(term: Term) -> str:
+    """A term with its form, in words."""
     if not isinstance(term, Driver):
         return str(term.name)
     words = f"{' '.join(str(each) for each in term.transform)} {term.name}".strip()

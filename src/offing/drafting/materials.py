@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -64,6 +64,7 @@ class Materials:
 
     survey: Survey
     horizon: int
+    country: str | None = None
     taken: set[str] = field(default_factory=set)
 
     @property
@@ -77,9 +78,11 @@ class Materials:
         return self.axis.frequency.unit
 
     @property
-    def days(self) -> str | Path | pd.DataFrame | None:
-        """The table of holidays."""
-        return self.survey.holidays
+    def days(self) -> dict[str, Any]:
+        """Where holidays are from, as keywords of a term: a table, a country, or nothing."""
+        if self.survey.holidays is not None:
+            return {"table": self.survey.holidays}
+        return {"country": self.country} if self.country else {}
 
     @property
     def summed(self) -> bool:
@@ -139,31 +142,26 @@ class Materials:
         found: list[tuple[Term, ...]] = []
         for year in yearly:
             if self.axis.n >= 336:
-                kinds = Season("day", across="kind of day", name="hours by kind of day", **self._holiday_kind)
+                kinds = Season("day", across="kind of day", name="hours by kind of day", **self.days)
                 week = Season("week", name="season of the week")
                 found += [(kinds, week, *year), (day, week, *year)]
                 if self.axis.n >= 168 * 8:
-                    every = Season("day", across="weekday", name="hours by weekday", **self._holiday_kind)
+                    every = Season("day", across="weekday", name="hours by weekday", **self.days)
                     found.append((every, *year))
             else:
                 found.append((day, *year))
         return [*found, (day,)]
 
-    @property
-    def _holiday_kind(self) -> dict[str, str | Path | pd.DataFrame]:
-        return {} if self.days is None else {"table": self.days}
-
     @cached_property
     def calendars(self) -> list[tuple[Term, ...]]:
         """What holidays and working days may be: the usual one first, and last none."""
         found: list[tuple[Term, ...]] = []
-        if self.days is not None and self.unit in ("hour", "day", "business day", "week", "month"):
-            found.append((Holidays(table=self.days),))
+        if self.days and self.unit in ("hour", "day", "business day", "week", "month"):
+            found.append((Holidays(**self.days),))
             if self.unit in ("day", "business day"):
-                found.append((Holidays(table=self.days, days_before=1, days_after=1),))
+                found.append((Holidays(days_before=1, days_after=1, **self.days),))
         if self.unit in ("month", "quarter") and self.summed and self.axis.n >= 24:
-            given = {} if self.days is None else {"table": self.days}
-            found.append((WorkingTime(**given),))
+            found.append((WorkingTime(**self.days),))
         return [*found, ()]
 
     @cached_property

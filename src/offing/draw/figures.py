@@ -5,8 +5,10 @@ from __future__ import annotations
 from functools import singledispatch
 
 from offing.base import InputError
+from offing.drafting import Draft
 from offing.draw.contributions import draw_contributions
 from offing.draw.cycle import draw_cycle
+from offing.draw.draft import draw_draft
 from offing.draw.effects import draw_effects
 from offing.draw.holidays import draw_holidays
 from offing.draw.indices import draw_indices
@@ -87,8 +89,8 @@ def figure(result: object) -> Picture:
         `Screening`, a `Backtest` (forecasts of all origins over the history) or its ``by_horizon()``, ``timeline`` or
         ``member_weights()``, a `Comparison`, a `Calibration`, a `Search`, a `Reach`, a `Split`, an `Agreed` forecast, a
         `Walk` (a waterfall, or a stack a span), `Scenarios`, a `Sensitivity`, a `YearOfDays`,
-        or a view of a `Survey`: its ``history``, ``years``, ``seasons``, ``scatter``, ``echoes`` or ``coverage``. A
-        survey itself is drawn as its history.
+        a `Draft`, or a view of a `Survey`: its ``history``, ``years``, ``seasons``, ``scatter``, ``echoes`` or
+        ``coverage``. A survey itself is drawn as its history.
 
     Returns
     -------
@@ -151,6 +153,7 @@ _draw.register(Walk, draw_walk)
 _draw.register(Scenarios, draw_scenarios)
 _draw.register(Sensitivity, draw_sensitivity)
 _draw.register(YearOfDays, draw_year_of_days)
+_draw.register(Draft, draw_draft)
 _draw.register(History, draw_history)
 _draw.register(Years, draw_years)
 _draw.register(Seasons, draw_seasons)

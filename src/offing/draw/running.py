@@ -31,6 +31,7 @@ from offing.draw.style import (
 )
 from offing.explain import ANEW, Inputs, RunningEstimate
 from offing.judging import Combination
+from offing.judging.combination import STATED_WEIGHTS
 from offing.model.words import in_units, number, signed
 
 _HISTORY = 12
@@ -154,6 +155,7 @@ _WEIGHTED = {
     "trimmed mean": "All but the highest and the lowest ones count alike.",
     "past errors": "Weights go with one over past squared errors.",
     "least squares": "Weights are those that would have been best in the past, none of them negative.",
+    STATED_WEIGHTS: "Weights are as stated.",
 }  # fmt: skip
 
 

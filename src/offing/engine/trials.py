@@ -21,6 +21,8 @@ from offing.engine.triangle import Array
 _SHARES = np.array([0.0, 0.3, 0.6, 0.8, 0.92, 0.975])
 #: What is tried of a group's variance over that of the noise, per squared length of its columns.
 _WEAK, _STRONG, _SPREADS = -7.0, 9.0, 9
+#: Fewer shares where groups are learnt as well.
+_FEWER_SHARES = np.array([0.0, 0.3, 0.6, 0.85])
 #: A column that has not moved is held at zero by this share of the largest sum of squares.
 _STILL = 1e-9
 
@@ -88,13 +90,10 @@ class Products:
         return cls(*sums, counts)
 
     def whitened(self, shares: Array) -> Array:
-        """Sums of products (F, P, k, k) of rows freed of what their predecessors foretell, at some shares (F, P)."""
-        phi = shares[:, :, None, None]
-        crossed = (self.lagged + self.lagged.swapaxes(1, 2))[:, None]
-        return np.asarray(
-            self.own[:, None] - phi * crossed + np.square(phi) * self.before[:, None]
-            + (1.0 - np.square(phi)) * self.first[:, None]
-        )  # fmt: skip
+        """Sums of products (F, k, k) of rows freed of what their predecessors foretell, at a share (F,) each."""
+        phi = shares[:, None, None]
+        crossed = self.lagged + self.lagged.swapaxes(1, 2)
+        return np.asarray(self.own - phi * crossed + np.square(phi) * self.before + (1.0 - np.square(phi)) * self.first)
 
 
 def trials(
@@ -172,58 +171,75 @@ class _Trial:
 
     def best(self, ahead: Array, distance: NDArray[np.intp], *, carried: bool) -> Trials:
         """The forecasts at the trial values with the largest restricted likelihood."""
-        shares = _SHARES if carried else np.zeros(1)
-        spreads = np.linspace(_WEAK, _STRONG, _SPREADS if len(self.kept) == 1 else 7)
-        each = [spreads - np.log(length) for length in self.lengths]
-        grid = np.stack(np.meshgrid(shares, *each, indexing="ij"), axis=-1).reshape(-1, 1 + len(self.kept))
-        folds = len(self.ends)
-        tried = np.broadcast_to(grid, (folds, *grid.shape))
-        point, _, _ = self._least(tried)
-        steps = [np.array([-1.0, -0.5, 0.0, 0.5, 1.0])] if carried else [np.zeros(1)]
-        apart = (spreads[1] - spreads[0]) / 2.0
-        steps += [np.array([-apart, 0.0, apart])] * len(self.kept)
-        around = np.stack(np.meshgrid(*steps, indexing="ij"), axis=-1).reshape(-1, grid.shape[1])
-        closer = point[:, None, :] + around
-        # Shares are closer to each other near one: half the way to the neighbour on either side.
-        down = np.interp(point[:, 0], _SHARES, np.append(0.0, np.diff(_SHARES))) / 2.0
-        up = np.interp(point[:, 0], _SHARES, np.append(np.diff(_SHARES), 0.0)) / 2.0
-        moved = np.where(around[:, 0] < 0.0, down[:, None], up[:, None]) * around[:, 0]
-        closer[:, :, 0] = point[:, :1] + moved if carried else 0.0
-        point, deviance, root = self._least(closer)
-        return self._forecast(point, deviance, root, ahead, distance)
+        folds, grouped = len(self.ends), len(self.kept)
+        shares = np.zeros(1) if not carried else _FEWER_SHARES if grouped else _SHARES
+        spreads = np.linspace(_WEAK, _STRONG, _SPREADS if grouped < 2 else _SPREADS - 2)
+        axes = [spreads - np.log(length) for length in self.lengths]
+        logs = (
+            np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, grouped) if grouped else np.zeros((1, 0))
+        )
+        share, log, _, _ = self._least(np.broadcast_to(shares, (folds, len(shares))),
+                                       np.broadcast_to(logs, (folds, *logs.shape)))  # fmt: skip
+        # Closer around the best: half the way to the next share on either side, and a third to the next spread.
+        down = (
+            np.interp(share, shares, np.append(0.0, np.diff(shares)))[:, None] / 2.0
+            if carried
+            else np.zeros((folds, 1))
+        )
+        up = (
+            np.interp(share, shares, np.append(np.diff(shares), 0.0))[:, None] / 2.0
+            if carried
+            else np.zeros((folds, 1))
+        )
+        steps = np.array([-1.0, 0.0, 1.0] if grouped else [-1.0, -0.5, 0.0, 0.5, 1.0]) if carried else np.zeros(1)
+        near = share[:, None] + np.where(steps < 0.0, down, up) * steps
+        apart = (spreads[1] - spreads[0]) / 3.0 * np.array([-1.0, 0.0, 1.0])
+        moves = (
+            np.stack(np.meshgrid(*[apart] * grouped, indexing="ij"), axis=-1).reshape(-1, grouped) if grouped else logs
+        )
+        share, log, deviance, root = self._least(near, log[:, None, :] + moves)
+        return self._forecast(share, deviance, root, ahead, distance)
 
-    def _least(self, tried: Array) -> tuple[Array, Array, Array]:
-        """Of points (F, P, 1 + G), per origin the best one, its deviance, and its triangle (F, k + 1, k + 1)."""
+    def _least(self, shares: Array, logs: Array) -> tuple[Array, Array, Array, Array]:
+        """Of shares (F, P) crossed with logarithms of γ (F, Q, G), per origin the best, its deviance and triangle."""
         k, folds = len(self.groups), len(self.ends)
-        best, least, roots = tried[:, 0].copy(), np.full(folds, np.inf), np.zeros((folds, k + 1, k + 1))
-        block = max(1, int(2e6 // (folds * (k + 1) ** 2)))
-        for start in range(0, tried.shape[1], block):
-            part = tried[:, start : start + block]
-            value, root = self._deviance(part)
-            at = np.argmin(np.where(np.isfinite(value), value, np.inf), axis=1)
-            value, every = value[np.arange(folds), at], np.arange(folds)
-            better = value < least
-            best[better], least[better] = part[every, at][better], value[better]
-            roots[better] = root[every, at][better]
-        return best, least, roots
+        every = np.arange(folds)
+        best_share, best_log = shares[:, 0].copy(), logs[:, 0].copy()
+        least, roots = np.full(folds, np.inf), np.zeros((folds, k + 1, k + 1))
+        block = max(1, int(4e6 // (folds * (k + 1) ** 2)))
+        for p in range(shares.shape[1]):
+            whole, constant = self._whitened(shares[:, p])
+            for start in range(0, logs.shape[1], block):
+                part = logs[:, start : start + block]
+                value, root = self._deviance(whole, part)
+                at = np.argmin(np.where(np.isfinite(value), value, np.inf), axis=1)
+                found = value[every, at] + constant
+                better = found < least
+                best_share[better], best_log[better] = shares[better, p], part[every, at][better]
+                least[better], roots[better] = found[better], root[every, at][better]
+        return best_share, best_log, least, roots
 
-    def _deviance(self, points: Array) -> tuple[Array, Array]:
-        """Minus twice the restricted log-likelihood (F, P) at some points, and the triangles (F, P, k + 1, k + 1)."""
+    def _whitened(self, share: Array) -> tuple[Array, Array]:
+        """Sums of products (F, k + 1, k + 1) at one share each (F,), and what these add to the deviance (F,)."""
+        whole = self.products.whitened(share)
+        diagonal = np.einsum("fii->fi", whole)
         k = len(self.groups)
-        shares, logs = points[:, :, 0], points[:, :, 1:]
-        whole = self.products.whitened(shares)
-        diagonal = np.einsum("fpii->fpi", whole)
-        still = _STILL * diagonal[:, :, :k].max(axis=2)
-        diagonal[:, :, :k] += still[:, :, None]
+        diagonal[:, :k] += _STILL * diagonal[:, :k].max(axis=1)[:, None]
+        diagonal[:, k] *= 1.0 + 1e-12
+        return whole, -self.products.counts[:, 1] * np.log1p(-np.square(share))
+
+    def _deviance(self, whole: Array, logs: Array) -> tuple[Array, Array]:
+        """Minus twice the restricted log-likelihood (F, Q) at some γ, and the triangles (F, Q, k + 1, k + 1)."""
+        k = len(self.groups)
+        tried = np.repeat(whole[:, None], logs.shape[1], axis=1)
+        diagonal = np.einsum("fqii->fqi", tried)
         for g in range(len(self.kept)):
             diagonal[:, :, :k][:, :, self.groups == g] += np.exp(-logs[:, :, g])[:, :, None]
-        diagonal[:, :, k] *= 1.0 + 1e-12
-        root = np.linalg.cholesky(whole)
-        sizes = np.log(np.einsum("fpii->fpi", root))
+        root = np.linalg.cholesky(tried)
+        sizes = np.log(np.einsum("fqii->fqi", root))
         free = int((self.groups < 0).sum())
         rows = self.products.counts.sum(axis=1)
         value = 2.0 * sizes[:, :, :k].sum(axis=2) + (rows[:, None] - free) * 2.0 * sizes[:, :, k]
-        value -= self.products.counts[:, 1:] * np.log1p(-np.square(shares))
         for g, how in enumerate(self.kept.tolist()):
             value += (self.groups == g).sum() * logs[:, :, g] + _kept_away(logs[:, :, g] + self._unit(how, g), how)[0]
         return value, root
@@ -232,8 +248,8 @@ class _Trial:
         """What makes γ of a group a number beside the noise's variance; see `offing.engine.strengths.learn`."""
         return 0.0 if how != AWAY else float(np.log(self.lengths[group]))
 
-    def _forecast(self, point: Array, deviance: Array, root: Array, ahead: Array, distance: NDArray[np.intp]) -> Trials:
-        k, folds, h = len(self.groups), len(self.ends), ahead.shape[1]
+    def _forecast(self, share: Array, deviance: Array, root: Array, ahead: Array, distance: NDArray[np.intp]) -> Trials:
+        k = len(self.groups)
         inner, aim = root[:, :k, :k], root[:, k, :k]
         beta = np.linalg.solve(inner.swapaxes(1, 2), aim[:, :, None])[:, :, 0]
         rows = self.products.counts.sum(axis=1)
@@ -242,7 +258,7 @@ class _Trial:
         last = np.array([int(np.flatnonzero(self.known[:end])[-1]) for end in self.ends.tolist()])
         left = self.rows[last, k] - np.einsum("fk,fk->f", self.rows[last, :k], beta)
         gone = distance + (self.ends - 1 - last)[:, None]
-        phi = point[:, :1]
+        phi = share[:, None]
         back = np.where(phi > 0.0, np.power(phi, gone), 0.0)
         scaled = ahead / self.sizes[:k]
         mean = np.einsum("fhk,fk->fh", scaled, beta) + back * left[:, None]
@@ -253,6 +269,5 @@ class _Trial:
         inverse = np.linalg.inv(inner[-1])
         errors = np.sqrt(variance[-1] * np.square(inverse).sum(axis=0))
         unit = self.sizes[k]
-        assert mean.shape == (folds, h)
-        return Trials(mean * unit, spread * unit * unit, point[:, 0], deviance, beta[-1] * unit / self.sizes[:k],
+        return Trials(mean * unit, spread * unit * unit, share, deviance, beta[-1] * unit / self.sizes[:k],
                       errors * unit / self.sizes[:k])  # fmt: skip

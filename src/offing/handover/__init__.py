@@ -25,7 +25,7 @@ from offing.handover.contract import (
     trend_rows,
     weight_rows,
 )
-from offing.handover.files import Bundle, csv_text, file_digest, frame_digest, json_text, made
+from offing.handover.files import Bundle, csv_text, file_digest, frame_digest, json_text, made, text_digest
 from offing.handover.run import run_record
 
 __all__ = [
@@ -55,6 +55,7 @@ __all__ = [
     "screening_rows",
     "split_rows",
     "stability_rows",
+    "text_digest",
     "total_rows",
     "treatment_rows",
     "trend_rows",

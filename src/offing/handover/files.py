@@ -172,6 +172,11 @@ def file_digest(path: Path) -> str:
         return hashlib.file_digest(file, "sha256").hexdigest()
 
 
+def text_digest(text: str) -> str:
+    """SHA-256 of a text as it is written to a file."""
+    return hashlib.sha256(text.encode()).hexdigest()
+
+
 def frame_digest(frame: pd.DataFrame) -> str:
     """SHA-256 of a table's values, index and names."""
     digest = hashlib.sha256()

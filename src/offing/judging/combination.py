@@ -44,6 +44,8 @@ WAYS: dict[str, Callable[[Array, Array], Array]] = {
     "past errors": lambda forecasts, errors: np.tile(inverse_squares(errors), (len(forecasts), 1)),
     "least squares": lambda forecasts, errors: np.tile(least_squares_weights(errors), (len(forecasts), 1)),
 }
+#: The way of a combination whose weights are stated.
+STATED_WEIGHTS = "stated weights"
 #: Ways that look at past errors.
 LEARNT = ("past errors", "least squares")
 #: With fewer past origins weights are not learnt yet, and all members count alike.
@@ -63,7 +65,7 @@ class Combination:
     errors
         Past errors (origins x periods, m) from which the weights come, outcome less forecast; empty where they do not.
     way
-        One of ``mean``, ``median``, ``trimmed mean``, ``past errors``, ``least squares``.
+        One of ``mean``, ``median``, ``trimmed mean``, ``past errors``, ``least squares``; or ``stated weights``.
     pooling
         How quantiles are combined.
 
@@ -157,7 +159,8 @@ class Combination:
         period = self.axis.labels()[0]
         spread = f"from {number(min(values.values()), 4)} to {number(max(values.values()), 4)}"
         unit = f" {first.fit.unit}" if first.fit.unit else ""
-        kind = {"past errors": "mean by past squared errors", "least squares": "mean by least squares"}
+        kind = {"past errors": "mean by past squared errors", "least squares": "mean by least squares",
+                STATED_WEIGHTS: "mean by the stated weights"}  # fmt: skip
         told = (
             f"{len(values)} forecasts of {period} go {spread}{unit}; their {kind.get(self.way, self.way)} is "
             f"{number(float(self.mean[0]), 4)}{unit}."
@@ -196,7 +199,7 @@ def check_way(way: str, pooling: str) -> None:
     InputError
         Naming what is allowed.
     """
-    if way not in WAYS:
+    if way not in WAYS and way != STATED_WEIGHTS:
         raise InputError(f"found {way!r}", nearest(str(way), WAYS), key="way")
     if pooling not in get_args(Pooling):
         raise InputError(f"found {pooling!r}", nearest(str(pooling), get_args(Pooling)), key="pooling")
@@ -214,6 +217,7 @@ def combine(
     as_of: object = None, way: str = "mean",
     edges: Sequence[Edge] = ("expected",), origins: int = 12, pooling: Pooling = "quantiles",
     planned: Sequence[str] = (), plan: Mapping[str, Table | Panel] | None = None,
+    weights: Mapping[str, float] | None = None, unplanned: Literal["refuse", "expected"] = "refuse",
 ) -> Combination:  # fmt: skip
     """Forecast with several models and make one forecast of theirs.
 
@@ -234,8 +238,11 @@ def combine(
         ``quantiles`` averages the members' quantiles, ``probabilities`` their distributions; see `Combination`.
     planned
         Columns whose later values were settled beforehand, as in `offing.backtest`.
-    plan
-        The drivers' plans by table, as for ``Fit.forecast``.
+    plan, unplanned
+        The drivers' plans by table, and what happens without, as for ``Fit.forecast``.
+    weights
+        Stated weights by the models' names, instead of a `way`; they are made to add up to one, and models without a
+        weight are left out.
 
     Raises
     ------
@@ -252,6 +259,7 @@ def combine(
     [0.17, 0.83]
     """
     check_way(way, pooling)
+    models = [model for model in models if weights is None or weights.get(model.name, 0.0) > 0.0]
     members = [(model, edge) for model in models for edge in edges]
     names = [model.name if len(edges) == 1 else f"{model.name}, {edge}" for model, edge in members]
     if not names or len(set(names)) < len(names) or len({model.target for model in models}) > 1:
@@ -263,12 +271,14 @@ def combine(
     tables = next(iter(series.values()))
     horizon = 1 if horizon is None and until is None else horizon
     found = {
-        name: model.fit_at(Information(tables, as_of=as_of)).forecast(horizon, until=until, edge=edge, plan=plan)
+        name: model.fit_at(Information(tables, as_of=as_of)).forecast(
+            horizon, until=until, edge=edge, plan=plan, unplanned=unplanned
+        )
         for name, (model, edge) in zip(names, members, strict=True)
     }
     errors = np.zeros((0, len(names)))
     first, moments = next(iter(found.values())), np.zeros(0, dtype=np.int64)
-    if way in LEARNT:
+    if way in LEARNT and weights is None:
         cuts = _earlier(first, tables, models[0].target, origins)
         foreseen = foreseen_by("ex-ante", tables, models[0].target, planned)
         plans = {key: each for key, each in (plan or {}).items() if isinstance(each, Table)}
@@ -279,8 +289,17 @@ def combine(
         moments = cuts.moments.repeat(first.axis.n)
     forecasts = np.column_stack([each.mean for each in found.values()])
     index = first.axis.frequency.index(moments).rename("origin")
-    weights = WAYS[way](forecasts, errors)
-    return Combination(found, weights, pd.DataFrame(errors, index=index, columns=names), way, pooling)
+    if weights is not None:
+        pointwise = _stated([weights[model.name] / len(edges) for model, _ in members], forecasts.shape)
+        return Combination(found, pointwise, pd.DataFrame(errors, index=index, columns=names), STATED_WEIGHTS, pooling)
+    pointwise = WAYS[way](forecasts, errors)
+    return Combination(found, pointwise, pd.DataFrame(errors, index=index, columns=names), way, pooling)
+
+
+def _stated(weights: Sequence[float], shape: tuple[int, ...]) -> Array:
+    """Stated weights, which then add up to one, for every forecast of an array (…, m)."""
+    own = np.array(weights, dtype=np.float64)
+    return np.broadcast_to(own / own.sum(), shape).copy()
 
 
 def _earlier(first: Forecast, tables: dict[str, Table], target: str, count: int) -> Cuts:
@@ -306,7 +325,7 @@ def _earlier(first: Forecast, tables: dict[str, Table], target: str, count: int)
 
 def combined(
     backtest: Backtest, *, way: str = "mean", members: Sequence[str] | None = None, pooling: Pooling = "quantiles",
-    name: str | None = None,
+    name: str | None = None, weights: Mapping[str, float] | None = None,
 ) -> Backtest:  # fmt: skip
     """A back-test with one more candidate: its members in one, whose weights are learnt anew at each origin.
 
@@ -319,6 +338,8 @@ def combined(
         Names of candidates or references; by default all models and forecasts made elsewhere.
     name
         What it is called; by default the way.
+    weights
+        Stated weights by name, the same at every origin, instead of members and a way.
 
     Raises
     ------
@@ -335,13 +356,15 @@ def combined(
     [2.42, 1.32, 1.54]
     """
     check_way(way, pooling)
+    if weights is not None:
+        way, members = STATED_WEIGHTS, [each for each, weight in weights.items() if weight > 0.0]
     own = [run.name for run in backtest.own if run.kind in ("model", "outside")]
     chosen = list(dict.fromkeys(own)) if members is None else list(members)
     for each in chosen:
         if each not in {run.name for run in backtest.runs}:
             raise InputError(f"there is no forecast {each!r}", nearest(each, [run.name for run in backtest.runs]),
                              key="members")  # fmt: skip
-    if len(chosen) < 2:
+    if len(chosen) < 2 and weights is None:
         raise InputError(f"found {len(chosen)} members", "Give two or more.", key="members")
     title = name or ("mean of models" if way == "mean" else way)
     if title in {run.name for run in backtest.runs}:
@@ -350,14 +373,18 @@ def combined(
     for basis in backtest.bases:
         for series in backtest.series:
             parts = [next(run for run in backtest.chosen(basis, series) if run.name == each) for each in chosen]
-            runs.append(_combined(parts, title, basis, way, pooling))
+            runs.append(
+                _combined(parts, title, basis, way, pooling, [(weights or {}).get(each, 0.0) for each in chosen])
+            )
     return backtest.with_runs(runs)
 
 
-def _combined(parts: Sequence[Run], name: str, basis: Basis, way: str, pooling: Pooling) -> Run:
+def _combined(  # noqa: PLR0917  what a run is made of
+    parts: Sequence[Run], name: str, basis: Basis, way: str, pooling: Pooling, stated: Sequence[float]
+) -> Run:
     """One run made of several on the same origins."""
-    weights = learnt_weights(parts, way)
     means = np.stack([run.mean for run in parts], axis=-1)
+    weights = _stated(stated, means.shape) if way == STATED_WEIGHTS else learnt_weights(parts, way)
 
     def quantiles() -> Array:
         own = np.array([run.quantiles for run in parts])

@@ -11,9 +11,9 @@ from typing import Any
 
 from offing.base import InputError, nearest
 from offing.handover import Bundle, csv_text, json_text
-from offing.study.open import open_study, study_from
+from offing.study.open import open_study
 from offing.study.study import Study
-from offing.survey import Survey, guess_sources, inspect, script_text, study_text
+from offing.survey import Survey, guess_sources, inspect
 from offing.survey.guess import Guess, source_name, unit_named
 from offing.survey.screen import questions
 from offing.tables.options import Reading, as_options
@@ -21,7 +21,9 @@ from offing.tables.sources.web import Catalogue
 from offing.terms import Holidays
 
 
-def inspected(paths: Sequence[Path], target: str | None, to: str | None, said: Sequence[str]) -> Survey:
+def inspected(
+    paths: Sequence[Path], target: str | None, to: str | None, said: Sequence[str], plans: Sequence[Path] = ()
+) -> Survey:
     """The survey of one study, or of tables of which the first holds the target.
 
     Raises
@@ -32,16 +34,16 @@ def inspected(paths: Sequence[Path], target: str | None, to: str | None, said: S
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
         if said or to:
             raise InputError("a study says itself how its files are read", "Leave out --set and --to.")
-        return _of_study(paths[0], target)
+        return of_study(open_study(paths[0]), target)
     settings = _settings(said, source_name(paths[0], {}))
     with _options(paths):
-        guess = guess_sources(paths, settings, target, None if to is None else unit_named(to))
+        guess = guess_sources(paths, settings, target, None if to is None else unit_named(to), plans)
         unknown = [name for name in settings if name != "*" and name not in guess.files]
         if unknown:
             raise InputError(f"there is no source {unknown[0]!r}", nearest(unknown[0], guess.files), key="--set")
         tables = {name: table for name, table in guess.tables.items() if name not in guess.plans}
-        plans = {of: guess.tables[name] for name, of in guess.plans.items()}
-        survey = inspect(tables, target, plans=plans, holidays=guess.days)
+        planned = {of: guess.tables[name] for name, of in guess.plans.items()}
+        survey = inspect(tables, target, plans=planned, holidays=guess.days)
     return dataclasses.replace(survey, guess=guess)
 
 
@@ -70,20 +72,13 @@ def found_series(service: str, word: str) -> str:
     return "\n".join([*lines, "", "To read all series of the first, write in a study:", stated])
 
 
-def study_of(survey: Survey) -> Study:
-    """The study that a survey of files suggests, as if it had been written beside its first file."""
-    text = study_text(survey)
-    first = next(iter(survey.guess.files.values())) if survey.guess else Path()
-    return study_from(text, first.with_name("suggested.toml"))
-
-
 def survey_bundle(survey: Survey) -> Bundle:
     """The survey's tables as CSV and its views as figures."""
     from offing.draw import figure  # noqa: PLC0415  Matplotlib takes half a second, and only files need it
     from offing.draw.style import png  # noqa: PLC0415
 
     files = Bundle()
-    for name in ("accounts", "overview", "gaps", "outliers", "variance", "cycles", "suggestions"):
+    for name in ("accounts", "overview", "gaps", "outliers", "variance", "cycles"):
         files.add(f"{name}.csv", csv_text(getattr(survey, name)))
     for name, view in survey.views().items():
         files.add(f"inspect-{name}.png", png(figure(view)))
@@ -92,28 +87,12 @@ def survey_bundle(survey: Survey) -> Bundle:
 
 def survey_json(survey: Survey) -> str:
     """The survey's tables and findings as one JSON text."""
-    names = ("accounts", "overview", "gaps", "outliers", "variance", "cycles", "suggestions")
+    names = ("accounts", "overview", "gaps", "outliers", "variance", "cycles")
     tables = {name: getattr(survey, name).to_dict("records") for name in names}
     findings = [dataclasses.asdict(finding) for finding in survey.findings]
     treatments = [dataclasses.asdict(entry) for entry in survey.treatments]
     asked = [dataclasses.asdict(question) for question in questions(survey)]
     return json_text({**tables, "questions": asked, "findings": findings, "treatments": treatments}).rstrip("\n")
-
-
-def write_text(survey: Survey, kind: str, path: Path) -> Path:
-    """Write the suggested study or script; an existing file is not replaced, for it may have been edited.
-
-    Raises
-    ------
-    InputError
-        If the file is there already, or cannot be written.
-    """
-    if path.exists():
-        raise InputError("the file is there already, and may have been edited", "Give another name.", file=str(path))
-    text = (study_text if kind == "study" else script_text)(survey, path.parent)
-    files = Bundle()
-    files.add(path.name, text)
-    return files.write(path.parent)[0]
 
 
 def _settings(said: Sequence[str], example: str) -> dict[str, dict[str, Any]]:
@@ -136,15 +115,15 @@ def _settings(said: Sequence[str], example: str) -> dict[str, dict[str, Any]]:
     return settings
 
 
-def _of_study(path: Path, target: str | None) -> Survey:
-    study = open_study(path)
+def of_study(study: Study, target: str | None) -> Survey:
+    """The survey of a study's tables."""
     days = next((term.table for term in study.terms if isinstance(term, Holidays) and term.table is not None), None)
     survey = inspect(study.tables, target or study.models[0].target, plans=study.plans, holidays=days)
     sources = study.spec.sources
     if any(source.file is None for source in sources.values()):
         return survey  # a database's address is not written anywhere
     guess = Guess(
-        {name: path.parent / str(source.file) for name, source in sources.items()},
+        {name: study.path.parent / str(source.file) for name, source in sources.items()},
         {name: source.saved_options() for name, source in sources.items()},
         study.tables,
         {name: source.plan_for for name, source in sources.items() if source.plan_for},

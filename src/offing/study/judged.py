@@ -27,6 +27,8 @@ from offing.judging import (
 if TYPE_CHECKING:
     from offing.study.study import Study
 
+#: What the combination with stated weights is called.
+COMBINATION = "combination"
 #: Seconds in the units of a budget.
 _UNITS = {"": 1.0, "s": 1.0, "min": 60.0, "m": 60.0, "h": 3600.0}
 
@@ -69,8 +71,11 @@ def study_backtest(study: Study, *, without: bool = False) -> Backtest:
         edge=study.spec.forecast.edge,
     )  # fmt: skip
     own = [model.name for model in study.models] + [each.name for each in elsewhere if each.role == "candidate"]
+    together = study.spec.combination
+    pooling = "quantiles" if together is None else together.pooling
+    if together is not None and together.weights and not without:
+        found = combined(found, weights=together.weights, pooling=pooling, name=COMBINATION)
     for way in asked.combinations:
-        pooling = "quantiles" if study.spec.combination is None else study.spec.combination.pooling
         found = combined(found, way=way, members=own, pooling=pooling)
     return found
 

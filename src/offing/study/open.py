@@ -72,10 +72,10 @@ def study_from(text: str, path: Path) -> Study:
         raise _too_deep(path) from None
     _check_sources(spec, place)
     _check_totals(spec, place)
-    terms = [_term(entry, i, path.parent, place) for i, entry in enumerate(spec.terms)]
+    terms = [_term(entry, ("terms", i), path.parent, place) for i, entry in enumerate(spec.terms)]
     _check_drivers(spec, terms, place)
     treatments = [_built(Treat, entry, ("treatments", i), place) for i, entry in enumerate(spec.treatments)]
-    models = _models(spec, terms, treatments, place)
+    models = _models(spec, terms, treatments, path.parent, place)
     check_asked(spec, terms, place)
     scenarios, choices = checked_scenarios(spec, terms, place), _choices(spec, terms, path.parent, place)
     return Study(path, text, spec, tuple(terms), models, scenarios=scenarios, choices=choices)
@@ -156,8 +156,7 @@ def _check_totals(spec: schema.StudySpec, place: Place) -> None:
             raise place.error(("totals", i), f"there are two tables to {each.type}", "Put their numbers into one.")
 
 
-def _term(entry: Mapping[str, Any], i: int, folder: Path, place: Place) -> Term:
-    at = ("terms", i)
+def _term(entry: Mapping[str, Any], at: tuple[Any, ...], folder: Path, place: Place) -> Term:
     kind = entry.get("type")
     if not isinstance(kind, str) or kind not in TERMS:
         found = "the kind of term is missing" if kind is None else f"found {kind!r}"
@@ -173,7 +172,9 @@ def _built(cls: type, entry: Mapping[str, Any], at: tuple[Any, ...], place: Plac
         return _adapter(cls).validate_json(json.dumps(dict(entry), default=_plain))
     except ValidationError as error:
         keys = [each.name for each in fields(cls)]
-        raise place.first_fault(error, at, {(at[0], "*"): keys}) from error
+        raise place.first_fault(
+            error, at, {tuple("*" if isinstance(step, int) else step for step in at): keys}
+        ) from error
 
 
 def _adapter(cls: type) -> TypeAdapter[Any]:
@@ -201,7 +202,7 @@ def _choices(spec: schema.StudySpec, terms: list[Term], folder: Path, place: Pla
         own = []
         for value in values:
             with telling_of(place, at):
-                own.append(getattr(_term({**entry, field: value}, names.index(name), folder, place), field))
+                own.append(getattr(_term({**entry, field: value}, ("terms", names.index(name)), folder, place), field))
         found[key] = own
     return found
 
@@ -228,7 +229,9 @@ def _selection(spec: schema.StudySpec, name: str, place: Place) -> DriverSelecti
         return spec.driver_selection.selection
 
 
-def _models(spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], place: Place) -> tuple[Model, ...]:
+def _models(
+    spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], folder: Path, place: Place
+) -> tuple[Model, ...]:
     data = spec.target.data
     target = data if isinstance(data, str) else f"{data.source}.{data.column}"
     by_name: dict[str, Term] = {}
@@ -237,25 +240,20 @@ def _models(spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], 
             raise place.error(("terms", i), f"two terms are called '{term.name}'", "Give one of them another name.")
         by_name[str(term.name)] = term
 
-    def made(chosen: list[Term], name: str = "main", selection: DriverSelection | None = None) -> Model:
+    usual = {**spec.target.model_dump(exclude={"data"}), **spec.estimation.model_dump()}
+
+    def made(
+        chosen: list[Term], name: str = "main", selection: DriverSelection | None = None,
+        own: Mapping[str, Any] | None = None,
+    ) -> Model:  # fmt: skip
         try:
-            return Model(
-                target,
-                chosen,
-                spec.target.scale,
-                name,
-                treatments,
-                spec.target.transform,
-                offset=spec.target.offset,
-                lower_limit=spec.target.lower_limit,
-                upper_limit=spec.target.upper_limit,
-                **spec.estimation.model_dump(),
-                driver_selection=selection,
-            )
+            return Model(target, chosen, name=name, treatments=treatments, driver_selection=selection,
+                         **{**usual, **(own or {})})  # fmt: skip
         except InputError as error:
             estimation = {key: ("estimation", key) for key in schema.EstimationSpec.model_fields}
             elsewhere = {"treatments": ("treatments",), "terms": ("terms",), **estimation}
             at = elsewhere.get(str(error.key), ("target", str(error.key)))
+            at = ("models", name, str(error.key)) if error.key in (own or {}) else at
             raise place.error(at, error.found, error.advice) from error
 
     if not spec.models:
@@ -268,12 +266,27 @@ def _models(spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], 
                 f"found the name {name!r}",
                 "Names of models are letters, digits, spaces, '-', '_' and '.'.",
             )
+        chosen = []
         for i, wanted in enumerate(model.terms):
-            if wanted not in by_name:
-                raise place.error(
-                    ("models", name, "terms", i), f"there is no term {wanted!r}", nearest(wanted, by_name)
-                )
-        chosen = [by_name[wanted] for wanted in model.terms]
+            at = ("models", name, "terms", i)
+            if isinstance(wanted, str) and wanted not in by_name:
+                raise place.error(at, f"there is no term {wanted!r}", nearest(wanted, by_name))
+            chosen.append(by_name[wanted] if isinstance(wanted, str) else _term(wanted, at, folder, place))
         selection = _selection(spec, name, place) if model.driver_selection else None
-        models.append(made(chosen, name, selection))
+        models.append(made(chosen, name, selection, model.own))
+    _check_combination(spec, place)
     return tuple(models)
+
+
+def _check_combination(spec: schema.StudySpec, place: Place) -> None:
+    """Weights are of models of the study, and some model is reported."""
+    if not any(model.reported for model in spec.models.values()):
+        first = next(iter(spec.models))
+        raise place.error(("models", first, "reported"), "no model is reported", "Leave reported out of one of them.")
+    weights = {} if spec.combination is None else spec.combination.weights
+    for name in weights:
+        if name not in spec.models:
+            raise place.error(("combination", "weights", name), f"there is no model {name!r}",
+                              nearest(name, spec.models))  # fmt: skip
+    if weights and not sum(weights.values()) > 0.0:
+        raise place.error(("combination", "weights"), "the weights add up to nothing", "Give one of them more than 0.")

@@ -66,7 +66,7 @@ def in_words(study: Study, step: str, *, full: bool = False) -> str:
     for name, result in (study.screenings if step == "screen" else study.fits).items():
         fit = result.base if isinstance(result, Screening) else result
         several = [f"series '{fit.series}'"] if fit.series else []
-        several += [f"model '{fit.model.name}'"] if len(study.models) > 1 else []
+        several += [f"model '{fit.model.name}'"] if len(study.reported) > 1 else []
         head = ": ".join([study.title, *([", ".join(several)] if several else [])])
         text = _screened(result) if isinstance(result, Screening) else _words(study, name, fit, step)
         if full and step != "screen":

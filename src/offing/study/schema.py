@@ -74,10 +74,30 @@ class TargetSpec(Part):
 
 
 class ModelSpec(Part):
-    """A table ``[models.NAME]``: some of the terms, by name."""
+    """A table ``[models.NAME]``: some of the terms, by name, or terms of its own as tables in their place.
 
-    terms: list[str]
+    What it says of the scale or the estimation counts for this model instead of what the study says. One that is not
+    `reported` serves in comparisons and in the combination alone.
+    """
+
+    terms: list[str | dict[str, Any]]
     driver_selection: bool = False
+    scale: Literal["level", "log"] | None = None
+    offset: float | None = None
+    transform: list[str | dict[str, Any]] | None = None
+    errors: Literal["independent", "ar"] | None = None
+    order: int | Literal["chosen"] | None = None
+    seasonal_lag: int | None = None
+    loss: Literal["squares", "huber", "tukey"] | None = None
+    half_life: float | None = None
+    window: int | None = None
+    reported: bool = True
+
+    @property
+    def own(self) -> dict[str, Any]:
+        """What it says for itself, as fields of a model."""
+        said = self.model_dump(exclude={"terms", "driver_selection", "reported"}, exclude_none=True)
+        return dict(said)
 
 
 class EstimationSpec(Part):
@@ -112,8 +132,9 @@ class ForecastSpec(Part):
 
 
 class CombinationSpec(Part):
-    """The table ``[combination]``: the study's models together."""
+    """The table ``[combination]``: the study's models together, or those with a stated weight."""
 
+    weights: dict[str, Annotated[float, Field(ge=0.0)]] = {}
     way: Literal["mean", "median", "trimmed mean", "past errors", "least squares"] = "mean"
     pooling: Literal["quantiles", "probabilities"] = "quantiles"
     edges: Annotated[list[Literal["expected", "shifted"]], Field(min_length=1)] = ["expected"]

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import fields
 
+from offing.base.toml import toml, toml_key
 from offing.judging import Screening
-from offing.survey.write import toml, toml_key
 from offing.terms import Driver
 
 

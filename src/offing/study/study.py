@@ -31,7 +31,7 @@ from offing.explain import (
     split,
     totals,
 )
-from offing.handover import file_digest, frame_digest, run_record
+from offing.handover import file_digest, frame_digest, run_record, text_digest
 from offing.judging import Backtest, Combination, Screening, combine, recalibrate
 from offing.judging.screening import screen_series
 from offing.model import Fit, Forecast, Model, SeriesFits
@@ -110,6 +110,11 @@ class Study:
         """The study's title, or its file's name."""
         return self.spec.title or self.path.name
 
+    @property
+    def reported(self) -> tuple[Model, ...]:
+        """The models whose own results are told."""
+        return tuple(model for model in self.models if not self.spec.models or self.spec.models[model.name].reported)
+
     def draws(self, figures: int) -> bool:
         """Whether a command draws its figures: as ``[output]`` says, else if there are not too many to look at."""
         stated = self.spec.output.figures
@@ -130,7 +135,7 @@ class Study:
         """The fits by their model's name; of several series by such as ``north / main``."""
         found = SeriesFits()
         with self.placing():
-            for model in self.models:
+            for model in self.reported:
                 own = model.fit_each(self.tables, as_of=self.origin)
                 found |= {f"{series} / {model.name}" if series else model.name: fit for series, fit in own.items()}
                 found.left_out |= own.left_out
@@ -181,7 +186,7 @@ class Study:
                 f"{series} / {model.name}" if series else model.name: screen_series(
                     model.fit_at(Information(tables, series, self.origin)), asked.selection
                 )
-                for model in self.models
+                for model in self.reported
                 if model.driver_selection is None
                 for series, tables in split_series(self.tables, model.target).items()
             }
@@ -299,7 +304,7 @@ class Study:
                 model.name: running_estimate(
                     model, self.tables, dates, edge=asked.edge, levels=asked.levels, plan=self.plans
                 )
-                for model in self.models
+                for model in self.reported
             }
 
     @cached_property
@@ -319,6 +324,8 @@ class Study:
                 edges=asked.edges,
                 origins=asked.origins,
                 pooling=asked.pooling,
+                weights=asked.weights or None,
+                unplanned=ahead.unplanned,
                 planned=self.spec.backtest.planned,
                 plan=self.plans,
             )
@@ -393,10 +400,12 @@ class Study:
         Of a database it holds no address and no query, which may hold secrets; its fingerprint is that of the values.
         """
         sources = {name: each for name, each in self.spec.sources.items() if plans or each.plan_for is None}
-        files = [self.path, *(self.path.parent / each.file for each in sources.values() if each.file)]
+        files = [self.path.parent / each.file for each in sources.values() if each.file]
         for model in self.models:
             files += [file for term in model.terms for file in term.files()]
-        prints = {file.name: file_digest(file) for file in dict.fromkeys(files)}
+        # A draft's study is about to be written, with these very letters.
+        own = file_digest(self.path) if self.path.exists() else text_digest(self.text)
+        prints = {self.path.name: own, **{file.name: file_digest(file) for file in dict.fromkeys(files)}}
         for name, each in sources.items():
             if each.file is None:
                 read = self.tables[name] if each.plan_for is None else self.plans[each.plan_for]

@@ -1,9 +1,8 @@
-"""What is in the data, before any model: tables, figures, and a suggested study."""
+"""What is in the data, before any model: tables and figures."""
 
 from offing.survey.guess import Guess, guess_sources
 from offing.survey.survey import Survey, inspect
 from offing.survey.views import Coverage, Echoes, History, Scatter, Seasons, Years
-from offing.survey.write import script_text, study_text
 
 __all__ = [
     "Coverage",
@@ -16,6 +15,4 @@ __all__ = [
     "Years",
     "guess_sources",
     "inspect",
-    "script_text",
-    "study_text",
 ]

@@ -56,8 +56,9 @@ class Guess:
 
 
 def guess_sources(
-    paths: Sequence[Path], said: Mapping[str, Mapping[str, Any]], target: str | None = None, to: str | None = None
-) -> Guess:
+    paths: Sequence[Path], said: Mapping[str, Mapping[str, Any]], target: str | None = None, to: str | None = None,
+    stated_plans: Sequence[Path] = (),
+) -> Guess:  # fmt: skip
     """Find out how files are to be read, which continue others as plans, and which hold holidays.
 
     Parameters
@@ -68,11 +69,14 @@ def guess_sources(
         The target as ``source.column``; its source's frequency is the one to plan at.
     to
         The frequency to plan at, where it is not the target's own.
+    stated_plans
+        Those of the files that are plans, whatever they look like.
 
     Raises
     ------
     InputError
-        If a file can be read in two ways or in none; what settles it can be said.
+        If a file can be read in two ways or in none; what settles it can be said. If a stated plan has no column of
+        another file.
     """
     files: dict[str, Path] = {}
     days = None
@@ -94,7 +98,7 @@ def guess_sources(
         with _options_for(name):
             options[name], tables[name] = _tried(files[name], own, unit, remarks[name], as_it_is=as_it_is)
     _own_plan(tables, options, files, remarks, target)
-    plans = _plans(tables, order)
+    plans = {**_plans(tables, order), **_stated_plans(tables, files, stated_plans)}
     _later_rows(tables, options, plans, files, remarks)
     _delays(tables, options, plans, files, remarks)
     kept = {name: tuple(words) for name, words in remarks.items()}
@@ -181,6 +185,31 @@ def _plans(tables: Mapping[str, Table | Panel], order: Sequence[str]) -> dict[st
             ):
                 found[name] = other
     return found
+
+
+def _stated_plans(
+    tables: Mapping[str, Table | Panel], files: Mapping[str, Path], stated: Sequence[Path]
+) -> dict[str, str]:
+    """Which table each stated plan continues: the one with most of its columns."""
+    found: dict[str, str] = {}
+    for name in [name for name, path in files.items() if path in stated]:
+        own = _columns(tables[name])
+        shared = {other: len(own & _columns(table)) for other, table in tables.items()
+                  if other != name and files[other] not in stated and other not in found.values()}  # fmt: skip
+        best = max(shared, key=lambda other: shared[other], default=None)
+        if best is None or not shared[best]:
+            known = sorted(set().union(*(_columns(tables[other]) for other in shared)) if shared else [])
+            raise InputError(
+                f"none of its columns ({', '.join(sorted(own))}) is one of another file",
+                f"Name them as there: {', '.join(known)}.", file=files[name].name, key="plan",
+            )  # fmt: skip
+        found[name] = best
+    return found
+
+
+def _columns(table: Table | Panel) -> set[str]:
+    first: Table = next(iter(table.values())) if isinstance(table, Panel) else table
+    return {*first.columns, *first.unusable}
 
 
 def _continues(plan: Table | Panel, table: Table | Panel) -> bool:

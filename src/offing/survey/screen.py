@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from offing.base import Treatment, count
+from offing.base.toml import toml_key
 from offing.model.words import in_units, number, percent, signed
 from offing.survey.measures import flat
 from offing.survey.views import without_calendar
 from offing.tables import Panel, Table, read_days
-from offing.tables.notation import toml_key
 from offing.tables.options import as_options
 from offing.tables.outliers import yearly_spike
 from offing.tables.table import Array

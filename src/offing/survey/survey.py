@@ -1,4 +1,4 @@
-"""`inspect`: what is in the data, and what it suggests."""
+"""`inspect`: what is in the data, before any model."""
 
 from __future__ import annotations
 
@@ -13,13 +13,12 @@ import pandas as pd
 
 from offing.base import Finding, InputError, Treatment, count
 from offing.calendar import Axis
-from offing.model.words import as_html, number, text_table, wrapped
-from offing.survey import measures, suggest, views
+from offing.model.words import as_html, number, text_table
+from offing.survey import measures, views
+from offing.survey.columns import faster_of, known_after, references_of
 from offing.survey.guess import Guess
 from offing.survey.screen import questions, screen
-from offing.survey.suggest import Suggested
 from offing.survey.target import likely_target
-from offing.survey.write import script_text, study_text
 from offing.tables import Goal, Information, Panel, Sources, Table, read, split_series
 from offing.tables.combine import rule_for
 from offing.tables.outliers import Judged, judge
@@ -29,8 +28,8 @@ from offing.terms import Holidays
 
 #: Series of a panel in which outliers are looked for: more cannot be looked at.
 _MOST_JUDGED = 60
-#: Series of a panel whose evidence for a suggestion is summed, and rows of a table that are printed.
-_MOST_SUGGESTED, _MOST_ROWS = 5, 40
+#: Rows of a table that are printed.
+_MOST_ROWS = 40
 
 Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
 
@@ -42,7 +41,7 @@ def inspect(
     plans: Mapping[str, Table | Panel] | None = None,
     holidays: str | Path | pd.DataFrame | None = None,
 ) -> Survey:
-    """Look at data before any model: what is there, what is missing or strange, and which terms it suggests.
+    """Look at data before any model: what is there, what is missing or strange, what moves the target.
 
     Parameters
     ----------
@@ -73,8 +72,8 @@ def inspect(
     >>> months = pd.period_range("2020-01", periods=48, freq="M")
     >>> sold = pd.Series(100.0 + np.arange(48) + 20 * np.sin(2 * np.pi * months.month / 12), months, name="sold")
     >>> survey = of.inspect(sold + np.tile([0.5, -0.5, 0.2], 16))
-    >>> survey.suggestions["suggestion"].tolist()
-    ['level', 'trend', 'season (cycle = year, harmonics = 1)']
+    >>> survey.variance["part"].tolist()
+    ['trend', 'year', 'rest']
     """
     if isinstance(data, (Table, Panel)):
         tables: dict[str, Table | Panel] = {"data": data}
@@ -179,7 +178,7 @@ class Survey:
         """Label, unit and values (n,) on the target's periods of each column that may be a driver, by reference."""
         axis, _ = self.span
         view = Information(self.own).view(int(self.own[self.source].axis.ends[-1]), axis, Goal())
-        references = suggest.references_of(self.own, self.source, self.column, axis.frequency)
+        references = references_of(self.own, self.source, self.column, axis.frequency)
         found = {}
         for reference, label in references.items():
             if self.own[view.sources.find(reference)[0]].uses.get(view.sources.find(reference)[1]):
@@ -226,42 +225,15 @@ class Survey:
         """Cycles that stand out, named or not: ``periods, name, share, seen, verdict``."""
         return measures.found_cycles(self.span[0], self.working)
 
-    @cached_property
-    def suggested(self) -> Suggested:
-        """The suggested model."""
-        axis, _ = self.span
-        drivers = {reference: label for reference, (label, _, _) in self.drivers.items()}
-        futures = {reference: self._future(reference, axis.first + axis.n) for reference in drivers}
-        every = split_series(self.tables, self.target)
-        largest = sorted(every, key=lambda name: -_values_of(every[name], self.source, self.column))[:_MOST_SUGGESTED]
-        if self.members == 1:
-            return suggest.suggest(self.own, self.target, drivers, futures, self.holidays, faster=self.faster)
-        found, failed = [], []
-        for name in largest:
-            try:
-                found.append(
-                    suggest.suggest(every[name], self.target, drivers, futures, self.holidays, faster=self.faster)
-                )
-            except InputError as error:
-                failed.append(error)  # a series of a value or two says nothing of the others
-        if not found:
-            raise failed[0]
-        return suggest.agreed(found)
-
     @property
     def faster(self) -> list[str]:
         """References of the columns that tick faster than the target."""
-        return suggest.faster_of(self.own, self.span[0].frequency)
+        return faster_of(self.own, self.span[0].frequency)
 
     def known_ahead(self, reference: str) -> int:
         """How many periods after the target's end a driver is known for."""
         axis, _ = self.span
         return self._future(reference, axis.first + axis.n)
-
-    @property
-    def suggestions(self) -> pd.DataFrame:
-        """One row a suggestion: ``what, suggestion, evidence``."""
-        return self.suggested.table
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
@@ -315,20 +287,6 @@ class Survey:
         found = {name: getattr(self, name) for name in names}
         return {name: view for name, view in found.items() if view is not None}
 
-    def study(self) -> str:
-        """A commented study file to start from, which runs as it is.
-
-        Raises
-        ------
-        InputError
-            If the tables did not come from files through ``offing inspect``.
-        """
-        return study_text(self)
-
-    def script(self) -> str:
-        """The same as a short Python script."""
-        return script_text(self)
-
     @cached_property
     def working(self) -> Array:
         """The target as logarithms where it varies by ratios, else as it is."""
@@ -364,19 +322,19 @@ class Survey:
         try:
             return term.block(view, axis, term.learn(view)).columns
         except InputError:
-            return None  # a table that does not tell all years; what is suggested says so
+            return None  # a table that does not tell all years
 
     def _future(self, reference: str, first: int) -> int:
         """How many periods from the ordinal `first` on a driver is known for."""
         source, column = Sources(self.own).find(reference)
         table = self.own[source]
-        own = suggest.known_after(table.values(column), table.axis, first) if table.later_rows else 0
+        own = known_after(table.values(column), table.axis, first) if table.later_rows else 0
         plan = self.plans.get(source)
         if isinstance(plan, Panel):
             plan = plan[self.series]
         if plan is None or column not in plan.columns:
             return own
-        return max(own, suggest.known_after(plan.values(column), plan.axis, first))
+        return max(own, known_after(plan.values(column), plan.axis, first))
 
     @property
     def questions(self) -> list[str]:
@@ -420,9 +378,7 @@ class Survey:
                 cells = [[_cell(each) for each in shown[c]] for c in shown.columns]
                 more = f" ({most} of {len(table)})" if len(table) > most else ""
                 found.append(f"{title}{more}:\n{text_table(list(shown.columns), cells)}")
-        rows = self.suggestions
-        lines = [f"  {s}: {e}" for s, e in zip(rows["suggestion"], rows["evidence"], strict=True)]
-        return [*found, wrapped("Suggested, to start from:\n" + "\n".join(lines))]
+        return found
 
     def _repr_html_(self) -> str:
         return as_html("\n".join(self.sentences), self.overview)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -38,6 +39,22 @@ def read_days(source: str | Path | pd.DataFrame) -> Days:
     >>> len(read_days(table).days)
     3
     """
+    if isinstance(source, pd.DataFrame):
+        return _read(source)
+    try:
+        state = Path(source).stat()
+    except OSError:
+        return _read(source)  # which says what is wrong
+    # Every fit at every origin asks for the table: it is read anew only when the file has changed.
+    return _kept(Path(source).resolve(), state.st_mtime_ns, state.st_size)
+
+
+@lru_cache(maxsize=64)
+def _kept(path: Path, changed: int, size: int) -> Days:
+    return _read(path)
+
+
+def _read(source: str | Path | pd.DataFrame) -> Days:
     cells, file = text_cells(source, "table of holidays")
     for column in cells.columns:
         if column not in _COLUMNS:

@@ -12,6 +12,7 @@ import numpy as np
 import pandas as pd
 
 from offing.base import Finding, InputError
+from offing.base.toml import toml_key
 from offing.tables.numbers import is_missing
 
 YES_NO = "yes/no"
@@ -217,8 +218,3 @@ def _note(column: pd.Series, plain: pd.Series, way: str, file: str, missing: fro
         + ("" if way in (YES_NO, "(1)") else f" in {way}") + ".",
         advice=f'State notation = {{ {toml_key(name)} = "{way}" }}.',
     )  # fmt: skip
-
-
-def toml_key(name: str) -> str:
-    """A column's name as a key of TOML."""
-    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else f'"{name}"'

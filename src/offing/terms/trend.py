@@ -181,7 +181,7 @@ class Trend(Term):
 
     @property
     def needs_dynamics(self) -> bool:  # type: ignore[override]
-        """Whether noise whose neighbours are alike could be taken for bends; a walk and noise of its own are one model."""
+        """Whether noise whose neighbours are alike could be taken for bends."""
         return self.found or self.slope == "stochastic"
 
     @property

@@ -1,0 +1,177 @@
+"""The screen of a draft: what was read, what was chosen and why, how good it was, what it says, what to answer."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from offing.base import count
+from offing.judging.comparison import DOUBT, FEWEST, p_text
+from offing.model import effects
+from offing.model.words import in_units, number, rounded, text_table
+from offing.tables import Panel, Table
+from offing.terms import Driver
+
+if TYPE_CHECKING:
+    from offing.drafting.draft import Draft
+
+#: How wide a line is, how many periods, drivers, findings and left-out columns are named.
+WIDTH, _PERIODS, _DRIVERS, _FINDINGS, _OUT = 110, 12, 5, 4, 6
+
+
+def screen(draft: Draft) -> str:
+    """One screen of words."""
+    blocks = [_read(draft), _chosen(draft), _past(draft), _ahead(draft), _why(draft), _against(draft), _asked(draft)]
+    return "\n".join(line for block in blocks for text in block for line in _wrapped(text))
+
+
+def _wrapped(text: str) -> list[str]:
+    if "\n" in text:  # a table
+        return text.splitlines()
+    start = text[: len(text) - len(text.lstrip())]
+    return textwrap.wrap(text, WIDTH, subsequent_indent=f"{start}  ", break_on_hyphens=False, break_long_words=False)
+
+
+def _read(draft: Draft) -> Iterator[str]:
+    survey = draft.survey
+    named = []
+    for name, table in {**survey.tables, **{f"{of} (plan)": plan for of, plan in survey.plans.items()}}.items():
+        first: Table = next(iter(table.values())) if isinstance(table, Panel) else table
+        series = f"{len(table):,} series, each such as " if isinstance(table, Panel) else ""
+        named.append(f"{first.name} as '{name}' ({series}{first.axis.spell()})")
+    if survey.guess is not None and survey.guess.days is not None:
+        named.append(f"{survey.guess.days.name} as holidays")
+    yield f"Read {'; '.join(named)}."
+    axis, _ = survey.span
+    several = f", looked at in the series '{survey.series}'" if survey.series else ""
+    yield f"Target: {in_units(survey.label, survey.unit)}, {axis.spell()}{several}."
+
+
+def _chosen(draft: Draft) -> Iterator[str]:
+    choice, model = draft.choice, draft.model
+    if choice.past is None:
+        yield f"Chosen: the mean of the past, as {choice.remarks[0]}. Nothing else can be judged."
+        return
+    yield f"Chosen by past forecasts among {count(len(choice.scored), 'candidate')}: {choice.shown.scale.words};"
+    trend = draft.reason("trend") or choice.shown.structure.words
+    yield f"  {trend};"
+    for term in model.terms:
+        if str(term.name) != "trend":
+            yield f"  {draft.reason(str(term.name))}."
+    out = draft.left_out
+    if out:
+        named = [f"{name} ({why})" for name, _, why in out[:_OUT]]
+        more = f"; and {len(out) - _OUT} more" if len(out) > _OUT else ""
+        yield f"  Left out: {'; '.join(named)}{more}."
+    for remark in choice.remarks:
+        yield f"  {remark[:1].upper()}{remark[1:].rstrip('.')}."
+    if choice.stopped:
+        yield f"  {choice.stopped}"
+
+
+def _past(draft: Draft) -> Iterator[str]:
+    found = draft.comparison
+    if found is None or draft.backtest is None:
+        return
+    unit = f" {draft.survey.unit}" if draft.survey.unit else ""
+    name = draft.model.name
+    own = float(found.overall[name])
+    cuts = draft.backtest.cuts()
+    days = [f"{day:%Y-%m-%d}" for day in cuts.origins]
+    period = draft.survey.span[0].frequency.unit
+    over = (f"from {count(len(days), 'past origin')}, {days[0]} to {days[-1]}" if len(days) > 1
+            else f"from one past origin, {days[0]}")  # fmt: skip
+    yield (f"Past forecasts {over}, of {count(draft.horizon, period)} each, miss by {number(own)}{unit} on average.")
+    ahead = draft.reference
+    if ahead is not None:
+        theirs = float(found.overall[ahead])
+        if own < theirs:
+            p = found.test(name, ahead).p
+            sure = f"p {p_text(p, equal=True)}: {'more than chance' if p < DOUBT else 'it may be chance'}"
+            if len(found.losses) < FEWEST or not np.isfinite(p):
+                sure = "too few origins to tell from chance"
+            gain = f"{100.0 * (1.0 - own / theirs):.0f} % less" if theirs > 0.0 else "less"
+            yield f"  The best plain reference, '{ahead}', misses by {number(theirs)}: the draft by {gain} ({sure})."
+        else:
+            plain = draft.reference_forecast
+            following = "" if plain is None else f", its next value being {number(float(plain[0]), 4)}"
+            yield (
+                f"  This history does not support more than the plain reference '{ahead}', which misses by "
+                f"{number(theirs)}: prefer that{following}."
+            )
+    if draft.weights:
+        other = float(found.overall["combination"])
+        yield (
+            f"  Combined with {count(len(draft.members), 'other model')} that did nearly as well, it misses by "
+            f"{number(other)}; both are reported, the single one is explained."
+        )
+
+
+def _ahead(draft: Draft) -> Iterator[str]:
+    forecast = draft.forecast
+    table = forecast.table
+    low, high = ("q0.1", "q0.9")
+    yield f"Forecast of {draft.survey.label}, {forecast.axis.spell()}, with the interval that holds 80 %:"
+    n = forecast.axis.n
+    places = sorted({round(x) for x in np.linspace(0, n - 1, min(n, _PERIODS))})
+    labels = [forecast.axis.labels()[i] for i in places]
+    columns = [labels, *([rounded(table[name])[i] for i in places] for name in ("forecast", low, high))]
+    heads = [forecast.axis.frequency.unit, "forecast", "80 % from", "to"]
+    if draft.combination is not None:
+        columns.append([rounded(draft.combination.mean)[i] for i in places])
+        heads.append("combination")
+    yield text_table(heads, columns)
+
+
+def _why(draft: Draft) -> Iterator[str]:
+    drivers = [term for term in draft.model.terms if isinstance(term, Driver)]
+    if not drivers or not draft.fit.scale.plain:
+        return
+    told = effects(draft.fit)
+    if told.effects:
+        yield told.heading
+        for line in told.lines[:_DRIVERS]:
+            yield f"  {line}"
+    if draft.expects:
+        names = ", ".join(name.partition(".")[2] or name for name in draft.expects)
+        yield f"  No plan says what comes of {names}: models of their own do, and the band counts that. See --plan."
+
+
+def _against(draft: Draft) -> Iterator[str]:
+    found = draft.findings
+    if not found:
+        return
+    yield "What speaks against it, after all that was tried:"
+    for each in found[:_FINDINGS]:
+        yield f"  {each.message} {tried_for(draft, each.check)}".rstrip()
+    if len(found) > _FINDINGS:
+        yield f"  And {count(len(found) - _FINDINGS, 'more remark')}: see findings.json."
+
+
+#: What a draft tries against each finding, by the beginning of the check's name.
+_ANSWERS = {
+    "unexplained step": "A dated step was tried at the clearest place.",
+    "unexplained pulse": "If you know what happened there, add an event.",
+    "drift": "Wandering levels, slopes that change and changes were tried.",
+    "autocorrelation": "Noise that carries on, wandering levels and changes were tried.",
+    "lasting": "Noise that carries on, wandering levels and seasons that drift were tried.",
+    "uneven": "Both scales were tried.",
+    "coverage": "Intervals are not narrowed on the errors that chose the model.",
+    "identity": "The column says what the target is: leave it out with a study of your own.",
+}
+
+
+def tried_for(draft: Draft, check: str) -> str:
+    """What was tried against a finding."""
+    return next((words for start, words in _ANSWERS.items() if check.startswith(start)), "")
+
+
+def _asked(draft: Draft) -> Iterator[str]:
+    asked = draft.questions
+    if asked:
+        yield "To be answered:"
+        for i, each in enumerate(asked, 1):
+            yield f"  {i}. {each}"
