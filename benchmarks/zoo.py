@@ -76,7 +76,7 @@ def _noisy(generator: Generator, signal: np.ndarray, *, phi: float = 0.0, share:
 def _year(n: int, generator: Generator, period: float, size: float) -> np.ndarray:
     """A yearly wave with a few harmonics."""
     t = np.arange(n) / period * 2.0 * np.pi
-    found = sum(generator.normal() / k * np.sin(k * t + generator.uniform(0, 6.28)) for k in (1, 2, 3))
+    found = np.zeros(n) + sum(generator.normal() / k * np.sin(k * t + generator.uniform(0, 6.28)) for k in (1, 2, 3))
     return np.asarray(size * found / max(float(np.std(found)), 1e-9))
 
 
@@ -213,13 +213,18 @@ def night_counts(generator: Generator) -> World:
     return _made(index, counts, h, [kinds], "same season (week)", errors="independent")
 
 
+def _day(hour: np.ndarray, generator: Generator) -> np.ndarray:
+    """The course of a day with a few harmonics."""
+    parts = [generator.normal() * np.cos((hour - generator.uniform(0, 24)) * k * 2 * np.pi / 24) for k in (1, 2, 3)]
+    return np.asarray(np.sum(parts, axis=0))
+
+
 def kinds_of_day(generator: Generator) -> World:
     """1,000 to 1,700 hours whose course differs between workdays and weekends; a driver that acts at once."""
     n, h = int(generator.integers(1000, 1701)), 48
     t = np.arange(n + h)
     hour, day = t % 24, (t // 24) % 7
-    work, rest = (sum(generator.normal() * np.cos((hour - generator.uniform(0, 24)) * k * 2 * np.pi / 24) for k in (1, 2, 3))
-                  for _ in range(2))  # fmt: skip
+    work, rest = (_day(hour, generator) for _ in range(2))
     wind = np.zeros(n + h)
     for i in range(1, n + h):
         wind[i] = 0.95 * wind[i - 1] + generator.normal()
@@ -380,7 +385,9 @@ def growing_season(generator: Generator) -> World:
 def seasonal_walk(generator: Generator) -> World:
     """60 to 90 quarters of a walk with a season, in logarithms."""
     n, h = int(generator.integers(60, 91)), 4
-    log = 4.0 + np.cumsum(0.03 * generator.normal(size=n + h)) + _year(n + h, generator, 4, generator.uniform(0.05, 0.15))
+    log = (
+        4.0 + np.cumsum(0.03 * generator.normal(size=n + h)) + _year(n + h, generator, 4, generator.uniform(0.05, 0.15))
+    )
     index = pd.period_range("2003Q1", periods=n + h, freq="Q")
     terms = [of.Trend(form="stochastic"), of.Season("year")]
     return _made(index, np.exp(log), h, terms, "same season", scale="log", errors="independent")
@@ -394,9 +401,7 @@ def days_with_holidays(generator: Generator) -> World:
     places = sorted(generator.choice(np.arange(5, 360), 8, replace=False).tolist())
     rows = [(name, f"{year}-01-01") for name in names for year in range(2021, 2025)]
     table = pd.DataFrame(rows, columns=["name", "date"])
-    table["date"] = [
-        (pd.Timestamp(date) + pd.Timedelta(days=places[names.index(name)])).date() for name, date in rows
-    ]
+    table["date"] = [(pd.Timestamp(date) + pd.Timedelta(days=places[names.index(name)])).date() for name, date in rows]
     effect = dict(zip(names, generator.uniform(-0.3, 0.6, 8), strict=True))
     t = np.arange(n + h)
     week = generator.normal(size=7) * 0.15

@@ -117,22 +117,20 @@ def test_a_date_on_the_command_line_hides_what_was_not_out(folder, tmp_path, run
         assert (refused.status, words in refused.err) == (2, True), refused.err
 
 
-def test_inspect_proposes_delay_span_and_skip_from_the_sources_ends(folder, tmp_path, run_cli):
+def test_a_draft_of_the_boatyard_reads_delays_and_weights_faster_series(folder, tmp_path, run_cli):
     files = [folder / name for name in ("orders.csv", "bookings.csv", "enquiries.csv")]
-    ran = run_cli("inspect", *files, "--write-study", tmp_path / "suggested.toml")
+    ran = run_cli("inspect", *files)
     assert ran.status == 0
     assert "its last value ends 21 days before the newest of all" in ran.out
-    study = tomllib.loads((tmp_path / "suggested.toml").read_text())
+    ran = run_cli("draft", *files, "--out", tmp_path / "d", "--budget", "20s")
+    assert ran.status == 0, ran.err
+    study = tomllib.loads((tmp_path / "d" / "study.toml").read_text())
     assert study["sources"]["bookings"]["release_delay"] == "21 days"
-    drivers = [term for term in study["terms"] if term["type"] == "driver"]
-    assert [term["weights"] for term in drivers] == ["beta", "beta"]
-    assert all(term["span"] >= 2 and "skip" not in term for term in drivers)
-    assert run_cli("forecast", tmp_path / "suggested.toml").status == 0
-    early = tmp_path / "bookings.csv"
-    early.write_text("\n".join((folder / "bookings.csv").read_text().splitlines()[:-4]) + "\n")
-    told = run_cli("inspect", files[0], early, files[2], "--full").out
-    assert "skip = 2" in told
-    assert "it ends 2 months before the target does, which are skipped" in " ".join(told.split())
+    assert [term for term in study["terms"] if term["type"] == "driver"], ran.out
+    # At every past origin the months and weeks were out as far into the quarter as they are today.
+    assert study["backtest"]["first_origin"].endswith("-18"), study["backtest"]
+    assert study["forecast"]["unplanned"] == "expected"
+    assert run_cli("forecast", tmp_path / "d" / "study.toml").status == 0
 
 
 @pytest.mark.parametrize("name", ["weighted", "averaged"])

@@ -280,9 +280,14 @@ def test_hostile_names_pass_through_safely(tmp_path, run_cli):
     later.insert(0, "week", pd.date_range("2024-04-22", periods=8, freq="7D"))
     frame.to_csv(tmp_path / "t.csv", index=False)
     later.to_csv(tmp_path / "p.csv", index=False)
-    study = tmp_path / "s.toml"
-    ran = run_cli("inspect", tmp_path / "t.csv", tmp_path / "p.csv", "--write-study", study, "--out", tmp_path / "i")
+    study = tmp_path / "d" / "study.toml"
+    ran = run_cli("inspect", tmp_path / "t.csv", tmp_path / "p.csv", "--out", tmp_path / "i")
     assert ran.status == 0, ran.err
+    ran = run_cli(
+        "draft", tmp_path / "t.csv", tmp_path / "p.csv", "--out", tmp_path / "d", "--script", tmp_path / "d.py"
+    )
+    assert ran.status == 0, ran.err
+    compile((tmp_path / "d.py").read_text(), "d.py", "exec")
     changed = study.read_text().replace("# unit = {", "unit = {", 1)
     study.write_text(changed)
     ran = run_cli("explain", study, "--out", tmp_path / "o")

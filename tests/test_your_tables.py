@@ -98,8 +98,8 @@ def test_what_was_resolved_stands_in_the_study_and_is_no_note_of_later_runs(tmp_
         "other letters",
     ):
         made(CASES[name], tmp_path)
-        study = tmp_path / f"{re.sub(r'[^a-z]', '', name)}.toml"
-        assert run_cli("inspect", "t.csv", "--write-study", study).status == 0
+        study = tmp_path / re.sub(r"[^a-z]", "", name) / "study.toml"
+        assert run_cli("draft", "t.csv", "--out", study.parent, "--budget", "2s").status == 0
         opened = of.open_study(study)
         table = opened.tables["t"]
         assert not table.settings, name

@@ -136,6 +136,6 @@ RAW = ("sales.csv", "timetable.csv", "weather.csv", "island_days.csv")
 SETTINGS = ("sales.decimal=,", "sales.rows=lines")
 
 
-def draft_messy(folder: Path) -> Draft:
+def draft_messy(folder: Path, budget: str | None = None) -> Draft:
     """The draft of the messy tables, brought to weeks."""
-    return drafted([folder / name for name in RAW], Request("sales.tickets", "week", SETTINGS))
+    return drafted([folder / name for name in RAW], Request("sales.tickets", "week", SETTINGS, budget=budget))

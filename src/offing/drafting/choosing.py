@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
+from typing import Any
 
 import numpy as np
 
@@ -21,6 +22,10 @@ from offing.terms import Driver, Event, Season, Term
 #: A richer candidate is taken where the mean gain passes this many of its standard errors, a plainer one where the mean
 #: loss stays below.
 SUPPORT = 0.5
+#: The same where many alike are tried, of which the best would pass by chance: lags.
+CAREFUL = 1.0
+#: The same for a term of which the rows are no evidence.
+DOUBTFUL = 2.0
 #: Fewer origins than this choose nothing alone.
 FEWEST = 4
 #: So many drivers are tried together; of more the clearest are.
@@ -34,6 +39,8 @@ _FORMS = 3
 #: A column that moves in fewer rows than this before an origin is not judged there.
 _MOVES = 2
 _TURNS = 2
+#: Jumps and bends are looked for in histories of more than twice so many periods.
+_SHORTEST = 15
 
 
 @dataclass(frozen=True)
@@ -111,6 +118,7 @@ class Chooser:
                 yield "jumps and bends", self.jumps
         yield "the structure", self.structure
         yield "the scale", self.scale
+        yield "what may go", self.prune
 
     @property
     def offered(self) -> list[Offered]:
@@ -145,12 +153,15 @@ class Chooser:
         sets = [tuple(term for term in each if not any(term is self.plain(other) for other in late))
                 for each in self.driver_sets()]  # fmt: skip
         seasons, days = self.materials.seasons[0], self.materials.calendars[0]
+        if self.materials.unit in ("month", "quarter"):
+            days = ()  # of what a month holds of days, a forecast must show that it helps
         for scale in self.scales():
             for structure in (WANDERING, LEVEL, LINE):
                 for drivers in sets:
                     found = self.score(Candidate(scale, structure, seasons, days, drivers))
                     tried += 1
-                    if best is None or found.score < best.score:
+                    richer = 0 if best is None else len(found.candidate.drivers) - len(best.candidate.drivers)
+                    if best is None or self.supported(best, found, richer):
                         best = found
                     self.current = best
         if best is None or not np.isfinite(best.score):
@@ -338,7 +349,7 @@ class Chooser:
             ranked = sorted(left, key=lambda each: -base.gain(self.past.columns(self.plain(each)).columns))
             options = []
             for each in ranked[:6]:
-                for term in {id(form): form for form in (self.plain(each), self._logged(each))}.values():
+                for term in {id(form): form for form in self._first_forms(each)}.values():
                     if self._only_later(term):
                         self._take_unjudged(term, base)
                     elif base.gain(self.past.columns(term).columns) > _WORTH_A_LOOK:
@@ -350,6 +361,25 @@ class Chooser:
                            lambda each: f"with {each.drivers[-1].name}")  # fmt: skip
             if self._now is before or tried > 60:
                 return
+
+    def _first_forms(self, offered: Offered) -> list[Term]:
+        """The forms in which a driver is tried before it is in."""
+        if offered.faster > 1:
+            every = [self.plain(offered), *map(self._form, self.materials.forms(offered, log=False))]
+            return [term for term in every if self._possible(term)]
+        first = [self.plain(offered), self._logged(offered)]
+        if offered.future < self.past.rows.shape[1] and not offered.words:
+            # Of a driver without a plan what is known at the origin acts as far ahead as its lag.
+            first.append(self._form(self.materials.lagged(self.plain(offered), [self.past.rows.shape[1]])))
+        return [term for term in first if self._possible(term)]
+
+    def _possible(self, term: Term) -> bool:
+        """Whether a term's columns can be made at all origins."""
+        try:
+            self.past.columns(term)
+        except InputError:
+            return False
+        return True
 
     def _only_later(self, term: Term) -> bool:
         """Whether a driver has not moved before the last origin, so that no origin can judge it."""
@@ -415,7 +445,7 @@ class Chooser:
 
     def _width(self, term: Term) -> int:
         """How many columns a term has."""
-        return self.past.columns(term).columns.shape[1]
+        return int(self.past.columns(term).columns.shape[1])
 
     # -- jumps ------------------------------------------------------------------------------------------------------
 
@@ -423,9 +453,9 @@ class Chooser:
         """A step of the level, or a sharp bend of the line, where the rows show one clearly."""
         n = len(self.past.target)
         margin = max(n // 20, 4)
-        places = np.unique(np.linspace(margin, n - margin, min(n - 2 * margin, 300)).astype(int)) if n > 30 else []
-        if not len(places):
+        if n <= 2 * _SHORTEST:
             return
+        places = np.unique(np.linspace(margin, n - margin, min(n - 2 * margin, 300)).astype(int))
         t = np.arange(n)[:, None]
         own = self._now.candidate
         base = self._base(replace(own, structure=LINE, knots=(), events=()))
@@ -461,6 +491,26 @@ class Chooser:
         axis = self.past.axis
         return f"{axis.frequency.index(axis.starts[row : row + 1])[0]:%Y-%m-%d}"
 
+    def prune(self) -> None:
+        """Leave out terms of which the rows are no evidence, unless past forecasts were clearly better with them.
+
+        Of a few origins some term of noise always looks useful; it must show on all rows as well (Schwarz 1978).
+        """
+        for kind in ("drivers", "days", "seasons", "events"):
+            for term in getattr(self._now.candidate, kind):
+                own = self._now.candidate
+                rest: dict[str, Any] = {kind: tuple(other for other in getattr(own, kind) if other is not term)}
+                without = replace(own, **rest)
+                columns = self.past.columns(term).columns
+                gain = self._base(without).gain(columns)
+                if str(term.name) in self.unjudged or gain > columns.shape[1] * np.log(len(self.past.target)):
+                    continue
+                found = self.score(without)
+                if self.supported(self._now, found, -1, DOUBTFUL):
+                    worse = found.score / self._now.score - 1.0 if self._now.score > 0.0 else 0.0
+                    self.steps.append(Step("what may go", 1, f"without {term.name}", -worse))
+                    self.current = found
+
     # -- rules ------------------------------------------------------------------------------------------------------
 
     @property
@@ -491,7 +541,8 @@ class Chooser:
         for other in found:
             if not np.isfinite(other.score):
                 break
-            if self.supported(now, other, size(other.candidate) - size(now.candidate)):
+            strict = CAREFUL if about.startswith("the lags") else SUPPORT
+            if self.supported(now, other, size(other.candidate) - size(now.candidate), strict):
                 gain = 1.0 - other.score / now.score if now.score > 0.0 else 0.0
                 self.steps.append(Step(about, len(found), words(other.candidate), gain))
                 self.current = other
@@ -499,7 +550,7 @@ class Chooser:
         self.steps.append(Step(about, len(found), "", 0.0))
 
     @staticmethod
-    def supported(now: Scored, other: Scored, richer: int) -> bool:
+    def supported(now: Scored, other: Scored, richer: int, strict: float = SUPPORT) -> bool:
         """Whether past forecasts support another candidate, origin by origin."""
         if not np.isfinite(now.score):
             return True
@@ -507,7 +558,7 @@ class Chooser:
         error = float(gains.std(ddof=1) / np.sqrt(len(gains))) if len(gains) > 1 else 0.0
         if len(gains) < FEWEST and richer > 0:
             return float(gains.mean()) > 2.0 * error and float(gains.min()) > 0.0
-        return float(gains.mean()) > SUPPORT * error * float(np.sign(richer))
+        return float(gains.mean()) > strict * error * float(np.sign(richer))
 
 
 def _size(terms: Sequence[Term]) -> int:

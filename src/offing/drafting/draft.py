@@ -18,6 +18,7 @@ import pandas as pd
 from offing.base import Finding, InputError
 from offing.base.limits import check_ahead
 from offing.base.workers import Workers
+from offing.calendar import DAY, on_clock_of
 from offing.calendar.axis import instant_of
 from offing.drafting.candidate import LEVEL, Candidate, Ingredients
 from offing.drafting.choosing import FEWEST, SUPPORT, Chooser, Step, form_words
@@ -33,7 +34,7 @@ from offing.judging.references import names_for
 from offing.judging.routes import attempt_all
 from offing.judging.run import Run
 from offing.model import Fit, Forecast, Model
-from offing.model.words import as_html, percent
+from offing.model.words import as_html
 from offing.survey import Survey, inspect
 from offing.tables import Information, Panel, Sources, Table
 from offing.tables.table import Array
@@ -46,6 +47,8 @@ _CHOOSING = 0.6
 #: Origins, and how far they lie apart at least, by the unit of a period; then for all others.
 _ORIGINS = {"hour": (4, 192), "day": (8, 80), "business day": (8, 60)}
 _USUAL_ORIGINS = (10, 1)
+#: With a short horizon, where an origin says less, so many periods are forecast in all, from so many origins at most.
+_PERIODS, _MOST_ORIGINS = 40, 24
 #: How far a forecast goes where nothing is stated.
 _HORIZONS = {"hour": 168, "day": 28, "business day": 20, "week": 13, "month": 12, "quarter": 4, "year": 3}
 #: Members of the combination, and how steeply their weights fall with their errors.
@@ -374,7 +377,7 @@ def _horizon(survey: Survey, horizon: int | None, until: object) -> int:
             raise InputError(f"found {horizon!r}", "Give a whole number of periods from 1 on.", key="horizon")
         check_ahead(int(horizon), axis.frequency.periods_a_year)
         return int(horizon)
-    futures = [survey.known_ahead(reference) for reference in survey.drivers]
+    futures = [each.future for each in Materials(survey, 1).offered]
     usual = _HORIZONS[axis.frequency.unit]
     planned = max(futures, default=0)
     return planned if 0 < planned <= usual else usual
@@ -389,6 +392,7 @@ def origins_for(survey: Survey, horizon: int) -> tuple[int, int]:
     axis, _ = survey.span
     unit, n = axis.frequency.unit, axis.n
     wanted, least = _ORIGINS.get(unit, _USUAL_ORIGINS)
+    wanted = max(wanted, min(_PERIODS // horizon, _MOST_ORIGINS))
     season = {"hour": 168, "day": 7, "business day": 5}.get(unit, axis.frequency.year_back)
 
     def apart(every: int, step: int) -> int:
@@ -406,6 +410,32 @@ def origins_for(survey: Survey, horizon: int) -> tuple[int, int]:
     if room // every + 1 < wanted and every > 1:
         every = apart(max(1, room // (wanted - 1)), -1)
     return min(room // every + 1, wanted), every
+
+
+def _origins(materials: Materials, count: int, every: int) -> Origins:
+    """The past origins: where the target's values came out, or so much later as faster tables reach beyond it today.
+
+    An index that is out two months into the quarter that is forecast was so at every origin.
+    """
+    survey, horizon = materials.survey, materials.horizon
+    table = survey.own[survey.source]
+    released = table.known_at()
+    frequency = table.axis.frequency
+    last = int(np.flatnonzero(np.isfinite(table.values(survey.column)))[-1])
+    newest = [int(released[last])]
+    for each in materials.offered:
+        if each.faster > 1:
+            source, column = Sources(survey.own).find(each.reference)
+            other = survey.own[source]
+            known = np.flatnonzero(np.isfinite(other.values(column)))
+            newest.append(int(on_clock_of(frequency, other.axis.frequency, other.known_at()[known[-1:]])[0]))
+    lead = max(newest) - newest[0]
+    following = int(frequency.starts(np.array([table.axis.first + last + 2]))[0])
+    if lead < DAY or newest[0] + lead >= following:
+        return Origins(horizon, count, None, every)
+    first = last - horizon - (count - 1) * every
+    day = frequency.index(np.array([int(released[first]) + lead]))[0]
+    return Origins(horizon, count, f"{day:%Y-%m-%d}", every)
 
 
 def _choose(materials: Materials, started: float, deadline: float) -> Choice:
@@ -426,7 +456,7 @@ def _choose(materials: Materials, started: float, deadline: float) -> Choice:
         plain = Candidate(structure=replace(LEVEL, errors="independent"))
         return Choice(None, plain, (), ingredients, (), (why,), "", today, (), (), ("level",))
     foreseen = frozenset(sources.find(each.reference) for each in materials.offered if each.future >= horizon)
-    cuts = Origins(horizon, count, None, every).on(survey.own[survey.source], survey.column)
+    cuts = _origins(materials, count, every).on(survey.own[survey.source], survey.column)
     past = Past(replace(today, foreseen=foreseen), ingredients, cuts)
     chooser = Chooser(past, materials, deadline, started=started)
     end = chooser.run()
@@ -453,15 +483,15 @@ def _reasons(chooser: Chooser, end: Scored) -> tuple[dict[str, str], list[tuple[
     for kind in ("seasons", "days", "drivers", "events"):
         terms = getattr(own, kind)
         for term in terms:
-            without = replace(own, **{kind: tuple(other for other in terms if other is not term)})
-            known = past.scored.get(without.key)
+            rest: dict[str, Any] = {kind: tuple(other for other in terms if other is not term)}
+            without = replace(own, **rest)
+            known = past.scored.get(without.key) if chooser.stopped else past.score(without)
             if str(term.name) in chooser.unjudged:
                 words = "clear on all rows, though no past forecast could judge it"
             elif known is None or not np.isfinite(known.score) or end.score <= 0.0:
-                words = "in since the start: no step without it was better"
+                words = "in since the start"
             else:
-                change = known.score / end.score - 1.0
-                words = f"without it past forecasts miss by {percent(change)}"
+                words = f"without it past forecasts miss by {_more(known.score, end.score)}"
             found[str(term.name)] = f"{form_words(term)}: {words}"
     names = {str(term.name) for term in own.drivers}
     out = []
@@ -472,11 +502,17 @@ def _reasons(chooser: Chooser, end: Scored) -> tuple[dict[str, str], list[tuple[
         with_it = past.scored.get(replace(own, drivers=(*own.drivers, term)).key)
         why = "no past forecast was clearly better with it"
         if with_it is not None and np.isfinite(with_it.score) and end.score > 0.0:
-            why = f"with it past forecasts miss by {percent(with_it.score / end.score - 1.0)}"
+            why = f"with it past forecasts miss by {_more(with_it.score, end.score)}"
         if with_it is not None and with_it.why:
             why = with_it.why
         out.append((each.name, term, why))
     return found, out
+
+
+def _more(score: float, against: float) -> str:
+    """How much more or less an error is than another, in words."""
+    change = 100.0 * (score / against - 1.0)
+    return f"{abs(change):.0f} % {'more' if change >= 0.0 else 'less'}" if abs(change) >= 0.5 else "the same"
 
 
 def _judged(

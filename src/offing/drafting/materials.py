@@ -189,7 +189,7 @@ class Materials:
         for source, table in self.survey.own.items():
             if table.axis.frequency != self.axis.frequency:
                 continue
-            for column in table.unusable:
+            for column in table.texts:
                 try:
                     words = table.words(column)
                 except InputError:
@@ -262,9 +262,13 @@ class Materials:
     def _fast_forms(self, offered: Offered) -> list[Term]:
         found: list[Term] = []
         for span in (offered.faster, 2 * offered.faster):
-            for degree in (1, 2):
-                found.append(Driver(offered.reference, weights="polynomial", degree=degree, span=span,
-                                    skip=offered.skip, name=offered.name))  # fmt: skip
+            for degree, skip in (
+                (1, offered.skip),
+                (2, offered.skip),
+                (1, offered.skip + offered.faster * self.horizon),
+            ):
+                found.append(Driver(offered.reference, weights="polynomial", degree=degree, span=span, skip=skip,
+                                    name=offered.name))  # fmt: skip
         table = self.survey.own[Sources(self.survey.own).find(offered.reference)[0]]
         values = table.values(Sources(self.survey.own).find(offered.reference)[1])
         if np.nanmin(values) > 0.0:

@@ -154,7 +154,8 @@ class Past:
                 parts = [replace(state, last=self.axis.first + int(end) - 1) for end in self.ends]
                 ahead = np.array([term.block(self.now, self.ahead(f), each).columns for f, each in enumerate(parts)])
             return Laid(block.columns, ahead, block.drawn, self.ends)
-        ahead, ends = [], []
+        parts_ahead: list[Array] = []
+        ends: list[int] = []
         for fold, view in enumerate(self.views):
             end = int(self.ends[fold])
             known = np.isfinite(term.block(view, self.axis.part(0, end), state).columns).all(axis=1)
@@ -163,8 +164,8 @@ class Past:
             ends.append(int(np.flatnonzero(known)[-1]) + 1)
             for reference in late:
                 view = view.expecting(reference, *self.expected(reference, fold))  # noqa: PLW2901
-            ahead.append(term.block(view, self.ahead(fold), state).columns)
-        return Laid(block.columns, np.array(ahead), block.drawn, np.array(ends))
+            parts_ahead.append(term.block(view, self.ahead(fold), state).columns)
+        return Laid(block.columns, np.array(parts_ahead), block.drawn, np.array(ends))
 
     def foreseen(self, reference: str) -> bool:
         """Whether a column's later values were known beforehand."""
@@ -207,15 +208,7 @@ class Past:
             if not isinstance(term, (OwnLags, Trend)):
                 blocks.append(term.block(view, whole, term.learn(view)).columns)
         columns = np.hstack(blocks)
-        at = np.array(ends)[:, None] + np.arange(h)
-        order = np.argsort(ends, kind="stable")
-        found = trials(
-            columns[: max(ends)], values[: max(ends)], [ends[i] for i in order], columns[at][order],
-            np.tile(np.arange(1, h + 1), (len(ends), 1)), groups=np.full(columns.shape[1], -1),
-            kept=np.zeros(0, dtype=np.intp), carried=True,
-        )  # fmt: skip
-        mean = np.empty_like(found.mean)
-        mean[order] = found.mean
+        mean = np.array([_recursed(columns, values, end, h) for end in ends])
         known = values[np.isfinite(values)]
         if (known >= 0.0).all():
             mean = np.maximum(mean, 0.0)
@@ -299,6 +292,19 @@ class Past:
     def only(self, folds: Sequence[int]) -> Past:
         """The same data from some of the origins; nothing that was made is kept."""
         return Past(self.information, self.ingredients, self.cuts.only(folds))
+
+
+def _recursed(columns: Array, values: Array, end: int, h: int) -> Array:
+    """Forecasts (h,) from a row on, by a regression on columns and the value before, each being the next one's past."""
+    before = np.append(np.nan, values[: end - 1])
+    wide = np.column_stack([columns[:end], before])
+    used = np.isfinite(wide).all(axis=1) & np.isfinite(values[:end])
+    beta = np.linalg.lstsq(wide[used], values[:end][used], rcond=None)[0]
+    found, last = np.empty(h), float(values[end - 1])
+    for i in range(h):
+        last = float(columns[end + i] @ beta[:-1]) + float(beta[-1]) * last
+        found[i] = last
+    return found
 
 
 def _check_linear(block: Block) -> None:

@@ -91,7 +91,10 @@ def _source_lines(draft: Draft, guess: Guess, folder: Path | None) -> list[str]:
         if name in guess.plans:
             lines.append(_with_comment(f"plan_for = {toml(guess.plans[name])}", _MEANS["plan_for"]))
         else:
-            lines += _not_used(draft.survey.own[name])
+            table = draft.survey.own[name]
+            units = ", ".join(f"{toml_key(column)} = {toml(table.units.get(column, ''))}" for column in table.columns)
+            lines += [] if "unit" in guess.options[name] else [f"# unit = {{ {units} }}"]
+            lines += _not_used(table)
     return lines
 
 
@@ -124,6 +127,8 @@ def _backtest_lines(draft: Draft) -> list[str]:
     if plan is None:
         return []
     lines = ["", "[backtest]", f"horizon = {plan.horizon}", f"origins = {plan.origins}", f"every = {plan.every}"]
+    if plan.first_origin is not None:
+        lines.append(_with_comment(f"first_origin = {toml(plan.first_origin)}", "as far into the period as today"))
     lines += ['basis = "ex-ante"', 'score = "MAE"']
     if draft.planned:
         lines.append(_with_comment(f"planned = {toml(list(draft.planned))}", "known beforehand, as in the plan"))

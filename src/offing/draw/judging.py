@@ -234,13 +234,16 @@ def _held(result: Calibration) -> str:
 def draw_search(result: Search) -> Picture:
     """The best candidate of each size, and the winner's score in the search beside its honest one."""
     rows = result.by_size
-    picture, axes = canvas(
+    picture, (axes, course) = grid(
         f"The winner's honest {result.score} is {number(result.honest)}; in the search it looked like "
         f"{number(result.found)} ({percent(result.optimism)})",
         f"Best {result.score} of all tried candidates with so many coefficients, over {result.origins} origins. "
         f"Tried: {len(result.tried):,} of {result.space.size:,}. The square is the winner on the "
-        f"{result.held_back} newest periods, which the search never saw.",
+        f"{result.held_back} newest periods, which the search never saw. Right: the score of each try, and the best "
+        "so far.",
+        2,
     )
+    _course(course, result)
     every = [each for each in result.tried if each.folds == result.origins and np.isfinite(each.score)]
     sizes, reached = [each.columns for each in every], [each.score for each in every]
     axes.plot(sizes, reached, "o", color=QUIET, ms=4, mew=0, alpha=0.55, label="tried")
@@ -259,8 +262,28 @@ def draw_search(result: Search) -> Picture:
     axes.set_xlabel("coefficients")
     axes.set_ylabel(in_units(result.score, result.held.unit if SCORES[result.score].unit else ""))
     thousands(axes.yaxis)
-    legend(axes, ncols=3)
+    legend(axes, ncols=2, fontsize=9)
     return picture
+
+
+def _course(axes: Axes, result: Search) -> None:
+    """The score of every try and the best so far, with what further ones may bring."""
+    rows = result.by_try
+    axes.plot(rows["try"], rows["score"], lw=0, marker="o", color=QUIET, ms=4, mew=0, alpha=0.55, label="tried")
+    axes.plot(rows["try"], rows["best"], color=WARM, lw=2.0, drawstyle="steps-post", label="best so far")
+    expected, most = result.gain_of()
+    if most > 0.0:
+        best, last = float(rows["best"].iloc[-1]), int(rows["try"].iloc[-1])
+        axes.fill_between([last, last + 25], [best, best - most], [best, best], color=FAN[0], lw=0,
+                          label="25 more (95 %)")  # fmt: skip
+        axes.plot([last, last + 25], [best, best - expected], color=WARM, lw=1.4, dashes=(3, 2))
+    if len(rows) > 4:
+        low, high = float(rows["best"].iloc[-1]) - most, float(np.quantile(rows["score"], 0.9))
+        axes.set_ylim(low - 0.08 * (high - low), high + 0.15 * (high - low))
+    axes.xaxis.set_major_locator(MaxNLocator(integer=True))
+    axes.set_xlabel("tries")
+    thousands(axes.yaxis)
+    legend(axes, ncols=3)
 
 
 def draw_member_weights(result: MemberWeights) -> Picture:

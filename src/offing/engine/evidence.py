@@ -57,7 +57,7 @@ class Base:
     @property
     def dof(self) -> int:
         """Degrees of freedom that are left."""
-        return max(len(self.rows) - self.basis.shape[1], 1)
+        return max(len(self.rows) - int(self.basis.shape[1]), 1)
 
     def gain(self, columns: Array) -> float:
         """By how much the logarithm of the likelihood grows with some further columns (n, m), twice.

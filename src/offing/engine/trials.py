@@ -87,7 +87,7 @@ class Products:
             sums[3, fold] += alone.T @ alone
             counts[fold] += len(at), len(alone)
             start = end
-        return cls(*sums, counts)
+        return cls(sums[0], sums[1], sums[2], sums[3], counts)
 
     def whitened(self, shares: Array) -> Array:
         """Sums of products (F, k, k) of rows freed of what their predecessors foretell, at a share (F,) each."""
@@ -137,7 +137,7 @@ def trials(
     [[75.0, 77.0], [79.0, 81.0]]
     """
     together = np.column_stack([columns, target])
-    known = np.isfinite(together).all(axis=1)
+    known: NDArray[np.bool_] = np.asarray(np.isfinite(together).all(axis=1))
     with threads_for(len(together), 0), np.errstate(all="ignore"):
         return _Trial.of(np.where(known[:, None], together, 0.0), known, ends, groups, kept).best(
             ahead, distance, carried=carried
@@ -242,7 +242,7 @@ class _Trial:
         value = 2.0 * sizes[:, :, :k].sum(axis=2) + (rows[:, None] - free) * 2.0 * sizes[:, :, k]
         for g, how in enumerate(self.kept.tolist()):
             value += (self.groups == g).sum() * logs[:, :, g] + _kept_away(logs[:, :, g] + self._unit(how, g), how)[0]
-        return value, root
+        return np.asarray(value), np.asarray(root)
 
     def _unit(self, how: int, group: int) -> float:
         """What makes γ of a group a number beside the noise's variance; see `offing.engine.strengths.learn`."""

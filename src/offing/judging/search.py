@@ -27,6 +27,9 @@ from offing.model.model import Data, tables_of
 from offing.model.words import as_html, number, percent, rounded, text_table, wrapped
 from offing.tables import Panel, Table, split_series
 
+#: What so many further candidates may bring is told, from so many tries on.
+_MORE, _FEWEST_TRIES = 25, 12
+
 
 @dataclass(frozen=True)
 class Search:
@@ -146,6 +149,48 @@ class Search:
             sizes[size] = min(sizes.get(size, np.inf), each.score)
         return pd.DataFrame(sorted(sizes.items()), columns=["columns", "score"])
 
+    @cached_property
+    def by_try(self) -> pd.DataFrame:
+        """One row a candidate scored on all origins, in the order of trying: ``try, score, best``."""
+        own = [each.score for each in self.tried if each.folds == self.origins and np.isfinite(each.score)]
+        best = np.minimum.accumulate(own) if own else np.zeros(0)
+        return pd.DataFrame({"try": np.arange(1, len(own) + 1), "score": own, "best": best})
+
+    def gain_of(self, more: int = 25) -> tuple[float, float]:
+        """By how much so many further candidates may lower the score: expected, and what only one in twenty passes.
+
+        Candidates come in an order drawn at random, so that a further one is better than the best of n with a
+        probability of 1 / (n + 1). How far it goes beyond is taken from the gaps between the best ones, whose
+        distances from a threshold are nearly exponential (Weissman 1978). The search's own score, not the honest one.
+        """
+        scores = np.sort(self.by_try["score"].to_numpy())
+        n, left = len(scores), min(more, self.space.size - len(self.tried))
+        if n < _FEWEST_TRIES or left < 1:
+            return 0.0, 0.0
+        nearest_ = max(min(n // 4, 20), 3)
+        spread = float((scores[nearest_] - scores[:nearest_]).mean())
+        rare = 1.0 - 0.95 ** (1.0 / left)
+        return spread * float(np.log1p(left / n)), spread * max(float(np.log(1.0 / ((n + 1.0) * rare))), 0.0)
+
+    @property
+    def never_varied(self) -> list[str]:
+        """Terms, and fields of the model, of which the search had no choice."""
+        said = {key.rpartition(".")[0] or key for key in self.space.choices} | set(self.space.optional)
+        terms = [str(term.name) for term in self.space.model.terms if str(term.name) not in said]
+        return [*terms, *(key for key in ("scale", "errors") if key not in said)]
+
+    def _more(self) -> str:
+        """What further tries may bring, and what was never varied."""
+        words = []
+        if len(self.by_try) >= _FEWEST_TRIES and len(self.tried) < self.space.size:
+            expected, most = self.gain_of(_MORE)
+            unit = f" {self.held.unit}" if self.held.unit and SCORES[self.score].unit else ""
+            words.append(f"{_MORE} more candidates would lower the score by about {number(expected)}{unit} (0 to "
+                         f"{number(most)} in 95 %).")  # fmt: skip
+        if self.never_varied:
+            words.append(f"Never varied: {', '.join(self.never_varied)}.")
+        return " ".join(words)
+
     @property
     def sentences(self) -> str:
         """The winner, both of its scores, and how much of the space was tried."""
@@ -169,6 +214,7 @@ class Search:
             gain = 1.0 - self.honest / self.as_stated
             told = f"; the search gained {percent(gain)}" if gain > 0.0 else ", which is no worse: keep it"
             lines.insert(2, f"The model as stated has {number(self.as_stated)}{unit} there{told}.")
+        lines += [self._more()] if self._more() else []
         ahead = self._best_reference
         if ahead is not None:
             name, value = ahead

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from offing.base import InputError
 from offing.drafting import Draft, draft
-from offing.handover import Bundle, csv_text, json_text, made
+from offing.handover import Bundle, combined_forecast_rows, csv_text, forecast_rows, json_text, made
 from offing.model import Model
 from offing.study.inspecting import inspected, of_study
 from offing.study.judged import seconds_of
@@ -115,6 +115,7 @@ def in_json(found: Draft) -> str:
     return json_text({
         "screen": str(found), "steps": found.table.to_dict("records"), "candidates": found.tried.to_dict("records"),
         "past": past, "weights": dict(found.weights),
-        "forecast": found.forecast.table.reset_index().to_dict("records"),
+        "forecast": forecast_rows(found.forecast).to_dict("records"),
+        "combined": [] if found.combination is None else combined_forecast_rows(found.combination).to_dict("records"),
         "findings": [dataclasses.asdict(each) for each in found.findings], "questions": found.questions,
     }).rstrip("\n")  # fmt: skip
