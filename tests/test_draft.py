@@ -99,7 +99,7 @@ def test_a_draft_finds_line_season_and_drivers_and_forecasts_as_one_who_knows_th
     added = found.combination.contributions.table.groupby("period")["contribution"].sum()
     assert added.to_numpy() == pytest.approx(found.combination.mean, rel=1e-9)
     text = str(found)
-    assert "price: without it past forecasts miss by" in text
+    assert "price: without it past forecasts missed by" in text
     assert "Left out: other" in text
     assert max(map(len, text.splitlines())) <= 118
     assert len(of.figure(found).axes) == 2
@@ -295,11 +295,11 @@ def test_a_country_gives_holidays(tmp_path):
     [
         ([5.0, 7.0, 6.0, 8.0, 7.0, 9.0], "too few for forecasts from past origins"),
         ([4.0] * 40, "every value is the same"),
-        (list(months(20)), "Past forecasts"),
-        ([0.0] * 30 + [3.0, 0.0, 5.0, 0.0, 2.0, 8.0], "Past forecasts"),
-        ([*months(60)[:30], *[np.nan] * 6, *months(60)[36:]], "Past forecasts"),
-        (list(np.exp(np.linspace(0.0, 60.0, 80))), "Past forecasts"),
-        (list(-months(60)), "Past forecasts"),
+        (list(months(20)), "in the past"),
+        ([0.0] * 30 + [3.0, 0.0, 5.0, 0.0, 2.0, 8.0], "in the past"),
+        ([*months(60)[:30], *[np.nan] * 6, *months(60)[36:]], "in the past"),
+        (list(np.exp(np.linspace(0.0, 60.0, 80))), "in the past"),
+        (list(-months(60)), "in the past"),
     ],
 )
 def test_odd_histories_get_a_draft_that_says_what_it_could_not_do(values, said):

@@ -418,8 +418,17 @@ class Chooser:
         most = self.materials.most_lags
         wanted = [[0], *([0, lag] for lag in range(1, most + 1)), *([lag] for lag in range(1, most + 1)),
                   [0, 1, 2][: most + 1], list(own.lags)]  # fmt: skip
+        now = self._now.candidate
+        base = self._base(replace(now, drivers=tuple(term for term in now.drivers if term is not own)))
+        simple = base.gain(self.past.columns(own).columns)
+        # The best of many lags looks good by chance: only what is beyond that is judged by forecasts.
+        least = simple + _WORTH_A_LOOK + 2.0 * np.log(most)
         options = [self._form(self.materials.lagged(own, lags)) for lags in wanted]
-        self._best_forms(name, options, "the lags of")
+        options = [term for term in options if self._possible(term)]
+        self._best_forms(
+            name, [term for term in options if base.gain(self.past.columns(term).columns) > least or len(own.lags) > 1],
+            "the lags of",
+        )  # fmt: skip
 
     def _best_forms(self, name: str, options: Sequence[Term], about: str) -> None:
         """Of some forms of one driver those with most evidence, judged by forecasts."""

@@ -26,6 +26,7 @@ from offing.drafting.materials import Materials, Offered
 from offing.drafting.past import Past, Scored
 from offing.drafting.screen import screen
 from offing.drafting.write import script_text, study_text
+from offing.engine.threads import threads_for
 from offing.judging import Backtest, Combination, Comparison, combine, combined, compare
 from offing.judging.backtest import jobs_of
 from offing.judging.combination import STATED_WEIGHTS
@@ -52,9 +53,11 @@ _PERIODS, _MOST_ORIGINS = 40, 24
 #: How far a forecast goes where nothing is stated.
 _HORIZONS = {"hour": 168, "day": 28, "business day": 20, "week": 13, "month": 12, "quarter": 4, "year": 3}
 #: Members of the combination, and how steeply their weights fall with their errors.
-_MEMBERS, _STEEPNESS = 4, 0.05
+_MEMBERS, _STEEPNESS = 3, 0.05
 #: Members with a smaller weight are left out.
 _LEAST_WEIGHT = 0.02
+#: Designs have about so many columns at most, for how many threads are of use.
+_WIDE = 100
 #: From so few periods nothing is learnt but a level.
 _FEW = 12
 #: What the model and the combination are called.
@@ -355,8 +358,8 @@ def draft(
     end = started + (usual if budget is None else float(budget))
     ahead = _horizon(survey, horizon, until)
     materials = Materials(survey, ahead, country)
-    choice = _choose(materials, started, started + _CHOOSING * (end - started))
-    with Workers(executor) as workers:
+    with threads_for(materials.axis.n, _WIDE), Workers(executor) as workers:
+        choice = _choose(materials, started, started + _CHOOSING * (end - started))
         return _judged(materials, choice, previous, (started, end), workers)
 
 
@@ -395,12 +398,12 @@ def origins_for(survey: Survey, horizon: int) -> tuple[int, int]:
     wanted = max(wanted, min(_PERIODS // horizon, _MOST_ORIGINS))
     season = {"hour": 168, "day": 7, "business day": 5}.get(unit, axis.frequency.year_back)
 
-    def apart(every: int, step: int) -> int:
+    def apart(every: int) -> int:
         while season > 1 and every > 1 and gcd(every, season) > 1:
-            every += step
+            every += 1
         return max(every, 1)
 
-    every = apart(max(least, horizon // 2, 1), 1)
+    every = apart(max(least, horizon // 2, 1))
     cycles = 2 * season + 2 if n >= 3 * season + horizon else 0
     room = n - horizon - max(int(0.4 * n), cycles, min(8, n // 2))
     if room < 0:
@@ -408,7 +411,7 @@ def origins_for(survey: Survey, horizon: int) -> tuple[int, int]:
     if room < 0:
         return 0, every
     if room // every + 1 < wanted and every > 1:
-        every = apart(max(1, room // (wanted - 1)), -1)
+        every = min(apart(max(1, room // (wanted - 1))), every)
     return min(room // every + 1, wanted), every
 
 
@@ -491,7 +494,7 @@ def _reasons(chooser: Chooser, end: Scored) -> tuple[dict[str, str], list[tuple[
             elif known is None or not np.isfinite(known.score) or end.score <= 0.0:
                 words = "in since the start"
             else:
-                words = f"without it past forecasts miss by {_more(known.score, end.score)}"
+                words = f"without it past forecasts missed by {_more(known.score, end.score)}"
             found[str(term.name)] = f"{form_words(term)}: {words}"
     names = {str(term.name) for term in own.drivers}
     out = []
@@ -502,7 +505,7 @@ def _reasons(chooser: Chooser, end: Scored) -> tuple[dict[str, str], list[tuple[
         with_it = past.scored.get(replace(own, drivers=(*own.drivers, term)).key)
         why = "no past forecast was clearly better with it"
         if with_it is not None and np.isfinite(with_it.score) and end.score > 0.0:
-            why = f"with it past forecasts miss by {_more(with_it.score, end.score)}"
+            why = f"with it past forecasts missed by {_more(with_it.score, end.score)}"
         if with_it is not None and with_it.why:
             why = with_it.why
         out.append((each.name, term, why))

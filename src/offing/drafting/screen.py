@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from offing.drafting.draft import Draft
 
 #: How wide a line is, how many periods, drivers, findings and left-out columns are named.
-WIDTH, _PERIODS, _DRIVERS, _FINDINGS, _OUT = 110, 12, 5, 4, 6
+WIDTH, _PERIODS, _DRIVERS, _FINDINGS, _OUT = 110, 13, 5, 4, 6
 
 
 def screen(draft: Draft) -> str:
@@ -82,9 +82,8 @@ def _past(draft: Draft) -> Iterator[str]:
     cuts = draft.backtest.cuts()
     days = [f"{day:%Y-%m-%d}" for day in cuts.origins]
     period = draft.survey.span[0].frequency.unit
-    over = (f"from {count(len(days), 'past origin')}, {days[0]} to {days[-1]}" if len(days) > 1
-            else f"from one past origin, {days[0]}")  # fmt: skip
-    yield (f"Past forecasts {over}, of {count(draft.horizon, period)} each, miss by {number(own)}{unit} on average.")
+    over = f"{count(len(days), 'origin')} in the past, {days[0]} to {days[-1]}" if len(days) > 1 else days[0]
+    yield f"From {over}, its forecasts of {count(draft.horizon, period)} missed by {number(own)}{unit} on average."
     ahead = draft.reference
     if ahead is not None:
         theirs = float(found.overall[ahead])
@@ -94,18 +93,18 @@ def _past(draft: Draft) -> Iterator[str]:
             if len(found.losses) < FEWEST or not np.isfinite(p):
                 sure = "too few origins to tell from chance"
             gain = f"{100.0 * (1.0 - own / theirs):.0f} % less" if theirs > 0.0 else "less"
-            yield f"  The best plain reference, '{ahead}', misses by {number(theirs)}: the draft by {gain} ({sure})."
+            yield f"  The best plain reference, '{ahead}', missed by {number(theirs)}: the draft by {gain} ({sure})."
         else:
             plain = draft.reference_forecast
             following = "" if plain is None else f", its next value being {number(float(plain[0]), 4)}"
             yield (
-                f"  This history does not support more than the plain reference '{ahead}', which misses by "
+                f"  This history does not support more than the plain reference '{ahead}', which missed by "
                 f"{number(theirs)}: prefer that{following}."
             )
     if draft.weights:
         other = float(found.overall["combination"])
         yield (
-            f"  Combined with {count(len(draft.members), 'other model')} that did nearly as well, it misses by "
+            f"  Combined with {count(len(draft.members), 'other model')} that did nearly as well, it missed by "
             f"{number(other)}; both are reported, the single one is explained."
         )
 
