@@ -76,7 +76,9 @@ def _noisy(generator: Generator, signal: np.ndarray, *, phi: float = 0.0, share:
 def _year(n: int, generator: Generator, period: float, size: float) -> np.ndarray:
     """A yearly wave with a few harmonics."""
     t = np.arange(n) / period * 2.0 * np.pi
-    found = np.zeros(n) + sum(generator.normal() / k * np.sin(k * t + generator.uniform(0, 6.28)) for k in (1, 2, 3))
+    found: np.ndarray = np.zeros(n) + sum(
+        generator.normal() / k * np.sin(k * t + generator.uniform(0, 6.28)) for k in (1, 2, 3)
+    )
     return np.asarray(size * found / max(float(np.std(found)), 1e-9))
 
 

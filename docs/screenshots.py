@@ -17,7 +17,8 @@ SHOTS = Path(__file__).parent / "screenshots"
 DISPLAY = ":94"
 #: What is typed, and how many lines from the top are shown.
 COMMANDS = {
-    "command-demo": "offing demo tern-islands",
+    "command-draft": "cd tern-islands/raw; offing draft sales.csv timetable.csv weather.csv island_days.csv "
+    "--to week --set sales.decimal=, --set sales.rows=lines",
     "fit": "offing fit tern-islands/study.toml",
     "forecast": "offing forecast tern-islands/study.toml",
     "explain": "offing explain tern-islands/study.toml --against last-year",
@@ -28,7 +29,6 @@ COMMANDS = {
     "--to week --set sales.decimal=, --set sales.rows=lines",
 }
 FIGURES = ("forecast", "contributions", "effects")
-VIEWS = ("history", "years", "seasons", "scatter", "echoes", "coverage")
 RAW = ("sales.csv", "timetable.csv", "weather.csv", "island_days.csv")
 #: The ferry's study with bends that are to be found, days around holidays, and a forecast to the year's end.
 VARIED = {
@@ -123,10 +123,9 @@ def main() -> None:
     together([str(results / f"{name}.png") for name in ("cycle", "indices")], SHOTS / "year.png")
     raw = folder / "tern-islands" / "raw"
     settings = ["--set", "sales.decimal=,", "--set", "sales.rows=lines"]
-    look = ["offing", "inspect", *RAW, "--to", "week", *settings, "--out", "looked"]
-    subprocess.run(look, cwd=raw, check=True, stdout=subprocess.DEVNULL)
-    views = [str(raw / "looked" / f"inspect-{name}.png") for name in VIEWS]
-    together(views, SHOTS / "inspect-views.png")
+    draft = ["offing", "draft", *RAW, "--to", "week", *settings, "--out", "first"]
+    subprocess.run(draft, cwd=raw, check=True, stdout=subprocess.DEVNULL)
+    shutil.copy(raw / "first" / "draft.png", SHOTS / "draft.png")
     study = folder / "tern-islands" / "study.toml"
     subprocess.run(["offing", "fit", study, "--out", "fitted"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
     left = [f"residuals-{side}" for side in ("time", "season", "lags", "quantiles", "influence")]

@@ -158,8 +158,13 @@ def draft(  # noqa: PLR0917  click gives every option by its name
         found = drafted([Path(path) for path in paths], asked, spent=time.monotonic() - started)
         text = in_json(found) if as_json else str(found)
         written = write(found, out, script)
-    if written and not as_json:
-        text += "\n\nWritten: " + ", ".join(str(file) for file in written)
+    if out is not None and not as_json:
+        text += (
+            f"\n\nWritten to {out}: study.toml, with its results in {len(written) - 1 - (script is not None)} files. "
+        )
+        text += "Open draft.png and contributions.png first."
+    if script is not None and not as_json:
+        text += f"\n\nWritten: {script}"
     _echo(text)
 
 
