@@ -270,8 +270,9 @@ def test_the_demo_without_a_network_tells_each_step_and_its_numbers_are_those_of
     said = (demo_folder / "said.txt").read_text()
     for words in (
         "1. Made up 208 weeks",
-        "3. Forecast 13 weeks",
-        "5. Held the estimates against the truth",
+        "2. Drafted a forecast from the messy tables",
+        "4. Forecast 13 weeks",
+        "6. Held the estimates against the truth",
         "20 of 21 true effects lie in their 95 % intervals",
         "Try next",
     ):

@@ -561,8 +561,8 @@ class Chooser:
     @staticmethod
     def supported(now: Scored, other: Scored, richer: int, strict: float = SUPPORT) -> bool:
         """Whether past forecasts support another candidate, origin by origin."""
-        if not np.isfinite(now.score):
-            return True
+        if not (np.isfinite(now.score) and np.isfinite(other.score)):
+            return bool(np.isfinite(other.score))
         gains = now.errors - other.errors
         error = float(gains.std(ddof=1) / np.sqrt(len(gains))) if len(gains) > 1 else 0.0
         if len(gains) < FEWEST and richer > 0:

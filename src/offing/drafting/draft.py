@@ -31,7 +31,7 @@ from offing.judging import Backtest, Combination, Comparison, combine, combined,
 from offing.judging.backtest import jobs_of
 from offing.judging.combination import STATED_WEIGHTS
 from offing.judging.origins import Origins
-from offing.judging.references import names_for
+from offing.judging.references import PLAIN_MODEL, names_for, plain_model
 from offing.judging.routes import attempt_all
 from offing.judging.run import Run
 from offing.model import Fit, Forecast, Model
@@ -142,8 +142,11 @@ class Draft:
 
     @cached_property
     def reference_forecast(self) -> Array | None:
-        """The forecast (h,) of the best plain reference, where it repeats or extends the past."""
+        """The forecast (h,) of the best plain reference, if there is one."""
         axis, values = self.survey.span
+        if self.reference == PLAIN_MODEL and self.backtest is not None:
+            plain = plain_model(self.model, self.backtest.cuts())
+            return plain.fit_at(self.choice.today).forecast(self.horizon).mean
         known = names_for(axis.frequency, self.horizon)
         if self.reference not in known:
             return None

@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.axes import Axes
 
-from offing.base import count
 from offing.drafting import Draft
 from offing.draw.style import FAINT, FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, stacked, thousands, times_of
 from offing.judging import Backtest
@@ -36,7 +35,7 @@ def draw_draft(draft: Draft) -> Picture:
     _past(above, draft.backtest, draft)
     above.tick_params(labelbottom=False)
     _held(below, draft.backtest, draft)
-    legend(above)
+    legend(above, ncols=7, fontsize=9)
     return picture
 
 
@@ -103,9 +102,8 @@ def _held(axes: Axes, backtest: Backtest, draft: Draft) -> None:
     for (low, high), level, marker, colour in (((0, 3), 95, "o", FAN[1]), ((1, 2), 80, "D", WARM)):
         inside = (edges[:, :, [low]] <= outcome) & (outcome <= edges[:, :, [high]])
         shares = 100.0 * (inside[:, :, 0] & known).sum(axis=1) / np.maximum(known.sum(axis=1), 1)
-        mean = f"{shares.mean():.0f} % of {count(len(shares), 'origin')}"
         axes.plot(times, shares, lw=0, marker=marker, ms=7, mec=INK, mew=0.5, color=colour,
-                  label=f"{level} % band held {mean}")  # fmt: skip
+                  label=f"{level} % band: held {shares.mean():.0f} % on average")  # fmt: skip
         axes.axhline(level, color=FAINT if level == 95 else QUIET, lw=1, dashes=(3, 2))
     axes.set_ylim(-5, 108)
     axes.set_ylabel("held (%)")

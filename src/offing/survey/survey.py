@@ -73,7 +73,7 @@ def inspect(
     >>> sold = pd.Series(100.0 + np.arange(48) + 20 * np.sin(2 * np.pi * months.month / 12), months, name="sold")
     >>> survey = of.inspect(sold + np.tile([0.5, -0.5, 0.2], 16))
     >>> survey.variance["part"].tolist()
-    ['trend', 'year', 'rest']
+    ['trend', 'cycle of a year', 'rest']
     """
     if isinstance(data, (Table, Panel)):
         tables: dict[str, Table | Panel] = {"data": data}
