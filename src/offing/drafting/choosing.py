@@ -9,6 +9,7 @@ from functools import partial
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from offing.base import InputError, Progress
 from offing.drafting.candidate import LEVEL, LINE, STRUCTURES, WANDERING, Candidate, Scale, Structure
@@ -39,6 +40,8 @@ _FORMS = 3
 #: A column that moves in fewer rows than this before an origin is not judged there.
 _MOVES = 2
 _TURNS = 2
+#: At most so many steps of the level are looked for, beside noise that carries on by no more than this.
+_MOST_STEPS, _CARRIED_BY_STEPS = 5, 0.5
 #: Jumps and bends are looked for in histories of more than twice so many periods.
 _SHORTEST = 15
 
@@ -459,42 +462,61 @@ class Chooser:
     # -- jumps ------------------------------------------------------------------------------------------------------
 
     def jumps(self) -> None:
-        """A step of the level, or a sharp bend of the line, where the rows show one clearly."""
+        """Steps of the level, or a sharp bend of the line, where the rows show them clearly."""
         n = len(self.past.target)
         margin = max(n // 20, 4)
         if n <= 2 * _SHORTEST:
             return
         places = np.unique(np.linspace(margin, n - margin, min(n - 2 * margin, 300)).astype(int))
+        self._level_steps(places)
         t = np.arange(n)[:, None]
         own = self._now.candidate
-        base = self._base(replace(own, structure=LINE, knots=(), events=()))
-        tests = base.t((t >= places).astype(float))
-        best = int(np.argmax(np.abs(tests)))
-        if abs(tests[best]) > max(chance_limit(len(places), 0.01), CLEAR):
-            self._jump(int(places[best]), float(tests[best]))
-        base = self._base(replace(self._now.candidate, structure=LINE, knots=()))
-        tests = base.t(np.maximum(t - places, 0.0))
+        tests = self._base(replace(own, structure=LINE, knots=())).t(np.maximum(t - places, 0.0))
         best = int(np.argmax(np.abs(tests)))
         if abs(tests[best]) > CLEAR:
-            own = self._now.candidate
             day = self._day(int(places[best]))
             options = [replace(own, structure=LINE, knots=(day,))]
             self._step("a sharp bend", options, lambda each: 2, lambda each: f"a sharp bend at {day}")
 
-    def _jump(self, place: int, t: float) -> None:
-        day = self._day(place)
-        event = self._form(Event(f"step {day}", dates=day, form="step"))
+    def _level_steps(self, places: NDArray[np.intp]) -> None:
+        """Steps found one after the other beside a level or a line; each number of them is judged by forecasts.
+
+        Unexplained steps make neighbours alike, so that noise is taken to carry on by half at most while they are
+        looked for.
+        """
+        t, own, limit = np.arange(len(self.past.target))[:, None], self._now.candidate, chance_limit(len(places), 0.01)
+        options, late = [], None
+        for structure in (LEVEL, LINE):
+            plain = replace(own, structure=structure, knots=())
+            for _ in range(_MOST_STEPS):
+                tests = self._base(plain, _CARRIED_BY_STEPS).t((t >= places).astype(float))
+                best = int(np.argmax(np.abs(tests)))
+                if abs(tests[best]) < max(limit, CLEAR):
+                    break
+                day = self._day(int(places[best]))
+                event = self._form(Event(f"step {day}", dates=day, form="step"))
+                if event in plain.events:
+                    break
+                if int((self.past.ends > places[best] + 1).sum()) < _MOVES:
+                    late = event
+                plain = replace(plain, events=(*plain.events, event))
+                options += [plain, replace(own, events=plain.events)]
+        if options:
+            self._step("steps of the level", options, lambda each: each.structure.size + len(each.events),
+                       lambda each: f"{len(each.events)} steps, {each.structure.words}")  # fmt: skip
+        if late is not None and late not in self._now.candidate.events:
+            self._late_step(late)
+
+    def _late_step(self, event: Event) -> None:
+        """A step that no origin could judge is in where it is clear under noise that carries on as it does."""
         own = self._now.candidate
-        option = replace(own, events=(*own.events, event))
-        if int((self.past.ends > place + 1).sum()) < 2:
-            found = self.score(option)
-            if abs(t) > CLEAR and np.isfinite(found.score):
-                self.current = found
-                self.unjudged.append(str(event.name))
-                late = "too late for a past forecast to judge it; it is in"
-                self.remarks.append(f"{event.name}: the level moved there (t = {t:.1f}), {late}")
-            return
-        self._step("a step of the level", [option], lambda each: 1 + len(each.events), lambda each: f"a step at {day}")
+        size = float(np.abs(self._base(own).t(self.past.columns(event).columns)).max(initial=0.0))
+        found = self.score(replace(own, events=(*own.events, event)))
+        if size > CLEAR and np.isfinite(found.score):
+            self.current = found
+            self.unjudged.append(str(event.name))
+            late = "too late for a past forecast to judge it; it is in"
+            self.remarks.append(f"{event.name}: the level moved there (t = {size:.1f}), {late}")
 
     def _day(self, row: int) -> str:
         axis = self.past.axis
@@ -528,7 +550,7 @@ class Chooser:
             raise RuntimeError("nothing was chosen yet")
         return self.current
 
-    def _base(self, candidate: Candidate) -> Base:
+    def _base(self, candidate: Candidate, most: float = 0.9) -> Base:
         """The regression of a candidate on all rows, as a base for further columns: free columns alone."""
         plain = replace(candidate, structure=LINE if candidate.structure.size > 1 else candidate.structure)
         if plain.structure.trend is not None and "form" in plain.structure.trend:
@@ -537,7 +559,7 @@ class Chooser:
         share = 0.5 if found.found is None else float(found.found.share[-1])
         terms = plain.terms(self.past.ingredients)
         columns = np.hstack([np.ones((len(self.past.target), 1)), *(self.past.columns(term).columns for term in terms)])
-        return Base.of(columns, self.past.working(plain.scale), min(share, 0.9))
+        return Base.of(columns, self.past.working(plain.scale), min(share, most))
 
     def _step(
         self, about: str, options: Sequence[Candidate], size: Callable[[Candidate], int],
