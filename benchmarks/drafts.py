@@ -20,7 +20,7 @@ from typing import Any
 
 import numpy as np
 import pandas as pd
-from zoo import KINDS, World  # type: ignore[import-not-found]
+from zoo import KINDS, World
 
 import offing as of
 from offing.engine import equal_accuracy
@@ -78,7 +78,7 @@ def summed(rows: pd.DataFrame) -> pd.DataFrame:
         own, other = name.split(" / ")
         ratios[name] = np.log(rows[own] / rows[other])
     by_kind = ratios.groupby("kind", sort=False)
-    found = np.exp(by_kind.mean())
+    found: pd.DataFrame = by_kind.mean().apply(np.exp)
     found["2 se"] = np.exp(2.0 * by_kind["draft / suits"].sem().fillna(0.0))
     for name in ("95 %", "80 %", "seconds"):
         found[name] = rows.groupby("kind", sort=False)[name].mean()

@@ -70,7 +70,7 @@ def _noisy(generator: Generator, signal: np.ndarray, *, phi: float = 0.0, share:
     noise = shocks.copy()
     for i in range(1, len(noise)):
         noise[i] += phi * noise[i - 1]
-    return signal + size * np.sqrt(1.0 - phi**2) * noise[50:]
+    return np.asarray(signal + size * np.sqrt(1.0 - phi**2) * noise[50:])
 
 
 def _year(n: int, generator: Generator, period: float, size: float) -> np.ndarray:

@@ -49,6 +49,8 @@ class Structure:
         How the noise is taken.
     change
         What is differenced: nothing, the neighbouring ``period``, or the same place of the ``season`` before.
+    seasonal
+        Whether noise comes back after a season as well.
     """
 
     name: str
@@ -58,6 +60,7 @@ class Structure:
     damped: bool = False
     errors: Literal["independent", "ar"] = "ar"
     change: Literal["", "period", "season"] = ""
+    seasonal: bool = False
 
 
 #: The structures that are tried, the plainest first.
@@ -65,6 +68,10 @@ STRUCTURES: tuple[Structure, ...] = (
     Structure("level", "no trend: the level stays, and a deviation dies away", 0),
     Structure("line", "a straight trend", 1, {}),
     Structure("damped line", "a straight trend that dies away beyond the data", 1, {}, damped=True),
+    Structure("level, noise that comes back", "no trend; deviations die away, and come back after a season", 1,
+              seasonal=True),
+    Structure("line, noise that comes back", "a straight trend; deviations die away, and come back after a season", 2,
+              {}, seasonal=True),
     Structure("wandering level", "a level that wanders, and stays where it is now", 1, {"form": "stochastic"},
               errors="independent"),
     Structure("wandering level, noise that carries on", "a level that wanders beside noise that dies away", 2,
@@ -80,12 +87,8 @@ STRUCTURES: tuple[Structure, ...] = (
               {"form": "stochastic", "slope": "stochastic"}, errors="independent"),
 )  # fmt: skip
 
-LEVEL, LINE, WANDERING = STRUCTURES[0], STRUCTURES[1], STRUCTURES[3]
-
-
-def structure_named(name: str) -> Structure:
-    """The structure of a name."""
-    return next(each for each in STRUCTURES if each.name == name)
+LEVEL, LINE = STRUCTURES[:2]
+WANDERING = next(each for each in STRUCTURES if each.name == "wandering level")
 
 
 @dataclass(frozen=True, eq=False)
@@ -173,4 +176,5 @@ class Candidate:
         return Model(
             ingredients.target, self.terms(ingredients), self.scale.name, name, offset=self.scale.offset,
             transform=ingredients.transform(structure), errors=structure.errors,
+            seasonal_lag=ingredients.season_length if structure.seasonal else None,
         )  # fmt: skip

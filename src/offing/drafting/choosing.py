@@ -40,6 +40,8 @@ _FORMS = 3
 #: A column that moves in fewer rows than this before an origin is not judged there.
 _MOVES = 2
 _TURNS = 2
+#: Noise that comes back after a season is tried for seasons of at most so many periods.
+_MOST_SEASONAL = 53
 #: At most so many steps of the level are looked for, beside noise that carries on by no more than this.
 _MOST_STEPS, _CARRIED_BY_STEPS = 5, 0.5
 #: Jumps and bends are looked for in histories of more than twice so many periods.
@@ -182,7 +184,8 @@ class Chooser:
         """The structures that the history allows."""
         n, season = self.past.ends[0], self.materials.season_length
         return [each for each in STRUCTURES
-                if (each.change != "season" or (n >= 3 * season and season > 1)) and (each.size < 3 or n >= 30)
+                if not (each.seasonal and not (1 < season <= _MOST_SEASONAL and n >= 4 * season >= 4 * self.past.rows.shape[1]))
+                and (each.change != "season" or (n >= 3 * season and season > 1)) and (each.size < 3 or n >= 30)
                 and (each.change != "period" or self.past.rows.shape[1] <= max(season, 4))]  # fmt: skip
 
     def season(self) -> None:
@@ -507,7 +510,7 @@ class Chooser:
         if late is not None and late not in self._now.candidate.events:
             self._late_step(late)
 
-    def _late_step(self, event: Event) -> None:
+    def _late_step(self, event: Term) -> None:
         """A step that no origin could judge is in where it is clear under noise that carries on as it does."""
         own = self._now.candidate
         size = float(np.abs(self._base(own).t(self.past.columns(event).columns)).max(initial=0.0))

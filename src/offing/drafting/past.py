@@ -24,6 +24,8 @@ from offing.terms import Block, OwnLags, Term, Trend
 _LACKING = 0.5
 #: A mean of logarithms further from the known ones than this many of their ranges is no forecast.
 _WILD = 3.0
+#: What is tried of the share of noise that comes back after a season.
+_COMING_BACK = (0.3, 0.6, 0.85)
 
 
 @dataclass(frozen=True)
@@ -228,12 +230,9 @@ class Past:
     def _score(self, candidate: Candidate) -> Scored:
         terms = candidate.terms(self.ingredients)
         laid = [self.columns(term) for term in terms]
-        working = self.working(candidate.scale)
-        lag = {"": 0, "period": 1, "season": self.ingredients.season_length}[candidate.structure.change]
-        aim = working.copy()
-        if lag:
-            aim[lag:] -= working[:-lag]
-            aim[:lag] = np.nan
+        working, structure = self.working(candidate.scale), candidate.structure
+        season = self.ingredients.season_length
+        lag = {"": 0, "period": 1, "season": season}[structure.change]
         columns = np.hstack([np.ones((self.axis.n, 1)), *(each.columns for each in laid)])
         f, h = self.rows.shape
         ahead = np.concatenate([np.ones((f, h, 1)), *(each.ahead for each in laid)], axis=2)
@@ -244,9 +243,26 @@ class Past:
         if (ends < (groups < 0).sum() + lag + 3).any():
             raise InputError("too few periods before the first origin for so many terms")
         distance = self.rows - ends[:, None] + 1
-        found = trials(columns, aim, ends.tolist(), ahead, distance, groups=groups, kept=kept_from_zero(names),
-                       carried=candidate.structure.errors == "ar")  # fmt: skip
-        mean = self._levels(found, candidate.scale, lag, working)
+
+        def tried(lag: int, share: float, *, whole: bool) -> Trials:
+            """Freed of a share of what was a lag before: the target alone, or the `whole` rows."""
+            aim = _freed(working, lag, share)
+            own, later = columns, ahead
+            if whole:
+                own = _freed(columns, lag, share)
+                later = ahead - share * np.where(
+                    (distance <= lag)[:, :, None], columns[self.rows - lag], np.roll(ahead, lag, axis=1)
+                )
+            return trials(own, aim, ends.tolist(), later, distance, groups=groups, kept=kept_from_zero(names),
+                          carried=structure.errors == "ar")  # fmt: skip
+
+        if structure.seasonal:
+            each = {share: tried(season, share, whole=True) for share in _COMING_BACK}
+            share = min(each, key=lambda share: float(each[share].deviance[-1]))
+            found, mean = each[share], self._levels(each[share], candidate.scale, (season, share), working)
+        else:
+            found = tried(lag, 1.0, whole=False)
+            mean = self._levels(found, candidate.scale, (lag, 1.0), working)
         error = np.abs(mean - self.outcome)
         there = np.isfinite(self.outcome)
         lacking = (~np.isfinite(error) & there).sum(axis=1) > _LACKING * np.maximum(there.sum(axis=1), 1)
@@ -266,16 +282,17 @@ class Past:
             raise InputError("not all values have a logarithm")
         return found
 
-    def _levels(self, found: Trials, scale: Scale, lag: int, working: Array) -> Array:
-        """Forecasts (F, h) of the target itself from those of what is fitted."""
+    def _levels(self, found: Trials, scale: Scale, back: tuple[int, float], working: Array) -> Array:
+        """Forecasts (F, h) of the target itself from those of what is fitted: with a share of what was a lag before."""
         mean, variance = found.mean.copy(), found.variance.copy()
+        lag, share = back
         if lag:
             for fold, end in enumerate(self.ends.tolist()):
                 path, spread = working[:end].copy(), np.zeros(end)
                 path = _filled(path)
                 for i in range(mean.shape[1]):
-                    path = np.append(path, path[-lag] + mean[fold, i])
-                    spread = np.append(spread, spread[-lag] + variance[fold, i])
+                    path = np.append(path, share * path[-lag] + mean[fold, i])
+                    spread = np.append(spread, share**2 * spread[-lag] + variance[fold, i])
                 mean[fold], variance[fold] = path[end:], spread[end:]
         if scale.name == "level":
             return mean
@@ -310,6 +327,16 @@ def _recursed(columns: Array, values: Array, end: int, h: int) -> Array:
 def _check_linear(block: Block) -> None:
     if block.curve is not None or block.rising is not None or block.wishes is not None:
         raise InputError("its columns have shapes to estimate, which trials do not")
+
+
+def _freed(rows: Array, lag: int, share: float) -> Array:
+    """Rows (n, …) less a share of those a lag before; NaN where there are none."""
+    if not lag:
+        return rows
+    found = rows.copy()
+    found[lag:] -= share * rows[:-lag]
+    found[:lag] = np.nan
+    return found
 
 
 def _filled(values: Array) -> Array:
