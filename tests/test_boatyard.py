@@ -122,7 +122,7 @@ def test_a_draft_of_the_boatyard_reads_delays_and_weights_faster_series(folder, 
     ran = run_cli("inspect", *files)
     assert ran.status == 0
     assert "its last value ends 21 days before the newest of all" in ran.out
-    ran = run_cli("draft", *files, "--out", tmp_path / "d", "--budget", "20s")
+    ran = run_cli("draft", *files, "--out", tmp_path / "d", "--budget", "9s")
     assert ran.status == 0, ran.err
     study = tomllib.loads((tmp_path / "d" / "study.toml").read_text())
     assert study["sources"]["bookings"]["release_delay"] == "21 days"

@@ -15,6 +15,7 @@ import pytest
 
 import offing as of
 from messy import CASES
+from offing.study.drafted import Request, drafted
 from offing.study.schema import SourceSpec
 from offing.tables.options import Reading
 
@@ -99,7 +100,8 @@ def test_what_was_resolved_stands_in_the_study_and_is_no_note_of_later_runs(tmp_
     ):
         made(CASES[name], tmp_path)
         study = tmp_path / re.sub(r"[^a-z]", "", name) / "study.toml"
-        assert run_cli("draft", "t.csv", "--out", study.parent, "--budget", "2s").status == 0
+        study.parent.mkdir()
+        study.write_text(drafted([Path("t.csv")], Request(budget="1s")).study(study.parent), encoding="utf-8")
         opened = of.open_study(study)
         table = opened.tables["t"]
         assert not table.settings, name
