@@ -96,7 +96,7 @@ def test_a_draft_finds_line_season_and_drivers_and_forecasts_as_one_who_knows_th
     assert found.expects == ()
     assert sum(found.weights.values()) == pytest.approx(1.0, abs=2e-3)
     table = found.comparison.table.set_index("model")
-    assert table.loc["draft", "skill"] > 0.2
+    assert table.loc["main", "skill"] > 0.2
     assert "combination" in table.index
     added = found.combination.contributions.table.groupby("period")["contribution"].sum()
     assert added.to_numpy() == pytest.approx(found.combination.mean, rel=1e-9)
@@ -202,7 +202,7 @@ def test_the_written_study_gives_the_same_digits_by_the_plain_commands(drafted, 
         for name in ("forecast.csv", "contributions.csv", "coefficients.csv", "combined.csv"):
             assert (folder / step / name).read_bytes() == (folder / "d" / name).read_bytes(), name
     rows = pd.read_csv(folder / "d" / "forecast.csv")
-    assert set(rows["model"]) == {"draft", "all"}, "members of the combination are not reported by themselves"
+    assert set(rows["model"]) == {"main", "all"}, "members of the combination are not reported by themselves"
     assert (folder / "d" / "draft.png").stat().st_size > 20_000
     assert (pd.read_csv(folder / "d" / "candidates.csv")["MAE"].diff().dropna() >= 0).all()
 
@@ -223,14 +223,14 @@ def test_the_ferrys_draft_finds_its_drivers_and_is_near_the_experts(drafted, wor
     ])  # fmt: skip
     expert = of.backtest(hand, study.tables, horizon=13, origins=10, every=7, basis="ex-ante",
                          planned=study.spec.backtest.planned)  # fmt: skip
-    assert own["draft"] < 1.15 * of.scores(expert, score="MAE")["ex-ante"]["main"]
+    assert own["main"] < 1.15 * of.scores(expert, score="MAE")["ex-ante"]["main"]
 
 
 def test_the_script_forecasts_the_same(drafted):
     folder, _ = drafted
     done = subprocess.run([sys.executable, "d.py"], cwd=folder, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
-    rows = pd.read_csv(folder / "d" / "forecast.csv").query("model == 'draft'")
+    rows = pd.read_csv(folder / "d" / "forecast.csv").query("model == 'main'")
     assert f"{rows['forecast'].iloc[-1]:,.0f}" in done.stdout
 
 

@@ -26,7 +26,7 @@ def test_every_command_of_the_page_prints_what_stands_there(tmp_path, monkeypatc
     for want, found in zip(text.splitlines(), played(text, tmp_path, run).splitlines(), strict=False):
         assert found == want
     study = of.open_study(tmp_path / "first" / "study.toml")
-    effects = study.fits["draft"].coefficients.set_index("column")["coefficient"]
+    effects = study.fits["main"].coefficients.set_index("column")["coefficient"]
     assert effects["temperature"] == pytest.approx(cafe_of.PER_DEGREE, rel=0.4)
     assert effects["ships"] == pytest.approx(cafe_of.PER_SHIP, rel=0.2)
 

@@ -185,9 +185,11 @@ class Chooser:
         n, season = self.past.ends[0], self.materials.season_length
         h = self.past.rows.shape[1]
         returning = 1 < season <= _MOST_SEASONAL and n >= 4 * season and h <= season
-        return [each for each in STRUCTURES
-                if (returning or not each.seasonal) and (each.change != "season" or (n >= 3 * season and season > 1)) and (each.size < 3 or n >= 30)
-                and (each.change != "period" or h <= max(season, 4))]  # fmt: skip
+        fits = {"": True, "season": n >= 3 * season and season > 1, "period": h <= max(season, 4)}
+        return [
+            each for each in STRUCTURES
+            if (returning or not each.seasonal) and fits[each.change] and (each.size < 3 or n >= 30)
+        ]  # fmt: skip
 
     def season(self) -> None:
         """Which seasons, and whether their shape drifts."""

@@ -60,8 +60,8 @@ _LEAST_WEIGHT = 0.02
 _WIDE = 100
 #: From so few periods nothing is learnt but a level.
 _FEW = 12
-#: What the model and the combination are called.
-DRAFT, COMBINATION, PREVIOUS = "draft", "combination", "previous draft"
+#: What the model, the combination and an earlier draft's model are called; a study's only model is its main one.
+DRAFT, COMBINATION, PREVIOUS = "main", "combination", "previous draft"
 
 Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
 
