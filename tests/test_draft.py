@@ -258,6 +258,23 @@ def test_a_second_draft_stays_and_replaces_nothing(drafted, run_cli):
     assert (folder / "d" / "study.toml").read_text() == before
 
 
+def test_steps_of_the_level_are_found_and_unknown_at_the_origins_before_them(tmp_path):
+    generator = np.random.default_rng(5)
+    made = 100.0 + 40.0 * (np.arange(170) >= 60) - 25.0 * (np.arange(170) >= 115) + generator.normal(size=170)
+    weeks = pd.date_range("2021-01-04", periods=170, freq="W-MON")
+    found = of.draft(pd.Series(made[:157], weeks[:157], name="sold"), horizon=13)
+    assert np.abs(found.forecast.mean - made[157:]).mean() < 2.0
+    event = of.Event("move", dates=str(weeks[115].date()), form="step")
+    past = of.backtest(
+        of.Model("sold", [event]), pd.Series(made, weeks, name="sold"), horizon=10, origins=[weeks[105], weeks[130]]
+    )
+    early, late = past.own[0].mean
+    assert early == pytest.approx(made[:105].mean(), rel=0.02), "nobody knew of it"
+    assert late == pytest.approx(115.0, abs=1.5)
+    with pytest.raises(of.InputError, match="does not touch"):
+        of.Model("sold", [event]).fit(pd.Series(made[:100], weeks[:100], name="sold"))
+
+
 def test_json_and_plans_and_holidays_by_name(tmp_path, world, run_cli):
     tickets, plan, days = files(tmp_path, world)
     ran = run_cli("draft", tickets, "--plan", plan, "--holidays", days, "--horizon", 4, "--budget", "10s", "--json")

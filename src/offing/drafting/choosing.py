@@ -540,7 +540,11 @@ class Chooser:
                 without = replace(own, **rest)
                 columns = self.past.columns(term).columns
                 gain = self._base(without).gain(columns)
-                if str(term.name) in self.unjudged or gain > columns.shape[1] * np.log(len(self.past.target)):
+                # The place of a step was looked for, which counts as one thing more for each that was tried.
+                searched = 2.0 * np.log(len(self.past.target)) if kind == "events" else 0.0
+                if str(term.name) in self.unjudged or gain > searched + columns.shape[1] * np.log(
+                    len(self.past.target)
+                ):
                     continue
                 found = self.score(without)
                 if self.supported(self._now, found, -1, DOUBTFUL):

@@ -110,10 +110,14 @@ class Event(Term):
         Raises
         ------
         InputError
-            If none of them touches the fitted periods.
+            If none of them touches the fitted periods; at an origin in the past the event is then as if it were not.
         """
         known = self._own() if self.table is None else read_occurrences(self.table)
         state = EventState(known.part(known.known_from <= view.day))
+        if view.foreseen is not None:
+            # At an origin in the past what had not begun has no effect that anybody could have known.
+            ended = int(view.rows.days[1][-1])
+            return EventState(state.occurrences.part(state.occurrences.first < ended))
         if not (self._columns(view.rows, state, 1.0)[0] != 0.0).any():
             raise InputError(
                 f"it does not touch the fitted {view.rows.spell()}, so its effect is unknown",
