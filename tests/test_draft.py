@@ -295,6 +295,25 @@ def test_json_and_plans_and_holidays_by_name(tmp_path, world, run_cli):
         assert (refused.status, words in refused.err) == (2, True), refused.err
 
 
+def test_of_several_series_one_is_looked_at_and_all_are_forecast(tmp_path, run_cli):
+    rows = [
+        (str(month), port, round(level * value / 100.0, 2))
+        for port, level, seed in (("north", 100.0, 1), ("south", 60.0, 2), ("west", 30.0, 3))
+        for month, value in zip(MONTHS[:72], months(72, seed=seed, noise=1.0), strict=True)
+    ]
+    pd.DataFrame(rows, columns=["month", "port", "sold"]).to_csv(tmp_path / "ports.csv", index=False)
+    ran = run_cli("draft", tmp_path / "ports.csv", "--out", tmp_path / "d", "--script", tmp_path / "d.py")
+    assert ran.status == 0, ran.err
+    assert "fitted to each of the 3 series" in " ".join(ran.out.split())
+    forecast = pd.read_csv(tmp_path / "d" / "forecast.csv")
+    assert set(forecast["series"]) == {"north", "south", "west"}
+    means = forecast.groupby("series")["forecast"].mean()
+    assert means["north"] == pytest.approx(100.0 * (100.0 + 0.3 * 77.5) / 100.0, rel=0.05)
+    assert means["west"] == pytest.approx(0.3 * means["north"], rel=0.05)
+    done = subprocess.run([sys.executable, "d.py"], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+
+
 def test_a_country_gives_holidays(tmp_path):
     days = pd.date_range("2022-01-01", periods=800)
     generator = np.random.default_rng(2)

@@ -87,6 +87,8 @@ class Draft:
         short for any.
     seconds
         How long all took.
+    whole
+        What was read, where the target has several series; `survey` is then that of the one that is looked at.
 
     Examples
     --------
@@ -107,6 +109,12 @@ class Draft:
     weights: Mapping[str, float]
     backtest: Backtest | None
     seconds: float
+    whole: Survey | None = None
+
+    @property
+    def series(self) -> str:
+        """The series that is looked at, where there are several."""
+        return "" if self.whole is None else self.whole.series
 
     @cached_property
     def fit(self) -> Fit:
@@ -359,11 +367,19 @@ def draft(
     if budget is not None and not budget > 0.0:
         raise InputError(f"found {budget!r}", "Give a number of seconds above 0, such as 30.", key="budget")
     end = started + (usual if budget is None else float(budget))
+    whole = survey if survey.members > 1 else None
+    if whole is not None:
+        own = {name: each[survey.series] if isinstance(each, Panel) else each for name, each in survey.plans.items()}
+        survey = replace(survey, tables=dict(survey.own), plans=own, series="")
     ahead = _horizon(survey, horizon, until)
     materials = Materials(survey, ahead, country)
     with threads_for(materials.axis.n, _WIDE), Workers(executor) as workers:
         choice = _choose(materials, started, started + _CHOOSING * (end - started))
-        return _judged(materials, choice, previous, (started, end), workers)
+        found = _judged(materials, choice, previous, (started, end), workers)
+    if whole is None:
+        return found
+    # Several series are forecast by one model each; a study combines models of one series.
+    return replace(found, whole=whole, members=(), weights={})
 
 
 def _horizon(survey: Survey, horizon: int | None, until: object) -> int:
@@ -448,7 +464,7 @@ def _choose(materials: Materials, started: float, deadline: float) -> Choice:
     """Choose a model of a survey's target by its forecasts from past origins."""
     survey, horizon = materials.survey, materials.horizon
     sources = Sources(survey.own)
-    plans = {name: each[survey.series] if isinstance(each, Panel) else each for name, each in survey.plans.items()}
+    plans = {name: each for name, each in survey.plans.items() if isinstance(each, Table)}
     today = Information(dict(survey.own), survey.series, None, plans)
     axis, values = survey.span
     known = values[np.isfinite(values)]

@@ -36,7 +36,7 @@ def _wrapped(text: str) -> list[str]:
 
 
 def _read(draft: Draft) -> Iterator[str]:
-    survey = draft.survey
+    survey = draft.whole or draft.survey
     named = []
     for name, table in {**survey.tables, **{f"{of} (plan)": plan for of, plan in survey.plans.items()}}.items():
         first: Table = next(iter(table.values())) if isinstance(table, Panel) else table
@@ -45,9 +45,11 @@ def _read(draft: Draft) -> Iterator[str]:
     if survey.guess is not None and survey.guess.days is not None:
         named.append(f"{survey.guess.days.name} as holidays")
     yield f"Read {'; '.join(named)}."
-    axis, _ = survey.span
-    several = f", looked at in the series '{survey.series}'" if survey.series else ""
-    yield f"Target: {in_units(survey.label, survey.unit)}, {axis.spell()}{several}."
+    axis, _ = draft.survey.span
+    yield f"Target: {in_units(draft.survey.label, draft.survey.unit)}, {axis.spell()}."
+    if draft.whole is not None:
+        every = f"its terms are fitted to each of the {draft.whole.members} series"
+        yield f"  Looked at in '{draft.series}', which has most values; {every}. See 'offing backtest' on the study."
 
 
 def _chosen(draft: Draft) -> Iterator[str]:

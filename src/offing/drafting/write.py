@@ -192,7 +192,7 @@ def script_text(draft: Draft, folder: Path | None = None) -> str:
     for term in model.terms:
         inner = ", ".join(f"{key}={value!r}" for key, value in _keys(term, guess, folder))
         lines.append(f"        of.{type(term).__name__}({inner}),  # {one_line(draft.reason(str(term.name)))}")
-    series = f"[{draft.survey.series!r}]" if draft.survey.series else ""
+    series = f"[{draft.series!r}]" if draft.series else ""
     fit = f"model.fit_each(tables){series}" if series else "model.fit(tables)"
     lines += ["    ],", ")", f"fit = {fit}", "print(fit)"]
     unplanned = ', unplanned="expected"' if draft.expects else ""
