@@ -1,5 +1,6 @@
 """Drafts: models and forecasts proposed from tables, and judged by forecasts from past origins."""
 
-from offing.drafting.draft import Choice, Draft, draft
+from offing.drafting.choice import Choice
+from offing.drafting.draft import Draft, draft
 
 __all__ = ["Choice", "Draft", "draft"]

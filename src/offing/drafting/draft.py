@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from concurrent.futures import Executor
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from functools import cached_property
-from math import gcd
 from pathlib import Path
 from typing import Any
 
@@ -18,26 +17,20 @@ import pandas as pd
 from offing.base import Finding, InputError
 from offing.base.limits import check_ahead
 from offing.base.workers import Workers
-from offing.calendar import DAY, on_clock_of
 from offing.calendar.axis import instant_of
-from offing.drafting.candidate import LEVEL, Candidate, Ingredients
-from offing.drafting.choosing import FEWEST, SUPPORT, Chooser, Step, form_words
-from offing.drafting.materials import Materials, Offered
-from offing.drafting.past import Past, Scored
+from offing.drafting.choice import Choice, choose
+from offing.drafting.materials import Materials
+from offing.drafting.rivals import rivals_of
 from offing.drafting.screen import screen
+from offing.drafting.words import form_words
 from offing.drafting.write import script_text, study_text
 from offing.engine.threads import threads_for
-from offing.judging import Backtest, Combination, Comparison, combine, combined, compare
-from offing.judging.backtest import jobs_of
-from offing.judging.combination import STATED_WEIGHTS
-from offing.judging.origins import Origins
+from offing.judging import Backtest, Combination, Comparison, combine, compare
 from offing.judging.references import PLAIN_MODEL, names_for, plain_model
-from offing.judging.routes import attempt_all
-from offing.judging.run import Run
 from offing.model import Fit, Forecast, Model
 from offing.model.words import as_html
 from offing.survey import Survey, inspect
-from offing.tables import Information, Panel, Sources, Table
+from offing.tables import Panel, Table
 from offing.tables.table import Array
 from offing.terms import Driver, Term
 
@@ -45,24 +38,10 @@ from offing.terms import Driver, Term
 _BUDGET_HOURS, _BUDGET = 60.0, 30.0
 #: The share of the budget in which candidates are tried; the rest is for fits, forecasts and figures.
 _CHOOSING = 0.6
-#: Origins, and how far they lie apart at least, by the unit of a period; then for all others.
-_ORIGINS = {"hour": (4, 192), "day": (8, 80), "business day": (8, 60)}
-_USUAL_ORIGINS = (10, 1)
-#: With a short horizon, where an origin says less, so many periods are forecast in all, from so many origins at most.
-_PERIODS, _MOST_ORIGINS = 40, 24
 #: How far a forecast goes where nothing is stated.
 _HORIZONS = {"hour": 168, "day": 28, "business day": 20, "week": 13, "month": 12, "quarter": 4, "year": 3}
-#: Members of the combination, and how steeply their weights fall with their errors.
-_MEMBERS, _STEEPNESS = 3, 0.05
-#: Members with a smaller weight are left out.
-_LEAST_WEIGHT = 0.02
 #: Designs have about so many columns at most, for how many threads are of use.
 _WIDE = 100
-#: From so few periods nothing is learnt but a level.
-_FEW = 12
-#: What the model, the combination and an earlier draft's model are called; a study's only model is its main one.
-DRAFT, COMBINATION, PREVIOUS = "main", "combination", "previous draft"
-
 Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
 
 
@@ -263,45 +242,6 @@ class Draft:
         return as_html(screen(self), self.forecast.table)
 
 
-@dataclass(frozen=True)
-class Choice:
-    """What was chosen among, and how.
-
-    Attributes
-    ----------
-    past
-        The past origins; None where the history is too short for any.
-    shown
-        The candidate at the end of all steps.
-    ranked
-        Others that did well, the best first.
-    steps, remarks, stopped
-        Every decision, what to know of it, and where it was cut short.
-    today
-        All that is known, from which the model is fitted.
-    offered, scored, scales
-        The columns that might serve as drivers, all candidates, and the scales.
-    reasons
-        Why each term and each field is as it is, by name.
-    left_out
-        Drivers that are not in: name, plainest form, and why.
-    """
-
-    past: Past | None
-    shown: Candidate
-    ranked: tuple[Scored, ...]
-    ingredients: Ingredients
-    steps: tuple[Step, ...]
-    remarks: tuple[str, ...]
-    stopped: str
-    today: Information
-    offered: tuple[Offered, ...]
-    scored: tuple[Scored, ...]
-    scales: tuple[str, ...]
-    reasons: Mapping[str, str] = field(default_factory=dict)
-    left_out: list[tuple[str, Term, str]] = field(default_factory=list)
-
-
 def draft(
     data: Data | Survey,
     target: str | None = None,
@@ -374,12 +314,14 @@ def draft(
     ahead = _horizon(survey, horizon, until)
     materials = Materials(survey, ahead, country)
     with threads_for(materials.axis.n, _WIDE), Workers(executor) as workers:
-        choice = _choose(materials, started, started + _CHOOSING * (end - started))
-        found = _judged(materials, choice, previous, (started, end), workers)
-    if whole is None:
-        return found
+        choice = choose(materials, started, started + _CHOOSING * (end - started))
+        found = rivals_of(choice, previous, end, workers)
+    choice = replace(choice, remarks=(*choice.remarks, *found.remarks))
     # Several series are forecast by one model each; a study combines models of one series.
-    return replace(found, whole=whole, members=(), weights={})
+    members, weights = (found.members, found.weights) if whole is None else ((), {})
+    return Draft(
+        survey, ahead, choice, found.model, members, weights, found.backtest, time.monotonic() - started, whole
+    )
 
 
 def _horizon(survey: Survey, horizon: int | None, until: object) -> int:
@@ -403,223 +345,3 @@ def _horizon(survey: Survey, horizon: int | None, until: object) -> int:
     usual = _HORIZONS[axis.frequency.unit]
     planned = max(futures, default=0)
     return planned if 0 < planned <= usual else usual
-
-
-def origins_for(survey: Survey, horizon: int) -> tuple[int, int]:
-    """How many past origins there are, and how far apart they lie; none where the history is too short.
-
-    They are spread over the year: their distance shares no factor with the season, so that they fall into different
-    months, weekdays or hours. The first one leaves two fifths of the history, or two seasons, to learn from.
-    """
-    axis, _ = survey.span
-    unit, n = axis.frequency.unit, axis.n
-    wanted, least = _ORIGINS.get(unit, _USUAL_ORIGINS)
-    wanted = max(wanted, min(_PERIODS // horizon, _MOST_ORIGINS))
-    season = {"hour": 168, "day": 7, "business day": 5}.get(unit, axis.frequency.year_back)
-
-    def apart(every: int) -> int:
-        while season > 1 and every > 1 and gcd(every, season) > 1:
-            every += 1
-        return max(every, 1)
-
-    every = apart(max(least, horizon // 2, 1))
-    cycles = 2 * season + 2 if n >= 3 * season + horizon else 0
-    room = n - horizon - max(int(0.4 * n), cycles, min(8, n // 2))
-    if room < 0:
-        room = n - horizon - max(min(8, n // 2), 4)
-    if room < 0:
-        return 0, every
-    if room // every + 1 < wanted and every > 1:
-        every = min(apart(max(1, room // (wanted - 1))), every)
-    return min(room // every + 1, wanted), every
-
-
-def _origins(materials: Materials, count: int, every: int) -> Origins:
-    """The past origins: where the target's values came out, or so much later as faster tables reach beyond it today.
-
-    An index that is out two months into the quarter that is forecast was so at every origin.
-    """
-    survey, horizon = materials.survey, materials.horizon
-    table = survey.own[survey.source]
-    released = table.known_at()
-    frequency = table.axis.frequency
-    last = int(np.flatnonzero(np.isfinite(table.values(survey.column)))[-1])
-    newest = [int(released[last])]
-    for each in materials.offered:
-        if each.faster > 1:
-            source, column = Sources(survey.own).find(each.reference)
-            other = survey.own[source]
-            known = np.flatnonzero(np.isfinite(other.values(column)))
-            newest.append(int(on_clock_of(frequency, other.axis.frequency, other.known_at()[known[-1:]])[0]))
-    lead = max(newest) - newest[0]
-    following = int(frequency.starts(np.array([table.axis.first + last + 2]))[0])
-    if lead < DAY or newest[0] + lead >= following:
-        return Origins(horizon, count, None, every)
-    first = last - horizon - (count - 1) * every
-    day = frequency.index(np.array([int(released[first]) + lead]))[0]
-    return Origins(horizon, count, f"{day:%Y-%m-%d}", every)
-
-
-def _choose(materials: Materials, started: float, deadline: float) -> Choice:
-    """Choose a model of a survey's target by its forecasts from past origins."""
-    survey, horizon = materials.survey, materials.horizon
-    sources = Sources(survey.own)
-    plans = {name: each for name, each in survey.plans.items() if isinstance(each, Table)}
-    today = Information(dict(survey.own), survey.series, None, plans)
-    axis, values = survey.span
-    known = values[np.isfinite(values)]
-    ingredients = Ingredients(
-        survey.target, horizon, materials.season_length, max(round(materials.year / 4.0), 2, -(-axis.n // 60))
-    )
-    count, every = origins_for(survey, horizon)
-    if np.ptp(known) == 0.0 or axis.n < _FEW or not count:
-        why = ("every value is the same" if np.ptp(known) == 0.0
-               else f"{len(known)} values are too few for forecasts from past origins")  # fmt: skip
-        plain = Candidate(structure=replace(LEVEL, errors="independent"))
-        return Choice(None, plain, (), ingredients, (), (why,), "", today, (), (), ("level",))
-    foreseen = frozenset(sources.find(each.reference) for each in materials.offered if each.future >= horizon)
-    cuts = _origins(materials, count, every).on(survey.own[survey.source], survey.column)
-    past = Past(replace(today, foreseen=foreseen), ingredients, cuts)
-    chooser = Chooser(past, materials, deadline, started=started)
-    end = chooser.run()
-    must = set(chooser.unjudged)
-    ranked = sorted(
-        (each for each in past.scored.values() if np.isfinite(each.score)
-         and must <= {str(term.name) for term in (*each.candidate.drivers, *each.candidate.events)}),
-        key=lambda each: each.score,
-    )  # fmt: skip
-    reasons, left_out = _reasons(chooser, end)
-    return Choice(past, end.candidate, tuple(ranked), ingredients, tuple(chooser.steps), tuple(chooser.remarks),
-                  chooser.stopped, today, tuple(materials.offered), tuple(past.scored.values()),
-                  tuple(each.name for each in chooser.scales()), reasons, left_out)  # fmt: skip
-
-
-def _reasons(chooser: Chooser, end: Scored) -> tuple[dict[str, str], list[tuple[str, Term, str]]]:
-    """Why each term is in, by what past forecasts would have been without it; and why drivers are out."""
-    own, past = end.candidate, chooser.past
-    trend = past.ingredients.trend(own.structure, own.knots)
-    found = {"scale": own.scale.words, "errors": "noise that carries on, as far as it does",
-             "transform": own.structure.words}  # fmt: skip
-    if trend is not None:
-        found["trend"] = f"{own.structure.words}{': ' + ', '.join(own.knots) if own.knots else ''}"
-    for kind in ("seasons", "days", "drivers", "events"):
-        terms = getattr(own, kind)
-        for term in terms:
-            rest: dict[str, Any] = {kind: tuple(other for other in terms if other is not term)}
-            without = replace(own, **rest)
-            known = past.scored.get(without.key) if chooser.stopped else past.score(without)
-            if str(term.name) in chooser.unjudged:
-                words = "clear on all rows, though no past forecast could judge it"
-            elif known is None or not np.isfinite(known.score) or end.score <= 0.0:
-                words = "in since the start"
-            else:
-                words = f"without it past forecasts missed by {_more(known.score, end.score)}"
-            found[str(term.name)] = f"{form_words(term)}: {words}"
-    names = {str(term.name) for term in own.drivers}
-    out = []
-    for each in chooser.offered:
-        if each.name in names:
-            continue
-        term = chooser.plain(each)
-        with_it = past.scored.get(replace(own, drivers=(*own.drivers, term)).key)
-        why = "no past forecast was clearly better with it"
-        if with_it is not None and np.isfinite(with_it.score) and end.score > 0.0:
-            why = f"with it past forecasts missed by {_more(with_it.score, end.score)}"
-        if with_it is not None and with_it.why:
-            why = with_it.why
-        out.append((each.name, term, why))
-    return found, out
-
-
-def _more(score: float, against: float) -> str:
-    """How much more or less an error is than another, in words."""
-    change = 100.0 * (score / against - 1.0)
-    return f"{abs(change):.0f} % {'more' if change >= 0.0 else 'less'}" if abs(change) >= 0.5 else "the same"
-
-
-def _judged(
-    materials: Materials, choice: Choice, previous: Model | None, times: tuple[float, float], workers: Workers
-) -> Draft:
-    """The chosen model and its rivals, fitted anew at every past origin; as many of them as the time allows."""
-    survey, horizon = materials.survey, materials.horizon
-    started, end = times
-    model = choice.shown.model(choice.ingredients, DRAFT)
-    if choice.past is None:
-        return Draft(survey, horizon, choice, model, (), {}, None, time.monotonic() - started)
-    pool = [each.candidate for each in choice.ranked if each.candidate.key != choice.shown.key][:_MEMBERS]
-    models = [model, *(each.model(choice.ingredients, f"member {i}") for i, each in enumerate(pool, 2))]
-    if previous is not None:
-        models.insert(1, replace(previous, name=PREVIOUS))
-    plan, foreseen = choice.past.cuts.plan, choice.past.information.foreseen or frozenset()
-    planned = [f"{source}.{column}" for source, column in sorted(foreseen)]
-    jobs, _ = jobs_of(models, {"": dict(choice.today.tables)}, plan, ["ex-ante"], planned=planned,
-                      plans=dict(choice.today.plans))  # fmt: skip
-    kept: list[Model] = []
-    runs: list[Run] = []
-    for each, job in zip(models, jobs, strict=True):
-        if runs and time.monotonic() > end - _last(runs):
-            break
-        try:
-            (run,) = attempt_all([job], workers.executor)
-        except KeyboardInterrupt:
-            if not runs:
-                raise
-            break
-        if isinstance(run, Run):
-            kept.append(each)
-            runs.append(run)
-        elif not runs:
-            choice = replace(choice, remarks=(*choice.remarks, f"the first choice could not be used: {run.found}"))
-    if not runs:
-        raise InputError("no model could be fitted at past origins", "Give more data, or fewer columns.")
-    _stay(kept, runs)
-    first, *members = kept
-    if first.name != DRAFT:  # the choice itself cannot be fitted somewhere: the next best one is shown
-        runs[0] = replace(runs[0], name=DRAFT)
-        first = replace(first, name=DRAFT)
-    backtest = Backtest((first, *members), plan, tuple(runs), {"": jobs[0]})
-    weights = _weights(runs)
-    members = [each for each in members if each.name in weights]
-    if len(weights) > 1:
-        backtest = combined(backtest, way=STATED_WEIGHTS, weights=weights, name=COMBINATION)
-    else:
-        weights, members = {}, []
-    return Draft(survey, horizon, choice, first, tuple(members), weights, backtest, time.monotonic() - started)
-
-
-def _stay(kept: list[Model], runs: list[Run]) -> None:
-    """Put the previous draft's model first, unless past forecasts support the new one."""
-    at = next((i for i, run in enumerate(runs) if run.name == PREVIOUS), None)
-    if at is None or at == 0:
-        return
-    gains = np.nanmean(np.abs(runs[at].error), axis=1) - np.nanmean(np.abs(runs[0].error), axis=1)
-    if not float(gains.mean()) > SUPPORT * float(gains.std(ddof=1) / np.sqrt(len(gains)) if len(gains) > 1 else 0.0):
-        kept.insert(0, replace(kept.pop(at), name=DRAFT))
-        runs.insert(0, replace(runs.pop(at), name=DRAFT))
-        kept[1], runs[1] = replace(kept[1], name="member 1"), replace(runs[1], name="member 1")
-
-
-def _last(runs: Sequence[Run]) -> float:
-    """Seconds that the dearest run took."""
-    return max(run.seconds for run in runs)
-
-
-def _weights(runs: Sequence[Run]) -> dict[str, float]:
-    """Weights that fall steeply with the past errors: exp(−(error / least error − 1) / 0.05)."""
-    scores = np.array([_score(run) for run in runs])
-    if len(runs[0].cuts.ends) < 2 or not np.isfinite(scores).any():
-        return {}
-    raw: Array = np.exp(-(scores / max(float(np.nanmin(scores)), 1e-300) - 1.0) / _STEEPNESS)
-    raw = np.where(np.isfinite(raw), raw, 0.0)
-    raw /= raw.sum()
-    raw = np.where(raw < _LEAST_WEIGHT, 0.0, raw)
-    raw /= raw.sum()
-    return {run.name: round(float(weight), 4) for run, weight in zip(runs, raw.tolist(), strict=True) if weight > 0.0}
-
-
-def _score(run: Run) -> float:
-    error = np.abs(run.error)
-    return float(np.nanmean(error)) if np.isfinite(error).any() else float("nan")
-
-
-__all__ = ["COMBINATION", "DRAFT", "FEWEST", "Choice", "Draft", "draft", "origins_for"]
