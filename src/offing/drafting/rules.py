@@ -162,6 +162,6 @@ class Rules:
             return bool(np.isfinite(other.score))
         gains = now.errors - other.errors
         error = float(gains.std(ddof=1) / np.sqrt(len(gains))) if len(gains) > 1 else 0.0
-        if len(gains) < FEWEST and richer > 0:
-            return float(gains.mean()) > 2.0 * error and float(gains.min()) > 0.0
+        if len(gains) < FEWEST and richer >= 0:
+            return len(gains) > 1 and float(gains.mean()) > 2.0 * error and float(gains.min()) > 0.0
         return float(gains.mean()) > strict * error * float(np.sign(richer))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
+import numpy as np
 import pandas as pd
 
 from offing.base import InputError, Treatment
@@ -215,9 +216,12 @@ def _stamped(table: pd.DataFrame, fit: Fit) -> pd.DataFrame:
 def iso(stamps: Iterable[pd.Timestamp], fit: Fit) -> list[str]:
     """Starts of periods: dates where the clock says nothing more, else with the time and the zone's offset."""
     frequency = fit.axis.frequency
-    if frequency.unit == "hour" or frequency.zone is not None:
-        return [stamp.isoformat() for stamp in stamps]
-    return [stamp.date().isoformat() for stamp in stamps]
+    # Rows of several terms repeat the periods: each is written once.
+    codes, once = pd.factorize(pd.DatetimeIndex(stamps))  # type: ignore[arg-type]
+    timed = frequency.unit == "hour" or frequency.zone is not None
+    words = np.array([stamp.isoformat() if timed else stamp.date().isoformat() for stamp in once], dtype=object)
+    found: list[str] = words[codes].tolist() if len(words) else []
+    return found
 
 
 def keyed(rows: pd.DataFrame, fit: Fit, scenario: str) -> pd.DataFrame:

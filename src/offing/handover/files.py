@@ -143,8 +143,15 @@ def csv_text(rows: pd.DataFrame) -> str:
         for name in rows.columns
         if pd.api.types.is_string_dtype(rows[name]) or pd.api.types.is_object_dtype(rows[name])
     ]
-    safe = rows.assign(**{name: rows[name].map(_safe) for name in text})
+    safe = rows.assign(**{name: _all_safe(rows[name]) for name in text})
     return str(safe.to_csv(index=False, lineterminator="\n"))
+
+
+def _all_safe(cells: pd.Series) -> pd.Series:
+    """The cells of a column, each word looked at once however often it stands there."""
+    if all(_safe(word) is word for word in pd.unique(cells)):
+        return cells
+    return cells.map(lambda cell: _safe(cell) if isinstance(cell, str) else cell)
 
 
 def _safe(cell: object) -> object:
