@@ -203,8 +203,17 @@ class Draft:
         return optional, choices
 
     def reason(self, about: str) -> str:
-        """Why a term, or a field of the model, is as it is."""
+        """Why a term, or a field of the model, is as it is; of an earlier draft's term what it is."""
+        term = next((each for each in self.model.terms if str(each.name) == about), None)
+        if term is not None and not self.is_choice:
+            return form_words(term)
         return self.choice.reasons.get(about, "")
+
+    @property
+    def is_choice(self) -> bool:
+        """Whether the model is what was chosen last, and not that of an earlier draft, or the next best one."""
+        chosen = self.choice.shown.terms(self.choice.ingredients)
+        return [each.name for each in chosen] == [each.name for each in self.model.terms]
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -289,11 +289,6 @@ class Materials:
         """The longest lag that is looked at."""
         usual = {"hour": 24, "day": 14, "business day": 10, "week": 8, "month": 6, "quarter": 4, "year": 2}[self.unit]
         return max(min(usual, self.axis.n // 12), 0)
-
-
-def futures_of(offered: Sequence[Offered], horizon: int) -> Mapping[str, bool]:
-    """Which columns are known to the horizon, by reference."""
-    return {each.reference: each.future >= horizon for each in offered}
 
 
 def _words_after(table: Table, column: str, axis: Axis) -> int:

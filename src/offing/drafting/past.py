@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -301,14 +300,6 @@ class Past:
         with np.errstate(over="ignore"):
             levels = np.exp(np.where(wild, np.nan, mean) + np.minimum(variance, 1.0) / 2.0) - scale.offset
         return np.asarray(levels)
-
-    def insample(self, candidate: Candidate) -> Trials | None:
-        """The coefficients at the newest origin, with their errors under noise that carries on."""
-        return self.score(candidate).found
-
-    def only(self, folds: Sequence[int]) -> Past:
-        """The same data from some of the origins; nothing that was made is kept."""
-        return Past(self.information, self.ingredients, self.cuts.only(folds))
 
 
 def _recursed(columns: Array, values: Array, end: int, h: int) -> Array:

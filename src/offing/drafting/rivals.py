@@ -13,6 +13,7 @@ from offing.base.workers import Workers
 from offing.drafting.choice import Choice
 from offing.drafting.rules import SUPPORT
 from offing.judging import Backtest, combined
+from offing.judging.anew import Job
 from offing.judging.backtest import jobs_of
 from offing.judging.combination import STATED_WEIGHTS
 from offing.judging.routes import attempt_all
@@ -52,6 +53,33 @@ def rivals_of(choice: Choice, previous: Model | None, end: float, workers: Worke
     planned = [f"{source}.{column}" for source, column in sorted(foreseen)]
     jobs, _ = jobs_of(models, {"": dict(choice.today.tables)}, plan, ["ex-ante"], planned=planned,
                       plans=dict(choice.today.plans))  # fmt: skip
+    kept, runs, remarks = _from_origins(models, jobs, end, workers)
+    if _stay(kept, runs):
+        remarks = (*remarks, "the model of the earlier draft stays, as past forecasts do not support another one")
+    first, *members = kept
+    if first.name != DRAFT:  # the choice itself cannot be fitted somewhere: the next best one is shown
+        runs[0] = replace(runs[0], name=DRAFT)
+        first = replace(first, name=DRAFT)
+    backtest = Backtest((first, *members), plan, tuple(runs), {"": jobs[0]})
+    weights = _weights(runs)
+    members = [each for each in members if each.name in weights]
+    if len(weights) > 1:
+        backtest = combined(backtest, way=STATED_WEIGHTS, weights=weights, name=COMBINATION)
+    else:
+        weights, members = {}, []
+    return Rivals(first, tuple(members), weights, backtest, remarks)
+
+
+def _from_origins(
+    models: Sequence[Model], jobs: Sequence[Job], end: float, workers: Workers
+) -> tuple[list[Model], list[Run], tuple[str, ...]]:
+    """The models that can be fitted at every origin, as many as the time allows, with their runs, and remarks.
+
+    Raises
+    ------
+    InputError
+        If there is none.
+    """
     kept: list[Model] = []
     runs: list[Run] = []
     remarks: tuple[str, ...] = ()
@@ -71,31 +99,25 @@ def rivals_of(choice: Choice, previous: Model | None, end: float, workers: Worke
             remarks = (*remarks, f"the first choice could not be used: {run.found}")
     if not runs:
         raise InputError("no model could be fitted at past origins", "Give more data, or fewer columns.")
-    _stay(kept, runs)
-    first, *members = kept
-    if first.name != DRAFT:  # the choice itself cannot be fitted somewhere: the next best one is shown
-        runs[0] = replace(runs[0], name=DRAFT)
-        first = replace(first, name=DRAFT)
-    backtest = Backtest((first, *members), plan, tuple(runs), {"": jobs[0]})
-    weights = _weights(runs)
-    members = [each for each in members if each.name in weights]
-    if len(weights) > 1:
-        backtest = combined(backtest, way=STATED_WEIGHTS, weights=weights, name=COMBINATION)
-    else:
-        weights, members = {}, []
-    return Rivals(first, tuple(members), weights, backtest, remarks)
+    return kept, runs, remarks
 
 
-def _stay(kept: list[Model], runs: list[Run]) -> None:
-    """Put the previous draft's model first, unless past forecasts support the new one."""
+def _stay(kept: list[Model], runs: list[Run]) -> bool:
+    """Put the previous draft's model first, unless past forecasts support the new one; whether it stays."""
     at = next((i for i, run in enumerate(runs) if run.name == PREVIOUS), None)
     if at is None or at == 0:
-        return
+        return False
+    if replace(kept[at], name=DRAFT) == kept[0]:
+        del kept[at], runs[at]
+        return False
     gains = np.nanmean(np.abs(runs[at].error), axis=1) - np.nanmean(np.abs(runs[0].error), axis=1)
-    if not float(gains.mean()) > SUPPORT * float(gains.std(ddof=1) / np.sqrt(len(gains)) if len(gains) > 1 else 0.0):
-        kept.insert(0, replace(kept.pop(at), name=DRAFT))
-        runs.insert(0, replace(runs.pop(at), name=DRAFT))
-        kept[1], runs[1] = replace(kept[1], name="member 1"), replace(runs[1], name="member 1")
+    error = float(gains.std(ddof=1) / np.sqrt(len(gains))) if len(gains) > 1 else 0.0
+    if float(gains.mean()) > SUPPORT * error:
+        return False
+    kept.insert(0, replace(kept.pop(at), name=DRAFT))
+    runs.insert(0, replace(runs.pop(at), name=DRAFT))
+    kept[1], runs[1] = replace(kept[1], name="member 1"), replace(runs[1], name="member 1")
+    return True
 
 
 def _last(runs: Sequence[Run]) -> float:

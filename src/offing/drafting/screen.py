@@ -57,8 +57,11 @@ def _chosen(draft: Draft) -> Iterator[str]:
     if choice.past is None:
         yield f"Chosen: the mean of the past, as {choice.remarks[0]}. Nothing else can be judged."
         return
-    yield f"Chosen by past forecasts among {count(len(choice.scored), 'candidate')}: {choice.shown.scale.words};"
+    scale = choice.shown.scale.words if model.scale == choice.shown.scale.name else f"{model.scale} scale"
+    yield f"Chosen by past forecasts among {count(len(choice.scored), 'candidate')}: {scale};"
     trend = draft.reason("trend") or choice.shown.structure.words
+    if not draft.is_choice:
+        trend = "a trend" if any(term.name == "trend" for term in model.terms) else "no trend"
     yield f"  {trend};"
     for term in model.terms:
         if str(term.name) != "trend":

@@ -154,13 +154,13 @@ def _single(parts: Projected, rows: int, bounded: int, low: float, high: float) 
     def deviance(logs: Array) -> Array:
         growth = 1.0 + np.exp(logs)[:, None] * squares
         rss = parts.rss + (seen / growth).sum(axis=1)
-        return np.asarray(dof * np.log(rss) + np.log(growth).sum(axis=1) + _kept_away(logs, bounded)[0])
+        return np.asarray(dof * np.log(rss) + np.log(growth).sum(axis=1) + kept_away(logs, bounded)[0])
 
     def slope(log: float) -> float:
         growth = 1.0 + np.exp(log) * squares
         moved = np.exp(log) * squares / growth
         rss = parts.rss + float((seen / growth).sum())
-        return float(moved.sum() - dof * (seen / growth * moved).sum() / rss + _kept_away(log, bounded)[1])
+        return float(moved.sum() - dof * (seen / growth * moved).sum() / rss + kept_away(log, bounded)[1])
 
     for _ in range(4):  # each grid spans a twentieth of the one before
         grid = np.linspace(low, high, 41)
@@ -174,7 +174,7 @@ def _single(parts: Projected, rows: int, bounded: int, low: float, high: float) 
     return float(grid[i]), float(values[i])
 
 
-def _kept_away(logs: Array | float, bounded: Keeping | int) -> tuple[Array, Array]:
+def kept_away(logs: Array | float, bounded: Keeping | int) -> tuple[Array, Array]:
     """What keeping spreads from zero adds to the deviance, and the derivative of that by the logarithms of γ."""
     shared = np.equal(bounded, SHARED)
     away = np.not_equal(bounded, FREE)
@@ -201,5 +201,5 @@ def _deviance(parts: Projected, logs: Array, rows: int, bounded: Keeping, stated
     slope = np.bincount(parts.groups, 1.0 - pull, minlength=len(logs)).astype(np.float64)
     if stated >= 0:
         slope[stated] += weight * rss - dof
-    kept, pulled = _kept_away(logs, bounded)
+    kept, pulled = kept_away(logs, bounded)
     return float(value + kept.sum()), np.asarray(slope + pulled, dtype=np.float64)

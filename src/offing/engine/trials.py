@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from offing.engine.strengths import AWAY, Groups, _kept_away
+from offing.engine.strengths import AWAY, Groups, kept_away
 from offing.engine.threads import threads_for
 from offing.engine.triangle import Array
 
@@ -241,7 +241,7 @@ class _Trial:
         rows = self.products.counts.sum(axis=1)
         value = 2.0 * sizes[:, :, :k].sum(axis=2) + (rows[:, None] - free) * 2.0 * sizes[:, :, k]
         for g, how in enumerate(self.kept.tolist()):
-            value += (self.groups == g).sum() * logs[:, :, g] + _kept_away(logs[:, :, g] + self._unit(how, g), how)[0]
+            value += (self.groups == g).sum() * logs[:, :, g] + kept_away(logs[:, :, g] + self._unit(how, g), how)[0]
         return np.asarray(value), np.asarray(root)
 
     def _unit(self, how: int, group: int) -> float:
