@@ -25,6 +25,8 @@ _TURNS = 2
 _MOST_SEASONAL = 53
 #: At most so many steps of the level are looked for, beside noise that carries on by no more than this.
 _MOST_STEPS, _CARRIED_BY_STEPS = 5, 0.5
+#: Whether a step is more than a walk makes by itself is asked beside noise that carries on by so much.
+_WALKING = 0.975
 #: Jumps and bends are looked for in histories of more than twice so many periods.
 _SHORTEST = 15
 
@@ -224,9 +226,9 @@ class Chooser(DriverSteps):
     def _late_step(self, event: Term) -> None:
         """A step that no origin could judge is in where it is clear under noise that carries on as it does."""
         own = self._now.candidate
-        size = float(np.abs(self._base(own).t(self.past.columns(event).columns)).max(initial=0.0))
+        size = float(np.abs(self._base(own, _WALKING).t(self.past.columns(event).columns)).max(initial=0.0))
         found = self.score(replace(own, events=(*own.events, event)))
-        if size > CLEAR and np.isfinite(found.score):
+        if size > max(CLEAR, chance_limit(len(self.past.target), 0.01)) and np.isfinite(found.score):
             self.current = found
             self.unjudged.append(str(event.name))
             late = "too late for a past forecast to judge it; it is in"
@@ -247,7 +249,7 @@ class Chooser(DriverSteps):
                 rest: dict[str, Any] = {kind: tuple(other for other in getattr(own, kind) if other is not term)}
                 without = replace(own, **rest)
                 columns = self.past.columns(term).columns
-                gain = self._base(without).gain(columns)
+                gain = self._base(without, _WALKING if kind == "events" else 0.9).gain(columns)
                 # The place of a step was looked for, which counts as one thing more for each that was tried.
                 searched = 2.0 * np.log(len(self.past.target)) if kind == "events" else 0.0
                 if str(term.name) in self.unjudged or gain > searched + columns.shape[1] * np.log(

@@ -110,7 +110,7 @@ def _past(draft: Draft) -> Iterator[str]:
         other = float(found.overall["combination"])
         yield (
             f"  Combined with {count(len(draft.members), 'other model')} that did nearly as well, it missed by "
-            f"{number(other)}; both are reported, the single one is explained."
+            f"{number(other)}: where the number alone counts, take the combination; explained is the single model."
         )
 
 
