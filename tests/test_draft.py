@@ -295,6 +295,17 @@ def test_json_and_plans_and_holidays_by_name(tmp_path, world, run_cli):
         assert (refused.status, words in refused.err) == (2, True), refused.err
 
 
+def test_hours_with_holidays_are_drafted_by_kind_of_day():
+    hours = pd.date_range("2024-03-04", periods=1_440, freq="h")
+    days = pd.DataFrame({"name": ["Fair"] * 2, "date": ["2024-03-20", "2024-04-17"]})
+    free = (hours.day_of_week >= 5) | hours.normalize().isin(pd.to_datetime(days["date"]))
+    course = np.where(free, 2.0, np.maximum(8.0 * np.sin((hours.hour.to_numpy() - 6) / 14.0 * np.pi), 0.0))
+    sold = 50.0 + course + np.random.default_rng(1).normal(size=1_440)
+    found = of.draft(pd.Series(sold[:-24], hours[:-24], name="load"), horizon=24, holidays=days, budget=20.0)
+    assert "hours by kind of day" in [term.name for term in found.model.terms]
+    assert np.abs(found.forecast.mean - (50.0 + course)[-24:]).mean() < 1.0
+
+
 def test_of_several_series_one_is_looked_at_and_all_are_forecast(tmp_path, run_cli):
     rows = [
         (str(month), port, round(level * value / 100.0, 2))

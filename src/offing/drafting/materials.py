@@ -146,7 +146,7 @@ class Materials:
                 week = Season("week", name="season of the week")
                 found += [(kinds, week, *year), (day, week, *year)]
                 if self.axis.n >= 168 * 8:
-                    every = Season("day", across="weekday", name="hours by weekday", **self.days)
+                    every = Season("day", across="weekday", name="hours by weekday")
                     found.append((every, *year))
             else:
                 found.append((day, *year))
