@@ -45,9 +45,9 @@ class Chooser(DriverSteps):
                     clock = (time.monotonic() - self.started) / max(self.deadline - self.started, 1e-9)
                     progress.update(max((done + 1) / len(course), min(clock, 1.0)))
             except OutOfTimeError:
-                self.stopped = f"The time was up while {now} {'were' if now.endswith('s') else 'was'} chosen."
+                self.stopped = f"The time was up at the choice of {now}."
             except KeyboardInterrupt:
-                self.stopped = f"It was interrupted while {now} was chosen: this is the best so far."
+                self.stopped = f"It was interrupted at the choice of {now}: this is the best so far."
         if self.current is None:
             self.current = self.past.score(self.safest())
         return self.current
@@ -136,7 +136,7 @@ class Chooser(DriverSteps):
         gain = self._base(replace(own, structure=LINE)).gain(columns * time_)
         if gain < columns.shape[1] + 3.0 * np.sqrt(2.0 * columns.shape[1]):
             return
-        drifting = replace(season, drift=True)
+        drifting = self._form(replace(season, drift=True))
         options = [replace(own, seasons=tuple(drifting if term is season else term for term in own.seasons))]
         self._step("a drift of the season", options, lambda each: 5, lambda each: "the season's shape drifts")
 
