@@ -86,6 +86,7 @@ def _made(
     index: pd.PeriodIndex | pd.DatetimeIndex, target: np.ndarray, h: int, terms: Sequence[Term], suits: str, *,
     drivers: dict[str, np.ndarray] | None = None, planned: bool = True, scale: str = "level", errors: str = "ar",
     bare: bool = False, holidays: pd.DataFrame | None = None, transform: Sequence[object] = (),
+    window: int | None = None,
 ) -> World:  # fmt: skip
     n = len(target) - h
     data = pd.DataFrame({"sold": target, **(drivers or {})}, index)
@@ -93,7 +94,7 @@ def _made(
         data.loc[data.index[n:], "sold"] = np.nan
     else:
         data = data.iloc[:n]
-    model = of.Model("history.sold", list(terms), scale, errors=errors, transform=transform)  # type: ignore[arg-type]
+    model = of.Model("history.sold", list(terms), scale, errors=errors, transform=transform, window=window)  # type: ignore[arg-type]
     return World(data, target[n:], model, suits, holidays=holidays, bare=bare)
 
 
@@ -374,6 +375,30 @@ def working_days(generator: Generator) -> World:
     return _made(index, noisy, h, terms, "same season", scale="log")
 
 
+def heated_months(generator: Generator) -> World:
+    """96 to 144 months of energy sold: days times a base and what each degree below 12 to 16 takes."""
+    n, h = int(generator.integers(96, 145)), 12
+    index = _months(n + h)
+    days = np.asarray(index.days_in_month, dtype=float)
+    warm = 9.0 - 9.0 * np.cos(2 * np.pi * (np.arange(n + h) % 12) / 12) + 2.0 * generator.normal(size=n + h)
+    low, base = generator.uniform(12, 16), generator.uniform(5, 20)
+    target = days * (base + generator.uniform(1.0, 3.0) * np.maximum(low - warm, 0.0))
+    noisy = target + generator.uniform(0.01, 0.05) * target.mean() * generator.normal(size=n + h)
+    terms = [of.Driver("warm", below=round(low, 1))]
+    return _made(index, noisy, h, terms, "same season", drivers={"warm": warm}, transform=["per day"])
+
+
+def changed_effect(generator: Generator) -> World:
+    """120 to 180 weeks; a driver whose effect doubles, halves or turns around after a third to half of them."""
+    n, h = int(generator.integers(120, 181)), 8
+    driver = generator.normal(size=n + h)
+    place = int(n * generator.uniform(0.33, 0.5))
+    effect = np.where(np.arange(n + h) < place, 1.0, generator.choice([-1.0, 0.5, 2.0])) * generator.uniform(4.0, 10.0)
+    target = 100.0 + effect * driver + generator.uniform(1.0, 4.0) * generator.normal(size=n + h)
+    index = pd.date_range("2021-01-04", periods=n + h, freq="W-MON")
+    return _made(index, target, h, [of.Driver("ads")], "mean", drivers={"ads": driver}, window=n - place)
+
+
 def growing_season(generator: Generator) -> World:
     """72 to 100 quarters that grow by 2 to 8 % a year, with a season in proportion."""
     n, h = int(generator.integers(72, 101)), 4
@@ -421,7 +446,7 @@ KINDS: dict[str, Callable[[Generator], World]] = {
     for each in (
         straight, bending, u_shaped, no_trend, level_shifts, bust_and_recovery, drifting_season, deepening_week,
         late_law, night_counts, kinds_of_day, heating, promotion, trending_pair, in_sample_only, forty_drivers,
-        quarters_from_months, noise, random_walk, short, working_days, growing_season, seasonal_walk,
-        days_with_holidays,
+        quarters_from_months, noise, random_walk, short, working_days, heated_months, changed_effect, growing_season,
+        seasonal_walk, days_with_holidays,
     )
 }  # fmt: skip

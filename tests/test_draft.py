@@ -12,6 +12,7 @@ import pytest
 
 import offing as of
 from offing.drafting import past as past_of
+from offing.drafting.candidate import STRUCTURES, Candidate, Ingredients
 from offing.engine.trials import trials
 from offing.study.drafted import Request
 from offing.study.drafted import drafted as drafted_again
@@ -35,6 +36,59 @@ def planned(frame, ahead):
     frame = frame.copy()
     frame.loc[frame.index[-ahead:], "sold"] = np.nan
     return of.read(frame, later_rows="plan")
+
+
+def test_trials_of_the_newest_rows_are_those_of_a_table_that_begins_there():
+    generator = np.random.default_rng(8)
+    x = np.column_stack([np.ones(80), np.linspace(-1, 1, 80), generator.normal(size=(80, 6))])
+    y = x.sum(axis=1) + np.cumsum(generator.normal(size=80))
+    ahead, away = generator.normal(size=(1, 3, 8)), np.array([[1, 2, 3]])
+    rest = {"groups": np.array([-1, -1, *[0] * 6]), "kept": np.zeros(1, dtype=int), "carried": True}
+    whole = trials(x, y, [60, 75], np.vstack([ahead, ahead]), np.vstack([away, away]), starts=[20, 35], **rest)
+    for fold, (start, end) in enumerate([(20, 60), (35, 75)]):
+        alone = trials(x[start:end], y[start:end], [end - start], ahead, away, **rest)
+        # Sizes of columns are those of all rows, which moves the grid of spreads a little.
+        assert whole.mean[fold] == pytest.approx(alone.mean[0], rel=0.02, abs=0.2)
+        assert whole.variance[fold] == pytest.approx(alone.variance[0], rel=0.1)
+
+
+def test_a_driver_whose_effect_turned_around_is_learnt_from_the_newest_rows():
+    generator = np.random.default_rng(31)
+    weeks = pd.date_range("2021-01-04", periods=168, freq="W-MON")
+    ads = generator.normal(size=168)
+    sold = 100.0 + np.where(np.arange(168) < 70, 6.0, -6.0) * ads + generator.normal(size=168)
+    found = of.draft(planned(pd.DataFrame({"sold": sold, "ads": ads}, weeks), 8), "sold")
+    assert found.model.window is not None
+    assert f"learnt from the newest {found.model.window} periods alone" in str(found)
+    assert np.abs(found.forecast.mean - sold[-8:]).mean() < 1.5
+    steady = 100.0 + 6.0 * ads + generator.normal(size=168)
+    assert of.draft(planned(pd.DataFrame({"sold": steady, "ads": ads}, weeks), 8), "sold").model.window is None
+
+
+def test_heating_times_the_days_of_a_month_is_an_amount_per_day_with_its_base():
+    generator = np.random.default_rng(32)
+    days = MONTHS[:132].days_in_month.to_numpy()
+    warm = 9.0 - 9.0 * np.cos(np.pi * np.arange(132) / 6.0) + 2.0 * generator.normal(size=132)
+    sold = days * (10.0 + 2.0 * np.maximum(14.0 - warm, 0.0)) + 8.0 * generator.normal(size=132)
+    found = of.draft(planned(pd.DataFrame({"sold": sold, "warm": warm}, MONTHS[:132]), 12), "sold")
+    (driver,) = [term for term in found.model.terms if term.name == "warm"]
+    assert (found.model.scale, found.model.transform) == ("level", ("per day",))
+    assert driver.below == pytest.approx(14.0, abs=0.8)
+    assert np.abs(found.forecast.mean - sold[-12:]).mean() < 12.0
+
+
+def test_beside_changes_of_the_target_drivers_enter_with_their_own_changes():
+    ingredients = Ingredients("sold", 6, 12, 4, {"fast.x": 3})
+    plain, logged = of.Driver("x"), of.Driver("fast.x", transform=["log"], combine="mean", name="fast")
+    base = of.Driver("x", below=10.0, name="cold")
+    steps = {}
+    for change in ("", "period", "season"):
+        structure = next(each for each in STRUCTURES if each.change == change)
+        made = Candidate(structure=structure, drivers=(plain, logged, base)).model(ingredients)
+        steps[change] = [term.transform for term in made.terms if isinstance(term, of.Driver)]
+    assert steps[""] == [(), ("log",), ()]
+    assert steps["period"] == [("difference",), ("log", {"difference": 3}), ()]
+    assert steps["season"] == [({"difference": 12},), ("log", {"difference": 36}), ()]
 
 
 @pytest.mark.parametrize("missing", [[], [7, 30, 31]])

@@ -87,6 +87,12 @@ horizon = 2
         assert (ran.status, ran.err) == (0, "")
         assert bool(list(out.glob("*.png"))) == drawn
         assert ("No figures are drawn of 2 fits" in ran.out) == (series == 2 and not output)
+    many(1).to_csv(tmp_path / "data.csv", index=False)
+    (tmp_path / "study.toml").write_text(text + '[output]\nfigures = ["residuals"]\n')
+    assert run_cli("fit", tmp_path / "study.toml", "--out", tmp_path / "some").status == 0
+    assert {path.name.split("-")[0] for path in (tmp_path / "some").glob("*.png")} == {"residuals"}
+    (tmp_path / "study.toml").write_text(text + '[output]\nfigures = ["residual"]\n')
+    assert "Did you mean 'residuals'" in run_cli("fit", tmp_path / "study.toml").err
 
 
 def test_many_series_are_scored_as_each_by_itself():

@@ -20,6 +20,7 @@ TARGETS = {
     "growth": (["growth"], "level"),
     "real": ([{"deflate": "prices", "base": "2019"}], "log"),
     "real, per head, differenced": ([{"deflate": "prices"}, {"per": "people"}, "difference"], "log"),
+    "per day": (["per day"], "log"),
     "index, per working day, in thousands": ([{"index": "2018"}, "per working day", {"times": 0.001}], "level"),
 }
 
@@ -147,6 +148,14 @@ def test_working_days_are_counted_by_hand(data):
     fit = of.Model("sold", terms=[of.Driver("cold", transform=[{"per working day": "NO"}])]).fit(data)
     # May 2018: 23 weekdays; the 1st, 10th, 17th and 21st were holidays.
     assert fit.design[4, 1] == pytest.approx(data["cold"].iloc[4] / 19.0)
+
+
+def test_days_are_counted_by_hand_and_hours_have_none(data):
+    fit = of.Model("sold", terms=[of.Driver("cold", transform=["per day"])]).fit(data)
+    assert fit.design[:4, 1] == pytest.approx(data["cold"].iloc[:4] / [31.0, 28.0, 31.0, 30.0])
+    hours = pd.Series(np.arange(48.0), pd.date_range("2024-01-01", periods=48, freq="h"), name="sold")
+    with pytest.raises(of.InputError, match="shorter than a day"):
+        of.Model("sold", transform=["per day"]).fit(hours)
 
 
 BAD = {

@@ -33,6 +33,7 @@ def models():
     found["differences"] = {"scale": "log", "terms": DRIVERS, "transform": ["difference"]}
     found["growth"] = {"terms": DRIVERS, "transform": ["growth"]}
     found["working days"] = {"scale": "log", "terms": DRIVERS, "transform": ["per working day"]}
+    found["level by days"] = {"terms": DRIVERS, "transform": ["per day"]}
     found["level by working days"] = {"terms": DRIVERS, "transform": ["per working day"]}
     found["limits"] = {"terms": DRIVERS, "lower_limit": 30.0, "upper_limit": 136.0}
     found["offset"] = {"scale": "log", "terms": DRIVERS, "offset": 3.0}

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 from offing.model import Model
-from offing.terms import Term, Trend
+from offing.terms import Driver, Term, Trend
 from offing.terms.transforms import Stated
 
 #: Share of the slope that is left at the horizon where a trend is damped.
@@ -16,17 +16,30 @@ _LEFT = 0.25
 
 @dataclass(frozen=True)
 class Scale:
-    """The scale on which terms add up: the level, or the logarithm with an offset for targets that can be zero."""
+    """The scale on which terms add up: the level, or the logarithm with an offset for targets that can be zero.
+
+    `per` is what amounts are divided by first: nothing, the days of a period, or its working days in a `country`.
+    """
 
     name: Literal["level", "log"] = "level"
     offset: float = 0.0
+    per: Literal["", "day", "working day"] = ""
+    country: str | None = None
 
     @property
     def words(self) -> str:
         """In words."""
+        per = f" of the amount per {self.per}" if self.per else ""
         if self.name == "level":
-            return "amounts add up"
-        return "effects are percentages" + (f" (of the target plus {self.offset:g})" if self.offset else "")
+            return f"amounts per {self.per} add up" if self.per else "amounts add up"
+        return f"effects are percentages{per}" + (f" (of the target plus {self.offset:g})" if self.offset else "")
+
+    @property
+    def factors(self) -> tuple[Stated, ...]:
+        """The division, as a transformation of the target."""
+        if not self.per:
+            return ()
+        return ({"per working day": self.country},) if self.country and self.per != "day" else (f"per {self.per}",)
 
 
 @dataclass(frozen=True)
@@ -105,13 +118,17 @@ class Ingredients:
         Periods of the cycle over which changes are taken.
     knot_every
         How far candidate knots are apart.
+    faster
+        How many of its periods a period of the target has, of columns that tick faster.
     """
 
     target: str
     horizon: int
     season_length: int
     knot_every: int
+    faster: Mapping[str, int] = field(default_factory=dict)
     trends: dict[str, Trend] = field(default_factory=dict)
+    changes: dict[tuple[int, int], Driver] = field(default_factory=dict)
 
     def trend(self, structure: Structure, knots: Sequence[str] = ()) -> Trend | None:
         """The trend of a structure; of a line with stated knots."""
@@ -129,11 +146,30 @@ class Ingredients:
             self.trends[key] = Trend(**keys)
         return self.trends[key]
 
+    def lag(self, structure: Structure) -> int:
+        """Over how many periods the target's changes are taken; 0 for none."""
+        return {"": 0, "period": 1, "season": self.season_length}[structure.change]
+
     def transform(self, structure: Structure) -> tuple[Stated, ...]:
         """What the target is transformed to."""
-        if structure.change == "season":
-            return ({"difference": self.season_length},)
-        return ("difference",) if structure.change == "period" else ()
+        lag = self.lag(structure)
+        return () if not lag else ("difference",) if lag == 1 else ({"difference": lag},)
+
+    def driver(self, term: Term, structure: Structure) -> Term:
+        """A driver beside changes of the target: its own changes. A form of it, such as a base, stays as it is."""
+        lag = self.lag(structure)
+        if (
+            not lag
+            or not isinstance(term, Driver)
+            or any(each is not None for each in (term.above, term.below, term.carry_over, term.saturation))
+        ):
+            return term
+        key = (id(term), lag)
+        if key not in self.changes:
+            over = lag * self.faster.get(term.data, 1)
+            step: Stated = "difference" if over == 1 else {"difference": over}
+            self.changes[key] = replace(term, transform=(*term.transform, step))
+        return self.changes[key]
 
 
 @dataclass(frozen=True)
@@ -148,6 +184,8 @@ class Candidate:
         Terms by kind.
     knots
         Dates of sharp bends.
+    window
+        From how many of the newest periods it learns; all where None.
     """
 
     scale: Scale = Scale()
@@ -157,17 +195,19 @@ class Candidate:
     drivers: tuple[Term, ...] = ()
     events: tuple[Term, ...] = ()
     knots: tuple[str, ...] = ()
+    window: int | None = None
 
     @property
     def key(self) -> tuple[object, ...]:
         """What tells candidates apart."""
         own = (*self.seasons, *self.days, *self.drivers, *self.events)
-        return (self.scale, self.structure.name, self.knots, *(id(term) for term in own))
+        return (self.scale, self.structure.name, self.knots, self.window, *(id(term) for term in own))
 
     def terms(self, ingredients: Ingredients) -> tuple[Term, ...]:
         """All terms, the trend first."""
         trend = ingredients.trend(self.structure, self.knots)
-        own = (*self.seasons, *self.days, *self.drivers, *self.events)
+        drivers = (ingredients.driver(term, self.structure) for term in self.drivers)
+        own = (*self.seasons, *self.days, *drivers, *self.events)
         return own if trend is None else (trend, *own)
 
     def model(self, ingredients: Ingredients, name: str = "main") -> Model:
@@ -175,6 +215,6 @@ class Candidate:
         structure = self.structure
         return Model(
             ingredients.target, self.terms(ingredients), self.scale.name, name, offset=self.scale.offset,
-            transform=ingredients.transform(structure), errors=structure.errors,
-            seasonal_lag=ingredients.season_length if structure.seasonal else None,
+            transform=(*self.scale.factors, *ingredients.transform(structure)), errors=structure.errors,
+            window=self.window, seasonal_lag=ingredients.season_length if structure.seasonal else None,
         )  # fmt: skip

@@ -133,7 +133,11 @@ def choose(materials: Materials, started: float, deadline: float) -> Choice:
     axis, values = survey.span
     known = values[np.isfinite(values)]
     ingredients = Ingredients(
-        survey.target, horizon, materials.season_length, max(round(materials.year / 4.0), 2, -(-axis.n // 60))
+        survey.target,
+        horizon,
+        materials.season_length,
+        max(round(materials.year / 4.0), 2, -(-axis.n // 60)),
+        {each.reference: each.faster for each in materials.offered},
     )
     count, every = origins_for(survey, horizon)
     if np.ptp(known) == 0.0 or axis.n < _FEW or not count:
@@ -162,8 +166,15 @@ def _reasons(chooser: Chooser, end: Scored) -> tuple[dict[str, str], list[tuple[
     """Why each term is in, by what past forecasts would have been without it; and why drivers are out."""
     own, past = end.candidate, chooser.past
     trend = past.ingredients.trend(own.structure, own.knots)
+    forms = [own.scale.words] if own.scale.per else []
+    forms += [own.structure.words] if own.structure.change else []
     found = {"scale": own.scale.words, "errors": "noise that carries on, as far as it does",
-             "transform": own.structure.words}  # fmt: skip
+             "transform": "; ".join(forms)}  # fmt: skip
+    if own.window is not None:
+        whole = past.scored.get(replace(own, window=None).key)
+        more = "" if whole is None or not np.isfinite(whole.score) else (
+            f": from all {len(past.target)} past forecasts missed by {_more(whole.score, end.score)}")  # fmt: skip
+        found["window"] = f"learnt from the newest {own.window} periods alone{more}"
     if trend is not None:
         found["trend"] = f"{own.structure.words}{': ' + ', '.join(own.knots) if own.knots else ''}"
     for kind in ("seasons", "days", "drivers", "events"):

@@ -14,7 +14,7 @@ from offing.base import InputError, Progress
 from offing.drafting.candidate import LEVEL, LINE, STRUCTURES, WANDERING, Candidate, Structure
 from offing.drafting.driver_steps import MOVES, DriverSteps
 from offing.drafting.past import Scored
-from offing.drafting.rules import CLEAR, DOUBTFUL, OutOfTimeError, Step
+from offing.drafting.rules import CAREFUL, CLEAR, DOUBTFUL, OutOfTimeError, Step
 from offing.drafting.words import named, size_of
 from offing.engine.jumps import chance_limit
 from offing.terms import Event, Season, Term
@@ -58,14 +58,16 @@ class Chooser(DriverSteps):
         for turn in range(_TURNS):
             yield "the structure", self.structure
             yield "the season", self.season
+            yield "the scale", self.scale
             yield "the calendar", self.calendar
             if self.offered:
                 yield "the drivers", self.drivers
                 yield "the drivers' forms", self.forms
+                yield "the scale", self.scale
+            yield "the window", self.window
             if turn == 0:
                 yield "jumps and bends", self.jumps
         yield "the structure", self.structure
-        yield "the scale", self.scale
         yield "what may go", self.prune
 
     def safest(self) -> Candidate:
@@ -172,10 +174,29 @@ class Chooser(DriverSteps):
         self.steps.append(Step("the calendar", len(worth), named(best.days, "no calendar"), float("nan")))
 
     def scale(self) -> None:
-        """Amounts or percentages."""
+        """Amounts or percentages; of sums of months and quarters also those per day, or per working day."""
         own = self._now.candidate
-        options = [replace(own, scale=each) for each in self.scales()]
-        self._step("the scale", options, lambda each: 0, lambda each: each.scale.words)
+        options = [replace(own, scale=each, days=() if each.per == "working day" else own.days)
+                   for each in self.forms_of_target()]  # fmt: skip
+        self._step(
+            "the scale", options, lambda each: 1 if each.scale.per else 0, lambda each: each.scale.words, CAREFUL
+        )
+
+    def window(self) -> None:
+        """Whether the newest half or third of the rows forecasts better than all: what was so long ago may mislead."""
+        own, n, season = self._now.candidate, len(self.past.target), self.materials.season_length
+        if own.events or own.knots:
+            return
+        lengths = [length for length in (n // 2, n // 3) if 2 * _SHORTEST <= length < int(self.past.ends[0])]
+        # A driver whose effect has turned around shows none in all rows: the usual sets of them are tried as well.
+        sets = [own.drivers, *self.driver_sets()[1:2]] if self.offered else [own.drivers]
+        options = [replace(own, window=length, drivers=drivers, seasons=own.seasons if length >= 2 * season + 2 else ())
+                   for length in lengths for drivers in sets]  # fmt: skip
+        if own.window is not None:
+            options.append(replace(own, window=None))
+        self._step("the window", options, lambda each: (0 if each.window is None else 2) + len(each.drivers),
+                   lambda each: f"learnt from the newest {each.window} periods alone" if each.window
+                   else "learnt from all periods", DOUBTFUL)  # fmt: skip
 
     def jumps(self) -> None:
         """Steps of the level, or a sharp bend of the line, where the rows show them clearly."""
@@ -187,7 +208,7 @@ class Chooser(DriverSteps):
         self._level_steps(places)
         t = np.arange(n)[:, None]
         own = self._now.candidate
-        tests = self._base(replace(own, structure=LINE, knots=())).t(np.maximum(t - places, 0.0))
+        tests = self._base(replace(own, structure=LINE, knots=()), _WALKING).t(np.maximum(t - places, 0.0))
         best = int(np.argmax(np.abs(tests)))
         if abs(tests[best]) > CLEAR:
             day = self._day(int(places[best]))
@@ -250,8 +271,10 @@ class Chooser(DriverSteps):
                 without = replace(own, **rest)
                 columns = self.past.columns(term).columns
                 gain = self._base(without, _WALKING if kind == "events" else 0.9).gain(columns)
-                # The place of a step was looked for, which counts as one thing more for each that was tried.
-                searched = 2.0 * np.log(len(self.past.target)) if kind == "events" else 0.0
+                # What was looked for counts as chosen among so many (Chen & Chen 2008): a step among all places, any
+                # other term among those that are offered.
+                among = len(self.past.target) if kind == "events" else len(self.offered) + 4
+                searched = 2.0 * np.log(among)
                 if str(term.name) in self.unjudged or gain > searched + columns.shape[1] * np.log(
                     len(self.past.target)
                 ):

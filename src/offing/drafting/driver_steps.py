@@ -11,7 +11,7 @@ import numpy as np
 from offing.base import InputError
 from offing.drafting.candidate import LINE, Candidate
 from offing.drafting.materials import Offered
-from offing.drafting.rules import CLEAR, Rules
+from offing.drafting.rules import CAREFUL, CLEAR, SUPPORT, Rules
 from offing.drafting.words import form_words, without
 from offing.engine.evidence import Base
 from offing.tables.table import Array
@@ -170,8 +170,17 @@ class DriverSteps(Rules):
                 continue
             log = self._now.candidate.scale.name == "log"
             self._best_forms(name, [self.plain(offered), *map(self._form, self.materials.forms(offered, log=log))],
-                             "the form of")  # fmt: skip
+                             "the form of", strict=CAREFUL)  # fmt: skip
+            self._closer(name, offered)
             self._lags(name)
+
+    def _closer(self, name: str, offered: Offered) -> None:
+        """A base of a driver, one after the other, at the place of most evidence between those that were tried."""
+        for side in ("below", "above"):
+            own = next((term for term in self._now.candidate.drivers if str(term.name) == name), None)
+            if isinstance(own, Driver) and isinstance(getattr(own, side), float) and tuple(own.lags) == (0,):
+                near = [self._form(each) for each in self.materials.closer(offered, own, side)]
+                self._best_forms(name, near, "the base of", 1)
 
     def _lags(self, name: str) -> None:
         own = next((term for term in self._now.candidate.drivers if str(term.name) == name), None)
@@ -189,27 +198,28 @@ class DriverSteps(Rules):
         options = [term for term in options if self._possible(term)]
         self._best_forms(
             name, [term for term in options if base.gain(self.past.columns(term).columns) > least or len(own.lags) > 1],
-            "the lags of",
+            "the lags of", strict=CAREFUL,
         )  # fmt: skip
 
-    def _best_forms(self, name: str, options: Sequence[Term], about: str) -> None:
+    def _best_forms(self, name: str, options: Sequence[Term], about: str, most: int = _FORMS,
+                    *, strict: float = SUPPORT) -> None:  # fmt: skip
         """Of some forms of one driver those with most evidence, judged by forecasts."""
         own = self._now.candidate
         place = next((i for i, term in enumerate(own.drivers) if str(term.name) == name), None)
         if place is None:
             return
-        without = replace(own, drivers=tuple(term for i, term in enumerate(own.drivers) if i != place))
-        base = self._base(without)
-        worth: dict[int, tuple[float, Term]] = {}
-        for term in options:
-            try:
-                columns = self.past.columns(term).columns
-            except InputError:
-                continue
-            worth[id(term)] = (base.gain(columns) - columns.shape[1] * np.log(len(base.rows)) / 2.0, term)
-        ranked = sorted(worth.values(), key=lambda each: -each[0])[:_FORMS]
-        candidates = [replace(own, drivers=tuple(term if i == place else other for i, other in enumerate(own.drivers)))
-                      for _, term in ranked if term is not own.drivers[place]]  # fmt: skip
+        possible = list({id(term): term for term in options if self._possible(term)}.values())
+        candidates = []
+        # A form that suits one scale may hide on another: forms are looked at on all of them.
+        for scale in self.forms_of_target() if about == "the form of" else [own.scale]:
+            here = replace(own, scale=scale, days=() if scale.per == "working day" else own.days)
+            base = self._base(replace(here, drivers=tuple(each for i, each in enumerate(own.drivers) if i != place)))
+            worth = [base.gain(self.past.columns(term).columns) - self._width(term) * np.log(len(base.rows)) / 2.0
+                     for term in possible]  # fmt: skip
+            for i in sorted(range(len(possible)), key=lambda i: -worth[i])[:most]:
+                drivers = tuple(possible[i] if at == place else each for at, each in enumerate(own.drivers))
+                candidates.append(replace(here, drivers=drivers))
         if candidates:
             self._step(f"{about} {name}", candidates, lambda each: self._width(each.drivers[place]),
-                       lambda each: form_words(each.drivers[place]))  # fmt: skip
+                       lambda each: form_words(each.drivers[place])
+                       + (f"; {each.scale.words}" if each.scale != own.scale else ""), strict)  # fmt: skip

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -22,6 +22,8 @@ from offing.terms import Category, Driver, Holidays, Season, Term, WorkingTime
 _DIFFERENT, _FEW_ZEROS, _MANY_ZEROS = 20, 0.3, 0.6
 #: Where bases of drivers are tried: at these shares of the values, rounded to two digits.
 _SHARES = (0.15, 0.3, 0.45, 0.6, 0.75, 0.88)
+#: Around a base, so many values within this share of all are looked at closer.
+_PLACES, _CLOSE = 11, 0.12
 _CARRIED = (0.3, 0.5, 0.7, 0.85)
 #: A category has at most so many words, each this often at least.
 _MOST_WORDS, _SELDOM = 12, 3
@@ -259,6 +261,19 @@ class Materials:
                           for share in _CARRIED[:3] for each in middle]  # fmt: skip
         return found
 
+    def closer(self, offered: Offered, term: Driver, side: str) -> list[Term]:
+        """A driver with its base below or above at other values close by: up to where the next ones were tried."""
+        if offered.values is None:
+            return []
+        known = offered.values[np.isfinite(offered.values)]
+        share = float((known <= getattr(term, side)).mean())
+        shares = np.linspace(max(share - _CLOSE, 0.02), min(share + _CLOSE, 0.98), _PLACES)
+        limits = {"below": (-np.inf, term.above), "above": (term.below, np.inf)}[side]
+        low, high = (limit if isinstance(limit, float) else np.inf * sign
+                     for sign, limit in zip((-1, 1), limits, strict=True))  # fmt: skip
+        values = [base for base in _rounded(np.quantile(known, shares), 3) if low <= base <= high]
+        return [replace(term, below=base) if side == "below" else replace(term, above=base) for base in values]
+
     def _fast_forms(self, offered: Offered) -> list[Term]:
         found: list[Term] = []
         for span in (offered.faster, 2 * offered.faster):
@@ -298,11 +313,11 @@ def _words_after(table: Table, column: str, axis: Axis) -> int:
     return len(later) if all(later) else later.index(False)
 
 
-def _rounded(values: Array) -> list[float]:
-    """Different values, rounded to two digits."""
+def _rounded(values: Array, digits: int = 2) -> list[float]:
+    """Different values, rounded to so many digits."""
     found: list[float] = []
     for value in values.tolist():
-        size = 10.0 ** (np.floor(np.log10(abs(value))) - 1) if value else 1.0
+        size = 10.0 ** (np.floor(np.log10(abs(value))) + 1 - digits) if value else 1.0
         number = round(round(value / size) * size, 10)
         if number not in found:
             found.append(number)

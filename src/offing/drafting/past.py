@@ -18,6 +18,7 @@ from offing.model.solving import kept_from_zero
 from offing.tables import Goal, Information, View
 from offing.tables.table import Array
 from offing.terms import Block, OwnLags, Term, Trend
+from offing.terms.transforms import Factor, steps_of
 
 #: Where more than this share of an origin's periods cannot be forecast, the origin does not count.
 _LACKING = 0.5
@@ -231,7 +232,7 @@ class Past:
         laid = [self.columns(term) for term in terms]
         working, structure = self.working(candidate.scale), candidate.structure
         season = self.ingredients.season_length
-        lag = {"": 0, "period": 1, "season": season}[structure.change]
+        lag = self.ingredients.lag(structure)
         columns = np.hstack([np.ones((self.axis.n, 1)), *(each.columns for each in laid)])
         f, h = self.rows.shape
         ahead = np.concatenate([np.ones((f, h, 1)), *(each.ahead for each in laid)], axis=2)
@@ -239,7 +240,8 @@ class Past:
         names = tuple(dict.fromkeys(name for name in drawn if name))
         groups = np.array([names.index(name) if name else -1 for name in drawn])
         ends = np.min([self.ends, *(each.ends for each in laid)], axis=0)
-        if (ends < (groups < 0).sum() + lag + 3).any():
+        starts = np.zeros_like(ends) if candidate.window is None else np.maximum(ends - candidate.window, 0)
+        if (ends - starts < (groups < 0).sum() + lag + 3).any():
             raise InputError("too few periods before the first origin for so many terms")
         distance = self.rows - ends[:, None] + 1
 
@@ -252,8 +254,8 @@ class Past:
                 later = ahead - share * np.where(
                     (distance <= lag)[:, :, None], columns[self.rows - lag], np.roll(ahead, lag, axis=1)
                 )
-            return trials(own, aim, ends.tolist(), later, distance, groups=groups, kept=kept_from_zero(names),
-                          carried=structure.errors == "ar")  # fmt: skip
+            return trials(own, aim, ends.tolist(), later, distance, starts=starts.tolist(), groups=groups,
+                          kept=kept_from_zero(names), carried=structure.errors == "ar")  # fmt: skip
 
         if structure.seasonal:
             each = {share: tried(season, share, whole=True) for share in _COMING_BACK}
@@ -273,13 +275,22 @@ class Past:
 
     def working(self, scale: Scale) -> Array:
         """The target (n,) on a scale."""
+        aim = self.target * self.factor(scale)
         if scale.name == "level":
-            return self.target
+            return aim
         with np.errstate(invalid="ignore", divide="ignore"):
-            found = np.log(self.target + scale.offset)
+            found = np.log(aim + scale.offset)
         if np.isneginf(found).any() or (np.isnan(found) & np.isfinite(self.target)).any():
             raise InputError("not all values have a logarithm")
         return found
+
+    def factor(self, scale: Scale) -> Array:
+        """What the target (n,) is multiplied by first."""
+        factor = np.ones(self.axis.n)
+        for step in steps_of(scale.factors):
+            if isinstance(step, Factor):
+                factor = factor * step.factor(lambda axis: np.ones(axis.n), self.now, self.axis)
+        return factor
 
     def _levels(self, found: Trials, scale: Scale, back: tuple[int, float], working: Array) -> Array:
         """Forecasts (F, h) of the target itself from those of what is fitted: with a share of what was a lag before."""
@@ -293,13 +304,14 @@ class Past:
                     path = np.append(path, share * path[-lag] + mean[fold, i])
                     spread = np.append(spread, share**2 * spread[-lag] + variance[fold, i])
                 mean[fold], variance[fold] = path[end:], spread[end:]
+        back_again = 1.0 / self.factor(scale)[self.rows]
         if scale.name == "level":
-            return mean
+            return mean * back_again
         known = working[np.isfinite(working)]
         wild = np.abs(mean - known.mean()) > _WILD * max(float(np.ptp(known)), 1e-9)
         with np.errstate(over="ignore"):
             levels = np.exp(np.where(wild, np.nan, mean) + np.minimum(variance, 1.0) / 2.0) - scale.offset
-        return np.asarray(levels)
+        return np.asarray(levels * back_again)
 
 
 def _recursed(columns: Array, values: Array, end: int, h: int) -> Array:

@@ -99,6 +99,15 @@ class Rules:
             found.append(Scale("log", float(f"{round(0.2 * middle / size) * size:.6g}")))
         return found
 
+    def forms_of_target(self) -> list[Scale]:
+        """All scales, of amounts as they are and, of sums over months and quarters, per day and per working day."""
+        found, of = self.scales(), self.materials
+        if of.unit not in ("month", "quarter") or not of.summed:
+            return found
+        plain = [each for each in found if not each.offset]
+        return [*found, *(replace(each, per="day") for each in plain),
+                *(replace(each, per="working day", country=of.country) for each in plain)]  # fmt: skip
+
     def plain(self, offered: Offered) -> Term:
         """The simplest form of a driver, made once."""
         return self.made.setdefault((offered.reference, "plain"), self.materials.plain(offered))
@@ -134,11 +143,14 @@ class Rules:
         share = 0.5 if found.found is None else float(found.found.share[-1])
         terms = plain.terms(self.past.ingredients)
         columns = np.hstack([np.ones((len(self.past.target), 1)), *(self.past.columns(term).columns for term in terms)])
-        return Base.of(columns, self.past.working(plain.scale), min(share, most))
+        target = self.past.working(plain.scale).copy()
+        if candidate.window is not None:
+            target[: len(target) - candidate.window] = np.nan
+        return Base.of(columns, target, min(share, most))
 
     def _step(
         self, about: str, options: Sequence[Candidate], size: Callable[[Candidate], int],
-        words: Callable[[Candidate], str],
+        words: Callable[[Candidate], str], strict: float = SUPPORT,
     ) -> None:  # fmt: skip
         """Take the best option that past forecasts support against what there is."""
         now = self._now
@@ -147,7 +159,6 @@ class Rules:
         for other in found:
             if not np.isfinite(other.score):
                 break
-            strict = CAREFUL if about.startswith("the lags") else SUPPORT
             if self.supported(now, other, size(other.candidate) - size(now.candidate), strict):
                 gain = 1.0 - other.score / now.score if now.score > 0.0 else 0.0
                 self.steps.append(Step(about, len(found), words(other.candidate), gain))

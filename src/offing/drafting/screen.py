@@ -3,26 +3,23 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
 from offing.base import count
+from offing.drafting.drafted import Drafted
 from offing.judging.comparison import DOUBT, FEWEST, p_text
-from offing.model import effects
+from offing.model import Contributions, effects
 from offing.model.words import in_units, number, rounded, text_table
 from offing.tables import Panel, Table
 from offing.terms import Driver
-
-if TYPE_CHECKING:
-    from offing.drafting.draft import Draft
 
 #: How wide a line is, how many periods, drivers, findings and left-out columns are named.
 WIDTH, _PERIODS, _DRIVERS, _FINDINGS, _OUT = 110, 13, 5, 4, 6
 
 
-def screen(draft: Draft) -> str:
+def screen(draft: Drafted) -> str:
     """One screen of words."""
     blocks = [_read(draft), _chosen(draft), _past(draft), _ahead(draft), _why(draft), _against(draft), _asked(draft)]
     return "\n".join(line for block in blocks for text in block for line in _wrapped(text))
@@ -35,7 +32,7 @@ def _wrapped(text: str) -> list[str]:
     return textwrap.wrap(text, WIDTH, subsequent_indent=f"{start}  ", break_on_hyphens=False, break_long_words=False)
 
 
-def _read(draft: Draft) -> Iterator[str]:
+def _read(draft: Drafted) -> Iterator[str]:
     survey = draft.whole or draft.survey
     named = []
     for name, table in {**survey.tables, **{f"{of} (plan)": plan for of, plan in survey.plans.items()}}.items():
@@ -52,7 +49,7 @@ def _read(draft: Draft) -> Iterator[str]:
         yield f"  Looked at in '{draft.series}', which has most values; {every}. See 'offing backtest' on the study."
 
 
-def _chosen(draft: Draft) -> Iterator[str]:
+def _chosen(draft: Drafted) -> Iterator[str]:
     choice, model = draft.choice, draft.model
     if choice.past is None:
         yield f"Chosen: the mean of the past, as {choice.remarks[0]}. Nothing else can be judged."
@@ -66,6 +63,8 @@ def _chosen(draft: Draft) -> Iterator[str]:
     for term in model.terms:
         if str(term.name) != "trend":
             yield f"  {draft.reason(str(term.name))}."
+    if model.window is not None:
+        yield f"  {draft.reason('window') or f'Learnt from the newest {model.window} periods alone'}."
     out = draft.left_out
     if out:
         named = [f"{name} ({why})" for name, _, why in out[:_OUT]]
@@ -77,7 +76,7 @@ def _chosen(draft: Draft) -> Iterator[str]:
         yield f"  {choice.stopped}"
 
 
-def _past(draft: Draft) -> Iterator[str]:
+def _past(draft: Drafted) -> Iterator[str]:
     found = draft.comparison
     if found is None or draft.backtest is None:
         return
@@ -114,7 +113,7 @@ def _past(draft: Draft) -> Iterator[str]:
         )
 
 
-def _ahead(draft: Draft) -> Iterator[str]:
+def _ahead(draft: Drafted) -> Iterator[str]:
     forecast = draft.forecast
     table = forecast.table
     low, high = ("q0.1", "q0.9")
@@ -130,21 +129,30 @@ def _ahead(draft: Draft) -> Iterator[str]:
     yield text_table(heads, columns)
 
 
-def _why(draft: Draft) -> Iterator[str]:
-    drivers = [term for term in draft.model.terms if isinstance(term, Driver)]
-    if not drivers or not draft.fit.scale.plain:
+def _why(draft: Drafted) -> Iterator[str]:
+    drivers = [str(term.name) for term in draft.model.terms if isinstance(term, Driver)]
+    if not drivers:
         return
-    told = effects(draft.fit)
-    if told.effects:
-        yield told.heading
-        for line in told.lines[:_DRIVERS]:
-            yield f"  {line}"
+    if draft.fit.scale.plain:
+        told = effects(draft.fit)
+        yield from [told.heading, *(f"  {line}" for line in told.lines[:_DRIVERS])] if told.effects else []
+    else:
+        yield from _by_changes(draft.forecast.contributions, drivers[:_DRIVERS])
     if draft.expects:
         names = ", ".join(name.partition(".")[2] or name for name in draft.expects)
         yield f"  No plan says what comes of {names}: models of their own do, and the band counts that. See --plan."
 
 
-def _against(draft: Draft) -> Iterator[str]:
+def _by_changes(found: Contributions, drivers: Sequence[str]) -> Iterator[str]:
+    """What drivers do to a target whose changes are fitted: an effect lasts, so that only its path ahead tells it."""
+    yield f"Ahead, each driver moves {found.target} on average, beside changing as it usually did, by:"
+    width = max(map(len, drivers))
+    for name, row in zip(found.labels, found.values[1:], strict=True):
+        if name in drivers:
+            yield f"  {name:<{width}}  {'+' if row.mean() >= 0.0 else '−'}{number(abs(float(row.mean())), 3)}"
+
+
+def _against(draft: Drafted) -> Iterator[str]:
     found = draft.findings
     if not found:
         return
@@ -168,12 +176,12 @@ _ANSWERS = {
 }
 
 
-def tried_for(draft: Draft, check: str) -> str:
+def tried_for(draft: Drafted, check: str) -> str:
     """What was tried against a finding."""
     return next((words for start, words in _ANSWERS.items() if check.startswith(start)), "")
 
 
-def _asked(draft: Draft) -> Iterator[str]:
+def _asked(draft: Drafted) -> Iterator[str]:
     asked = draft.questions
     if asked:
         yield "To be answered:"

@@ -7,19 +7,17 @@ from collections.abc import Iterator, Mapping
 from dataclasses import MISSING, fields
 from datetime import date
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from offing.base import InputError
 from offing.base.toml import toml, toml_key
+from offing.drafting.drafted import Drafted
 from offing.model import Model
 from offing.survey.guess import Guess
 from offing.tables import Table
 from offing.terms import TERMS, Term
-
-if TYPE_CHECKING:
-    from offing.drafting.draft import Draft
 
 #: What a study's keys mean, for those that a draft may hold.
 _MEANS = {
@@ -46,7 +44,7 @@ _TARGET = ("scale", "offset", "transform")
 _ESTIMATION = ("errors", "order", "seasonal_lag", "half_life", "window")
 
 
-def study_text(draft: Draft, folder: Path | None = None) -> str:
+def study_text(draft: Drafted, folder: Path | None = None) -> str:
     """A commented study; paths in it are relative to `folder`, or to where the files are.
 
     Raises
@@ -68,7 +66,7 @@ def study_text(draft: Draft, folder: Path | None = None) -> str:
     for term in first.terms:
         lines += ["", f"# {one_line(draft.reason(str(term.name)))}", "[[terms]]", f"type = {toml(_kind(term))}"]
         lines += [f"{key} = {toml(value)}" for key, value in _keys(term, guess, folder)]
-    estimation = list(_stated(first, _ESTIMATION))
+    estimation = [(key, value) for key, value in _stated(first, _ESTIMATION) if key not in _apart(draft)]
     if estimation:
         lines += ["", "[estimation]"]
         lines += [_with_comment(f"{key} = {toml(value)}", draft.reason(key)) for key, value in estimation]
@@ -82,7 +80,7 @@ def study_text(draft: Draft, folder: Path | None = None) -> str:
     return "\n".join(lines)
 
 
-def _source_lines(draft: Draft, guess: Guess, folder: Path | None) -> list[str]:
+def _source_lines(draft: Drafted, guess: Guess, folder: Path | None) -> list[str]:
     lines = []
     for name, path in guess.files.items():
         lines += ["", f"[sources.{toml_key(name)}]", f"file = {toml(_relative(path, folder))}"]
@@ -98,7 +96,7 @@ def _source_lines(draft: Draft, guess: Guess, folder: Path | None) -> list[str]:
     return lines
 
 
-def _models_lines(draft: Draft, guess: Guess, folder: Path | None) -> list[str]:
+def _models_lines(draft: Drafted, guess: Guess, folder: Path | None) -> list[str]:
     """The members of the combination, whose terms stand inside them where the draft has them in another form."""
     if not draft.weights:
         return []
@@ -107,6 +105,7 @@ def _models_lines(draft: Draft, guess: Guess, folder: Path | None) -> list[str]:
     lines = ["", "# Beside the model above, which is reported and explained, those that did nearly as well; their"]
     lines += ["# combination, by weights that fall steeply with their past errors, is reported as well."]
     lines += [f"[models.{toml_key(first.name)}]", f"terms = {toml(list(known))}"]
+    lines += [f"{key} = {toml(_plain(getattr(first, key)))}" for key in _apart(draft)]
     for model in draft.members:
         lines += ["", f"[models.{toml_key(model.name)}]", "reported = false"]
         parts = []
@@ -116,13 +115,19 @@ def _models_lines(draft: Draft, guess: Guess, folder: Path | None) -> list[str]:
             parts.append(toml(term.name) if own is term else toml(inside))
         lines.append(f"terms = [{', '.join(parts)}]")
         for key in (*_TARGET, *_ESTIMATION):
-            if getattr(model, key) != getattr(first, key):
+            if getattr(model, key) is not None and (getattr(model, key) != getattr(first, key) or key in _apart(draft)):
                 lines.append(f"{key} = {toml(_plain(getattr(model, key)))}")
     weights = {name: round(weight, 4) for name, weight in draft.weights.items()}
     return [*lines, "", "[combination]", f"weights = {toml(weights)}"]
 
 
-def _backtest_lines(draft: Draft) -> list[str]:
+def _apart(draft: Drafted) -> list[str]:
+    """Fields of estimation that the model has and a member has not: each states its own, as no text says "none"."""
+    return [key for key in _ESTIMATION if getattr(draft.model, key) is not None
+            and any(getattr(member, key) is None for member in draft.members)]  # fmt: skip
+
+
+def _backtest_lines(draft: Drafted) -> list[str]:
     plan = draft.backtest.plan if draft.backtest is not None else None
     if plan is None:
         return []
@@ -135,7 +140,7 @@ def _backtest_lines(draft: Draft) -> list[str]:
     return lines
 
 
-def _search_lines(draft: Draft) -> list[str]:
+def _search_lines(draft: Drafted) -> list[str]:
     """What `offing search` may choose, so that it runs as it is."""
     optional, choices = draft.searched
     lines = ["", "[search]", 'score = "MAE"', 'budget = "60s"']
@@ -146,7 +151,7 @@ def _search_lines(draft: Draft) -> list[str]:
     return lines
 
 
-def _left_out_lines(draft: Draft) -> list[str]:
+def _left_out_lines(draft: Drafted) -> list[str]:
     """What was tried and left out, as terms that can be taken back."""
     lines: list[str] = []
     for name, term, why in draft.left_out:
@@ -173,7 +178,7 @@ def _left_out_lines(draft: Draft) -> list[str]:
     return lines
 
 
-def script_text(draft: Draft, folder: Path | None = None) -> str:
+def script_text(draft: Drafted, folder: Path | None = None) -> str:
     """The drafted model as a Python script that fits, forecasts and draws."""
     guess = _guess(draft)
     lines = ['"""Forecast, drafted from the data: edit as you learn more."""', "", "import offing as of", ""]
@@ -281,7 +286,7 @@ def _relative(path: Path, folder: Path | None) -> str:
         return path.resolve().as_posix()
 
 
-def _guess(draft: Draft) -> Guess:
+def _guess(draft: Drafted) -> Guess:
     if draft.survey.guess is None:
         raise InputError(
             "the tables did not come from files, so a study cannot name them", "Use 'offing draft FILE --out FOLDER'."

@@ -6,7 +6,9 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from matplotlib.collections import PolyCollection
 from matplotlib.patches import Patch
+from numpy.typing import NDArray
 
 from offing.base import InputError
 from offing.calendar import Axis, Frequency, coarser_than
@@ -17,6 +19,8 @@ from offing.tables.table import Array
 
 #: More bars than this cannot be told apart at the usual width of a figure.
 _MOST_BARS = 60
+#: Half the width of a bar, of periods.
+_HALF = 0.41
 
 
 @dataclass(frozen=True)
@@ -67,7 +71,7 @@ def draw_contributions(contributions: Contributions) -> Picture:
             "edgecolor": PAPER,
             "hatch": HATCHES[j // len(TERMS) % len(HATCHES)],
         }
-        axes.bar(places, row, 0.82, bottom=np.where(row >= 0, above, below), lw=0.4, **look)
+        axes.add_collection(_bars(places, row, np.where(row >= 0, above, below), lw=0.4, **look))
         above, below = above + np.maximum(row, 0), below + np.minimum(row, 0)
         handles.append(Patch(label=short(term, 18), **look))
     level = axes.plot(places, bars.baseline, color=INK, lw=1.1, dashes=(4, 2), label="baseline")
@@ -90,6 +94,13 @@ def draw_contributions(contributions: Contributions) -> Picture:
         markerscale=0.6,
     )
     return picture
+
+
+def _bars(places: NDArray[np.intp], heights: Array, bottoms: Array, **look: Any) -> PolyCollection:
+    """Bars as one artist, which is added at once; hundreds of single ones take most of a figure's time."""
+    left, right, top = places - _HALF, places + _HALF, bottoms + heights
+    corners = [(left, bottoms), (right, bottoms), (right, top), (left, top)]
+    return PolyCollection(list(np.stack([np.column_stack(each) for each in corners], axis=1)), **look)
 
 
 def _finding(contributions: Contributions) -> str:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -67,8 +68,15 @@ class Products:
     counts: Array
 
     @classmethod
-    def of(cls, rows: Array, known: NDArray[np.bool_], ends: Sequence[int]) -> Products:
-        """From rows (n, k), which of them are `known` (n,), and how many lie before each origin."""
+    def of(cls, rows: Array, known: NDArray[np.bool_], starts: Sequence[int], ends: Sequence[int]) -> Products:
+        """From rows (n, k), which of them are `known` (n,), and from which to which each origin's go.
+
+        Where all begin at the first row, each origin's sums go on from those before.
+        """
+        if any(starts):
+            each = [cls.of(rows[a:b], known[a:b], [0], [b - a]) for a, b in zip(starts, ends, strict=True)]
+            return cls(*(np.concatenate([getattr(one, name) for one in each])
+                         for name in ("own", "lagged", "before", "first", "counts")))  # fmt: skip
         k = rows.shape[1]
         follows = np.zeros(len(rows), dtype=bool)
         follows[1:] = known[1:] & known[:-1]
@@ -106,6 +114,7 @@ def trials(
     groups: Groups,
     kept: NDArray[np.intp],
     carried: bool,
+    starts: Sequence[int] | None = None,
 ) -> Trials:
     """Forecast from every origin.
 
@@ -124,6 +133,8 @@ def trials(
         group's spread is kept from zero.
     carried
         Whether the noise comes back in the next period (an autoregression of the first order).
+    starts
+        The first row (F,) that each origin learns from; by default all begin at the first row.
 
     Examples
     --------
@@ -139,7 +150,8 @@ def trials(
     together = np.column_stack([columns, target])
     known: NDArray[np.bool_] = np.asarray(np.isfinite(together).all(axis=1))
     with threads_for(len(together), 0), np.errstate(all="ignore"):
-        return _Trial.of(np.where(known[:, None], together, 0.0), known, ends, groups, kept).best(
+        first = [0] * len(ends) if starts is None else starts
+        return _Trial.of(np.where(known[:, None], together, 0.0), known, first, ends, groups=groups, kept=kept).best(
             ahead, distance, carried=carried
         )
 
@@ -159,14 +171,21 @@ class _Trial:
 
     @classmethod
     def of(
-        cls, rows: Array, known: NDArray[np.bool_], ends: Sequence[int], groups: Groups, kept: NDArray[np.intp]
+        cls,
+        rows: Array,
+        known: NDArray[np.bool_],
+        starts: Sequence[int],
+        ends: Sequence[int],
+        *,
+        groups: Groups,
+        kept: NDArray[np.intp],
     ) -> _Trial:
         free = np.append(groups < 0, True)
         sizes = np.where(free, np.sqrt(np.square(rows).sum(axis=0) / max(known.sum(), 1)), 1.0)
         sizes = np.where(sizes > 0.0, sizes, 1.0)
         rows = rows / sizes
         lengths = np.array([np.square(rows[:, :-1][:, groups == g]).sum(axis=0).mean() for g in range(len(kept))])
-        return cls(rows, known, np.array(ends), sizes, Products.of(rows, known, ends), groups, kept,
+        return cls(rows, known, np.array(ends), sizes, Products.of(rows, known, starts, ends), groups, kept,
                    np.maximum(lengths, 1e-300))  # fmt: skip
 
     def best(self, ahead: Array, distance: NDArray[np.intp], *, carried: bool) -> Trials:
@@ -201,23 +220,48 @@ class _Trial:
         return self._forecast(share, deviance, root, ahead, distance)
 
     def _least(self, shares: Array, logs: Array) -> tuple[Array, Array, Array, Array]:
-        """Of shares (F, P) crossed with logarithms of γ (F, Q, G), per origin the best, its deviance and triangle."""
-        k, folds = len(self.groups), len(self.ends)
+        """Of shares (F, P) crossed with logarithms of γ (F, Q, G), per origin the best, its deviance and triangle.
+
+        Free columns are taken out once a share, since γ does not touch them.
+        """
+        folds, inner = len(self.ends), self._grouped.sum()
         every = np.arange(folds)
         best_share, best_log = shares[:, 0].copy(), logs[:, 0].copy()
-        least, roots = np.full(folds, np.inf), np.zeros((folds, k + 1, k + 1))
-        block = max(1, int(4e6 // (folds * (k + 1) ** 2)))
+        least = np.full(folds, np.inf)
+        block = max(1, int(4e6 // (folds * (inner + 1) ** 2)))
         for p in range(shares.shape[1]):
             whole, constant = self._whitened(shares[:, p])
+            left, sizes = self._beside_free(whole)
             for start in range(0, logs.shape[1], block):
                 part = logs[:, start : start + block]
-                value, root = self._deviance(whole, part)
+                value = self._deviance(left, part)
                 at = np.argmin(np.where(np.isfinite(value), value, np.inf), axis=1)
-                found = value[every, at] + constant
+                found = value[every, at] + constant + sizes
                 better = found < least
                 best_share[better], best_log[better] = shares[better, p], part[every, at][better]
-                least[better], roots[better] = found[better], root[every, at][better]
-        return best_share, best_log, least, roots
+                least[better] = found[better]
+        whole, _ = self._whitened(best_share)
+        return best_share, best_log, least, np.asarray(np.linalg.cholesky(self._weighed(whole, best_log, self.groups)))
+
+    @cached_property
+    def _grouped(self) -> NDArray[np.bool_]:
+        return np.asarray(self.groups >= 0)
+
+    def _beside_free(self, whole: Array) -> tuple[Array, Array]:
+        """What free columns leave of the sums of the others and the target, and the size (F,) of their own."""
+        other, free = np.append(self._grouped, True), np.append(~self._grouped, False)
+        root = np.linalg.cholesky(whole[:, free][:, :, free])
+        across = np.linalg.solve(root, whole[:, free][:, :, other])
+        left = whole[:, other][:, :, other] - across.swapaxes(1, 2) @ across
+        return left, 2.0 * np.log(np.einsum("fii->fi", root)).sum(axis=1)
+
+    @staticmethod
+    def _weighed(whole: Array, logs: Array, groups: Groups) -> Array:
+        """Sums of products (…, k + 1, k + 1) with one over γ added, in place, to the diagonal of each group (…, G)."""
+        diagonal = np.einsum("...ii->...i", whole)[..., :-1]
+        for g in range(logs.shape[-1]):
+            diagonal[..., groups == g] += np.exp(-logs[..., g])[..., None]
+        return whole
 
     def _whitened(self, share: Array) -> tuple[Array, Array]:
         """Sums of products (F, k + 1, k + 1) at one share each (F,), and what these add to the deviance (F,)."""
@@ -228,21 +272,17 @@ class _Trial:
         diagonal[:, k] *= 1.0 + 1e-12
         return whole, -self.products.counts[:, 1] * np.log1p(-np.square(share))
 
-    def _deviance(self, whole: Array, logs: Array) -> tuple[Array, Array]:
-        """Minus twice the restricted log-likelihood (F, Q) at some γ, and the triangles (F, Q, k + 1, k + 1)."""
-        k = len(self.groups)
-        tried = np.repeat(whole[:, None], logs.shape[1], axis=1)
-        diagonal = np.einsum("fqii->fqi", tried)
-        for g in range(len(self.kept)):
-            diagonal[:, :, :k][:, :, self.groups == g] += np.exp(-logs[:, :, g])[:, :, None]
-        root = np.linalg.cholesky(tried)
-        sizes = np.log(np.einsum("fqii->fqi", root))
-        free = int((self.groups < 0).sum())
+    def _deviance(self, left: Array, logs: Array) -> Array:
+        """Minus twice the restricted log-likelihood (F, Q) at some γ, but for what free columns and shares add."""
+        inner = self.groups[self._grouped]
+        tried = self._weighed(np.repeat(left[:, None], logs.shape[1], axis=1), logs, inner)
+        sizes = np.log(np.einsum("fqii->fqi", np.linalg.cholesky(tried)))
         rows = self.products.counts.sum(axis=1)
-        value = 2.0 * sizes[:, :, :k].sum(axis=2) + (rows[:, None] - free) * 2.0 * sizes[:, :, k]
+        free = len(self.groups) - len(inner)
+        value = 2.0 * sizes[:, :, :-1].sum(axis=2) + (rows[:, None] - free) * 2.0 * sizes[:, :, -1]
         for g, how in enumerate(self.kept.tolist()):
             value += (self.groups == g).sum() * logs[:, :, g] + kept_away(logs[:, :, g] + self._unit(how, g), how)[0]
-        return np.asarray(value), np.asarray(root)
+        return np.asarray(value)
 
     def _unit(self, how: int, group: int) -> float:
         """What makes γ of a group a number beside the noise's variance; see `offing.engine.strengths.learn`."""

@@ -80,7 +80,7 @@ class Model(Keywords):
         How columns are treated before the terms see them: a `Treat` each.
     transform
         What becomes of the target before the fit, as for a `Driver`: factors such as ``{"deflate": "prices.index"}`` or
-        ``per working day`` first, then changes such as ``difference``. Forecasts, quantiles and contributions come
+        ``per day`` first, then changes such as ``difference``. Forecasts, quantiles and contributions come
         back in the target's own unit.
     offset
         On the log scale: what is added before the logarithm, for a target that can be zero.

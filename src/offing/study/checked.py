@@ -61,6 +61,16 @@ def check_asked(spec: schema.StudySpec, terms: list[Term], place: Place) -> None
             Override(**override.model_dump())
 
 
+def check_output(spec: schema.StudySpec, place: Place) -> None:
+    """Figures are named as files are."""
+    stated = spec.output.figures
+    for i, figure in enumerate(stated if isinstance(stated, list) else []):
+        if figure not in schema.FIGURES:
+            raise place.error(
+                ("output", "figures", i), f"there is no figure {figure!r}", nearest(figure, schema.FIGURES)
+            )
+
+
 @contextmanager
 def telling_of(place: Place, at: tuple[Any, ...]) -> Iterator[None]:
     """Let an error that arises inside say which line of the study it is about."""

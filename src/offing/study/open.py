@@ -17,7 +17,7 @@ from offing.base import InputError, nearest
 from offing.judging import DriverSelection
 from offing.model import Model
 from offing.study import schema
-from offing.study.checked import check_asked, checked_scenarios, telling_of
+from offing.study.checked import check_asked, check_output, checked_scenarios, telling_of
 from offing.study.faults import Place
 from offing.study.study import Study
 from offing.tables import Treat
@@ -77,6 +77,7 @@ def study_from(text: str, path: Path) -> Study:
     treatments = [_built(Treat, entry, ("treatments", i), place) for i, entry in enumerate(spec.treatments)]
     models = _models(spec, terms, treatments, path.parent, place)
     check_asked(spec, terms, place)
+    check_output(spec, place)
     scenarios, choices = checked_scenarios(spec, terms, place), _choices(spec, terms, path.parent, place)
     return Study(path, text, spec, tuple(terms), models, scenarios=scenarios, choices=choices)
 

@@ -300,9 +300,10 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
     with Progress("drawing figures") as bar:
         for done, (name, fit) in enumerate(study.fits.items()):
             suffix = "" if len(study.fits) == 1 else f"-{file_part(name)}"
-            found |= {f"{kind}{suffix}": png(figure(each)) for kind, each in _drawn(study, name, fit, step).items()}
+            found |= {f"{kind}{suffix}": png(figure(each)) for kind, each in _drawn(study, name, fit, step).items()
+                      if study.picks(kind)}  # fmt: skip
             bar.update((done + 1) / len(study.fits))
-    if step != "fit" and study.combination is not None:
+    if step != "fit" and study.combination is not None and study.picks("combined"):
         found["combined"] = png(figure(study.combination))
     return found
 

@@ -274,10 +274,18 @@ class GoalSpec(Part):
     span: Text | list[str | date] | None = None
 
 
+#: Figures that a study may ask for by name; those of a model, a term or one of several carry more after a dash.
+FIGURES = (
+    "fit", "residuals", "stability", "forecast", "running", "scenarios", "walk", "sensitivity", "year-of-days",
+    "chances", "contributions", "history", "response", "weights", "inputs", "effects", "trend", "cycle", "indices",
+    "holidays", "totals", "agreed", "split", "combined", "screening",
+)  # fmt: skip
+
+
 class OutputSpec(Part):
     """The table ``[output]``: what is written beside the tables."""
 
-    figures: Literal["all", "none"] | None = None
+    figures: Literal["all", "none"] | list[Text] | None = None
 
 
 class StudySpec(Part):

@@ -118,7 +118,12 @@ class Study:
     def draws(self, figures: int) -> bool:
         """Whether a command draws its figures: as ``[output]`` says, else if there are not too many to look at."""
         stated = self.spec.output.figures
-        return figures <= MOST_FIGURES if stated is None else stated == "all"
+        return figures <= MOST_FIGURES if stated is None else stated != "none"
+
+    def picks(self, figure: str) -> bool:
+        """Whether a figure, by its file's name, is among those that ``[output]`` names; all are where it names none."""
+        stated = self.spec.output.figures
+        return not isinstance(stated, list) or any(figure == each or figure.startswith(f"{each}-") for each in stated)
 
     @cached_property
     def tables(self) -> dict[str, Table | Panel]:

@@ -85,9 +85,9 @@ class Driver(Term):
     transform
         What becomes of the values first, step by step: ``log`` (on the log scale the coefficient is then an
         elasticity), ``difference``, ``seasonal difference``, ``log difference`` (times 100), ``growth`` (percent on the
-        year before), ``standardised`` (less its mean, over its standard deviation), ``per working day``; and with a
-        value ``{"difference": 4}``, ``{"sum": 4}`` and ``{"mean": 4}`` (over so many periods up to this one),
-        ``{"index": "2020"}`` (that period = 100), ``{"times": 0.001}``,
+        year before), ``standardised`` (less its mean, over its standard deviation), ``per day``, ``per working day``;
+        and with a value ``{"difference": 4}``, ``{"sum": 4}`` and ``{"mean": 4}`` (over so many periods up to this
+        one), ``{"index": "2020"}`` (that period = 100), ``{"times": 0.001}``,
         ``{"deflate": "prices.index", "base": "2020"}``, ``{"per": "people.number"}``,
         ``{"per working day": "NO"}`` (a country's holidays are none), ``{"power": 0.5}``, or last of all
         ``{"power": "estimated", "between": [0.3, 2.0]}``, ``{"at_most": 30.0}`` and ``{"at_least": 0.0}`` (values

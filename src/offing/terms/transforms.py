@@ -315,6 +315,21 @@ class DivideBy(Factor):
 
 
 @dataclass(frozen=True)
+class PerDay(Factor):
+    """Division by the days of the period: February is short."""
+
+    name: str = "per day:"
+
+    def factor(self, series: Series, view: View, axis: Axis) -> Array:
+        """One over the number of days."""
+        if axis.frequency.unit == "hour":
+            raise InputError("its periods are shorter than a day", "Use it for months and longer periods.",
+                             key="transform")  # fmt: skip
+        first, after = axis.days
+        return np.asarray(1.0 / (after - first))
+
+
+@dataclass(frozen=True)
 class PerWorkingDay(Factor):
     """Division by the days from Monday to Friday that are no public holiday of `country`."""
 
@@ -342,6 +357,7 @@ _NAMED: dict[str, Callable[[], Step]] = {
     "log difference": LogDifference,
     "growth": Growth,
     "standardised": Standardised,
+    "per day": PerDay,
     "per working day": PerWorkingDay,
 }
 _WITH_VALUE = ("difference", "sum", "mean", "index", "times", "deflate", "per", "per working day", "power", "at_most",
