@@ -214,9 +214,14 @@ class DriverSteps(Rules):
         for scale in self.forms_of_target() if about == "the form of" else [own.scale]:
             here = replace(own, scale=scale, days=() if scale.per == "working day" else own.days)
             base = self._base(replace(here, drivers=tuple(each for i, each in enumerate(own.drivers) if i != place)))
-            worth = [base.gain(self.past.columns(term).columns) - self._width(term) * np.log(len(base.rows)) / 2.0
-                     for term in possible]  # fmt: skip
-            for i in sorted(range(len(possible)), key=lambda i: -worth[i])[:most]:
+            gains = [base.gain(self.past.columns(term).columns) for term in possible]
+            worth = [
+                gain - self._width(term) * np.log(len(base.rows)) for gain, term in zip(gains, possible, strict=True)
+            ]
+            # The best of many forms is better than the plain one, which is the first, by chance already.
+            least = worth[0] + 2.0 * np.log(len(possible)) if about == "the form of" else -np.inf
+            ranked = sorted((i for i in range(len(possible)) if i == 0 or worth[i] > least), key=lambda i: -worth[i])
+            for i in ranked[:most]:
                 drivers = tuple(possible[i] if at == place else each for at, each in enumerate(own.drivers))
                 candidates.append(replace(here, drivers=drivers))
         if candidates:
