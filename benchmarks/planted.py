@@ -156,7 +156,7 @@ FAULTS = [
           'busdaycalendar(holidays=np.array(self.closed, dtype=np.int64)',
           'busdaycalendar(holidays=np.array((), dtype=np.int64)',
           "test_business_days"),
-    Fault("revisions count from the ends of their periods", "tables/vintages.py",
+    Fault("revisions count from the ends of their periods", "tables/downloads.py",
           "came if i == 0 else np.maximum(came, instant_of(day, frequency)[0])", "came", "test_web"),
     Fault("outliers are looked for without autocorrelation", "engine/departures.py",
           "return float(np.clip(r + ", "return 0.0 * float(np.clip(r + ", "test_outliers"),

@@ -38,9 +38,9 @@ def test_stacks_end_at_the_total(ahead):
     picture = of.figure(ahead.contributions)
     axes = picture.axes[0]
     parts = ahead.contributions.values
-    bars = np.array([[bar.get_height() for bar in container] for container in axes.containers])
-    assert np.allclose(bars, parts[1:])
-    top = max(bar.get_y() + bar.get_height() for container in axes.containers for bar in container)
+    corners = np.array([[path.vertices[:4, 1] for path in term.get_paths()] for term in axes.collections])
+    assert np.allclose(corners[:, :, 2] - corners[:, :, 1], parts[1:])
+    top = corners.max()
     assert top == pytest.approx((parts[0] + np.maximum(parts[1:], 0.0).sum(axis=0)).max())
     marks = {line.get_label(): line.get_ydata() for line in axes.get_lines()}
     assert np.array_equal(marks["total"], ahead.mean)

@@ -63,7 +63,7 @@ def many(series, n=48):
 
 
 def test_figures_are_drawn_of_few_series_or_as_stated(tmp_path, run_cli, monkeypatch):
-    from offing.study import study
+    from offing.study import study_data as study
 
     assert study.MOST_FIGURES == 12
     monkeypatch.setattr(study, "MOST_FIGURES", 1)

@@ -5,14 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Sequence
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.linalg import solve_triangular
 from scipy.special import chdtrc, chdtri
 
 from offing.base import Finding, Verdict, count
+from offing.base.arrays import Array
 from offing.engine import Estimate
-
-Array = NDArray[np.float64]
 
 #: A variance inflation beyond this is usually called serious (Marquardt 1970).
 _INFLATED = 10.0

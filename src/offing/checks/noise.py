@@ -11,9 +11,8 @@ from scipy.linalg import qr, solve_triangular, svd
 from scipy.special import chdtrc, chdtri, stdtr, stdtrit
 
 from offing.base import Finding, Verdict
+from offing.base.arrays import Array
 from offing.engine import Estimate, autocorrelations, take
-
-Array = NDArray[np.float64]
 
 #: Chance at which one of these is told where nothing is amiss.
 _CHANCE = 0.001

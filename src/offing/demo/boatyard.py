@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 
-from offing.demo.ferry import Array
+from offing.base.arrays import Array
 from offing.demo.heat import wandering
 
 #: The quarters with orders, and the last instant up to which indicators are there: the day on which all is looked at.

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import pandas as pd
 
-from offing.model import Fit
+from offing.model.fitted import Fitted
 from offing.model.words import number, wrapped
 
 
-def compare(fit: Fit, truth: pd.DataFrame) -> pd.DataFrame:
+def compare(fit: Fitted, truth: pd.DataFrame) -> pd.DataFrame:
     """Estimates beside the truth: ``column, true, coefficient, low, high, inside``."""
     both = truth.merge(fit.coefficients, on=["term", "column"], how="left", validate="one_to_one")
     inside = (both["low"] <= both["true"]) & (both["true"] <= both["high"])

@@ -6,9 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 import pandas as pd
-from numpy.typing import NDArray
 
-Array = NDArray[np.float64]
+from offing.base.arrays import Array
 
 FIRST_WEEK = "2022-07-04"
 BEND = "2024-04-01"

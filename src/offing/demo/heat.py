@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
-from offing.demo.ferry import Array, World, island_days
+from offing.base.arrays import Array
+from offing.demo.ferry import World, island_days
 
 #: The islands keep this clock: its days of change have 23 and 25 hours.
 ZONE = "Europe/Lisbon"

@@ -11,13 +11,13 @@ import numpy as np
 import pandas as pd
 
 from offing.base import Finding
+from offing.base.arrays import Array
 from offing.drafting.choice import Choice
 from offing.drafting.words import form_words
 from offing.judging import Backtest, Combination, Comparison, combine, compare
 from offing.judging.references import PLAIN_MODEL, names_for, plain_model
 from offing.model import Fit, Forecast, Model
 from offing.survey import Survey
-from offing.tables.table import Array
 from offing.terms import Driver, Term
 
 

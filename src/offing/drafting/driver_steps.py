@@ -9,12 +9,12 @@ from functools import partial
 import numpy as np
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.drafting.candidate import LINE, Candidate
 from offing.drafting.materials import Offered
 from offing.drafting.rules import CAREFUL, CLEAR, SUPPORT, Rules
 from offing.drafting.words import form_words, without
 from offing.engine.evidence import Base
-from offing.tables.table import Array
 from offing.terms import Driver, Term
 
 #: So many drivers are tried together; of more the clearest are.

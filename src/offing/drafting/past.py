@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.drafting.candidate import Candidate, Ingredients, Scale
 from offing.engine.trials import Trials, trials
@@ -16,7 +17,6 @@ from offing.judging.origins import Cuts
 from offing.model.edge import own_model
 from offing.model.solving import kept_from_zero
 from offing.tables import Goal, Information, View
-from offing.tables.table import Array
 from offing.terms import Block, OwnLags, Term, Trend
 from offing.terms.transforms import Factor, steps_of
 

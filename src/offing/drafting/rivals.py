@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.base.workers import Workers
 from offing.drafting.choice import Choice
 from offing.drafting.rules import SUPPORT
@@ -19,7 +20,6 @@ from offing.judging.combination import STATED_WEIGHTS
 from offing.judging.routes import attempt_all
 from offing.judging.run import Run
 from offing.model import Model
-from offing.tables.table import Array
 
 #: Members of the combination, and how steeply their weights fall with their errors.
 _MEMBERS, _STEEPNESS = 3, 0.05

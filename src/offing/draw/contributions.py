@@ -11,11 +11,11 @@ from matplotlib.patches import Patch
 from numpy.typing import NDArray
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency, coarser_than
 from offing.draw.style import HATCHES, INK, PAPER, TERMS, Picture, canvas, legend, short, thousands
 from offing.model import Contributions
 from offing.model.words import in_units, number
-from offing.tables.table import Array
 
 #: More bars than this cannot be told apart at the usual width of a figure.
 _MOST_BARS = 60

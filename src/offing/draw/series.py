@@ -8,14 +8,15 @@ from matplotlib.dates import AutoDateFormatter
 
 from offing.calendar import Axis
 from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, date_ticks, legend, thousands, times_of
-from offing.model import Fit, Forecast
+from offing.model import Forecast
+from offing.model.fitted import Fitted
 from offing.model.words import in_units, number, percent
 
 #: Lines of more periods than this are drawn thin.
 _DENSE = 200
 
 
-def draw_fit(fit: Fit) -> Picture:
+def draw_fit(fit: Fitted) -> Picture:
     """History in ink, the fitted mean as a thin warm line over it."""
     figures = fit.figures
     unit = f" {fit.unit}" if fit.unit else ""
@@ -64,7 +65,7 @@ def draw_forecast(forecast: Forecast) -> Picture:
     return picture
 
 
-def _history(axes: Axes, fit: Fit, axis: Axis) -> None:
+def _history(axes: Axes, fit: Fitted, axis: Axis) -> None:
     values = fit.target[axis.first - fit.axis.first :][: axis.n]
     axes.plot(times_of(axis), values, color=INK, lw=1.8 if len(values) <= 4 * _DENSE else 0.9, label=fit.label)
     treated = np.flatnonzero(fit.treated[axis.first - fit.axis.first :][: axis.n])
@@ -75,7 +76,7 @@ def _history(axes: Axes, fit: Fit, axis: Axis) -> None:
         axes.plot(times_of(axis)[treated], at, lw=0, marker="s", ms=7, mfc="none", mec=WARM, mew=1.6, label="treated")
 
 
-def _finish(axes: Axes, fit: Fit) -> None:
+def _finish(axes: Axes, fit: Fitted) -> None:
     axes.set_ylabel(in_units(fit.label, fit.unit))
     axes.set_xlabel(f"{fit.axis.frequency.unit} (start)")
     thousands(axes.yaxis)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from offing.engine.triangle import Array
+from offing.base.arrays import Array
 
 
 def pinball(outcome: Array, quantiles: Array, probabilities: Array) -> Array:

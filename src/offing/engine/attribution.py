@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from offing.engine.triangle import Array
+from offing.base.arrays import Array
 
 #: So many numbers are paired at a time.
 _AT_ONCE = 2_000_000

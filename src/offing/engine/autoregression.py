@@ -13,10 +13,11 @@ import numpy as np
 from scipy.linalg import LinAlgError, blas, solve_triangular
 from scipy.optimize import minimize
 
+from offing.base.arrays import Array
 from offing.engine.dynamics import Chain, Phi, Times, from_partial, multiplied
 from offing.engine.moments import Moments, slope_of
 from offing.engine.strengths import Groups, Keeping, Learnt, learn
-from offing.engine.triangle import Array, solve, take, triangle
+from offing.engine.triangle import solve, take, triangle
 
 #: Partial autocorrelations beyond this are those of a target that has no level to come back to.
 MOST = 0.98

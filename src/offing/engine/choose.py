@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.linalg import qr
 
-from offing.engine.triangle import Array, solve, take
+from offing.base.arrays import Array
+from offing.engine.triangle import solve, take
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from scipy.optimize import nnls
 
-from offing.engine.triangle import Array
+from offing.base.arrays import Array
 
 #: The share of forecasts that a trimmed mean leaves out at either end.
 TRIMMED = 0.2

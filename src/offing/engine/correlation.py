@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from offing.engine.triangle import Array
+from offing.base.arrays import Array
 
 
 def cross_correlation(target: Array, driver: Array, most: int) -> tuple[NDArray[np.int64], Array, float]:

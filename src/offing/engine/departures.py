@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from scipy.linalg import qr
 from scipy.special import ndtri, stdtr
 
-from offing.engine.triangle import Array
+from offing.base.arrays import Array
 
 Flags = NDArray[np.bool_]
 #: One series in a hundred of nothing but trend, season and noise has a value that counts as far.

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import lapack, matmul_toeplitz, toeplitz
 
-from offing.engine.triangle import Array
+from offing.base.arrays import Array
 
 Times = NDArray[np.int64]
 #: Coefficients φ₁ … φ_P of an autoregression, or of the lags of a recursion.

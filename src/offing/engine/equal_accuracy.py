@@ -6,8 +6,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from offing.base.arrays import Array
 from offing.engine.student import two_sided_p, upper_p
-from offing.engine.triangle import Array
 
 
 @dataclass(frozen=True)

@@ -9,8 +9,9 @@ from numpy.typing import NDArray
 from scipy.linalg import solve_triangular
 from scipy.optimize import lsq_linear, nnls
 
+from offing.base.arrays import Array
 from offing.engine.dynamics import Chain
-from offing.engine.triangle import RANK_TOLERANCE, Array, explain_dependence, solve, take, triangle
+from offing.engine.triangle import RANK_TOLERANCE, explain_dependence, solve, take, triangle
 
 
 class TooFewRowsError(ValueError):

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from offing.base.arrays import Array
 from offing.engine.threads import threads_for
-from offing.engine.triangle import Array, orthonormal
+from offing.engine.triangle import orthonormal
 
 #: What a column keeps of its length beside the base, to say anything of its own.
 _OWN = 1e-3

@@ -8,7 +8,7 @@ import numpy as np
 from scipy.linalg import solve_triangular
 from scipy.special import ndtri
 
-from offing.engine.triangle import Array
+from offing.base.arrays import Array
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,7 @@ from typing import Literal
 import numpy as np
 from scipy.linalg import null_space
 
-from offing.engine.triangle import Array
+from offing.base.arrays import Array
 
 Ends = Literal["free", "zero", "far zero", "shifted"]
 

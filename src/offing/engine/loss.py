@@ -7,8 +7,9 @@ from typing import Literal
 
 import numpy as np
 
+from offing.base.arrays import Array
 from offing.engine.estimate import Estimate
-from offing.engine.triangle import Array, triangle
+from offing.engine.triangle import triangle
 
 Loss = Literal["squares", "huber", "tukey"]
 

@@ -14,8 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import blas, cholesky, cholesky_banded, lapack, solve_triangular
 
+from offing.base.arrays import Array
 from offing.engine.dynamics import Phi, Times
-from offing.engine.triangle import Array
 
 
 @dataclass(frozen=True)

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from offing.base.arrays import Array
 from offing.engine.dynamics import running
 from offing.engine.estimate import Estimate
-from offing.engine.triangle import Array
 
 #: Paths are drawn from this seed, so that the same data give the same quantiles.
 SEED = 20_240_401

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from offing.engine.triangle import Array
+from offing.base.arrays import Array
 
 #: Ordinates on each side whose median is the background of one.
 _AROUND = 12

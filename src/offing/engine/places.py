@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 from scipy.linalg import qr
 from scipy.special import chdtri
 
-from offing.engine.triangle import Array
+from offing.base.arrays import Array
 
 
 def place_interval(

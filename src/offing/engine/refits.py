@@ -14,8 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import lapack
 
+from offing.base.arrays import Array
 from offing.engine.strengths import Groups, Keeping, Projected, learn_beside
-from offing.engine.triangle import RANK_TOLERANCE, Array, join, triangle
+from offing.engine.triangle import RANK_TOLERANCE, join, triangle
 
 Rows = NDArray[np.intp]
 

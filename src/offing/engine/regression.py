@@ -12,6 +12,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from offing.base.arrays import Array
 from offing.engine.autoregression import Carried, Dynamics, carry_on
 from offing.engine.dynamics import Chain, Times
 from offing.engine.estimate import Estimate, Reduced, least_squares
@@ -19,7 +20,6 @@ from offing.engine.loss import Loss, Robust
 from offing.engine.separable import Bent, Beside, End, Shapes, Trial, descend, lowest
 from offing.engine.strengths import Groups, Keeping, learn
 from offing.engine.threads import threads_for
-from offing.engine.triangle import Array
 
 _ROUNDS = 60
 #: So many ends of the search for shapes are followed where strengths or dynamics are learnt beside them.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from offing.engine.triangle import Array
+from offing.base.arrays import Array
 
 
 def group_medians(values: Array, groups: NDArray[np.intp]) -> Array:

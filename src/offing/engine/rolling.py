@@ -8,9 +8,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from offing.base.arrays import Array
 from offing.engine.regression import Problem
 from offing.engine.separable import Bent, Beside, End, Grid, Shapes, descend, lowest
-from offing.engine.triangle import RANK_TOLERANCE, Array
+from offing.engine.triangle import RANK_TOLERANCE
 
 #: So many valleys of the grid are followed, whose sums are at most so many times the lowest.
 _RIVALS, _RIVAL = 2, 1.01

@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import solve_triangular
 
+from offing.base.arrays import Array
 from offing.engine.estimate import Estimate
-from offing.engine.triangle import Array, triangle
+from offing.engine.triangle import triangle
 
 Covariance = Literal["classical", "hc0", "hc1", "hc2", "hc3", "newey-west", "clustered"]
 

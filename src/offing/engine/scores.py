@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from offing.engine.triangle import Array
+from offing.base.arrays import Array
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 import numpy as np
 from scipy.linalg import qr
 
-from offing.engine.triangle import Array, solve, take, triangle
+from offing.base.arrays import Array
+from offing.engine.triangle import solve, take, triangle
 
 Steps = Sequence[Sequence[int]]
 #: A column of which the others leave less than this share of its length says nothing of its own.

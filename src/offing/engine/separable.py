@@ -15,8 +15,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import lapack
 
+from offing.base.arrays import Array
 from offing.engine.dynamics import Chain
-from offing.engine.triangle import RANK_TOLERANCE, Array, orthonormal, solve, triangle
+from offing.engine.triangle import RANK_TOLERANCE, orthonormal, solve, triangle
 
 _ROUNDS = 60
 #: Parts of the way from a point of a grid to the next ones, at first and then nearer.

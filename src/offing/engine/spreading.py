@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from scipy.sparse import block_array, csc_array, diags_array
 from scipy.sparse.linalg import spsolve
 
-from offing.engine.triangle import Array
+from offing.base.arrays import Array
 
 
 def spread_smoothly(sums: Array, place: NDArray[np.intp], pattern: Array | None = None) -> Array:

@@ -14,7 +14,8 @@ from scipy.linalg import solve_triangular, svd
 from scipy.optimize import Bounds, brentq, minimize
 from scipy.special import expit
 
-from offing.engine.triangle import Array, solve, take, triangle
+from offing.base.arrays import Array
+from offing.engine.triangle import solve, take, triangle
 
 Groups = NDArray[np.intp]
 Keeping = NDArray[np.integer]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from scipy.special import stdtr, stdtrit
 
-from offing.engine.triangle import Array
+from offing.base.arrays import Array
 
 
 def quantile(probability: Array | float, dof: float) -> Array:

@@ -14,9 +14,9 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from offing.base.arrays import Array
 from offing.engine.strengths import AWAY, Groups, kept_away
 from offing.engine.threads import threads_for
-from offing.engine.triangle import Array
 
 #: What is tried of the share of the noise that comes back in the next period, and then closer around the best.
 _SHARES = np.array([0.0, 0.3, 0.6, 0.8, 0.92, 0.975])

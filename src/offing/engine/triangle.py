@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.linalg import lapack, solve_triangular
 
-Array = NDArray[np.float64]
+from offing.base.arrays import Array
 
 #: A column is dependent when less than this share of its length is left beside the earlier columns.
 #: Rounding leaves about 1e-15, times the condition of the earlier columns; the worst of the certified

@@ -11,15 +11,16 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import quantile
 from offing.explain.spans import Group, groups_named
-from offing.model import Contributions, Fit, Forecast
+from offing.model import Contributions, Forecast
 from offing.model.account import Account
 from offing.model.contributions import adjusted
+from offing.model.fitted import Fitted
 from offing.model.joint import covariance_times, slopes
 from offing.model.words import as_html, in_units, number, percents, rounded, signed, text_table, wrapped
-from offing.tables.table import Array
 
 Way = Literal["proportional", "least change"]
 _PROBABILITIES = (0.025, 0.1, 0.25, 0.5, 0.75, 0.9, 0.975)
@@ -61,7 +62,7 @@ class Agreed:
     told: tuple[str, ...]
 
     @property
-    def fit(self) -> Fit:
+    def fit(self) -> Fitted:
         """The fit behind the forecast."""
         return self.forecast.fit
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 from typing import TypeVar
 
 from offing.base import InputError, nearest
-from offing.model import Fit
+from offing.model.fitted import Fitted
 from offing.terms import Term
 
 Kind = TypeVar("Kind", bound=Term)
 
 
-def asked(fit: Fit, kind: type[Kind], name: str | None, word: str) -> Kind:
+def asked(fit: Fitted, kind: type[Kind], name: str | None, word: str) -> Kind:
     """The term of a kind that has the `name`, or the only one.
 
     Raises

@@ -9,10 +9,10 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from offing.base.arrays import Array
 from offing.explain.season_indices import SeasonIndices, asked_season, indices, measured_from
-from offing.model import Fit
+from offing.model.fitted import Fitted
 from offing.model.words import as_html, text_table, wrapped
-from offing.tables.table import Array
 from offing.terms import Season
 from offing.terms.season import SeasonState
 
@@ -91,7 +91,7 @@ class CycleShape:
         return as_html(self.sentence, self.table)
 
 
-def cycle(fit: Fit, term: str | None = None) -> CycleShape:
+def cycle(fit: Fitted, term: str | None = None) -> CycleShape:
     """The shape of a season: factors that average to 1 where effects multiply, effects that sum to 0 where they add.
 
     Dummies are told at their positions, harmonics at up to 96 places of the cycle. A season that differs before and
@@ -122,7 +122,7 @@ def cycle(fit: Fit, term: str | None = None) -> CycleShape:
     return CycleShape(indices(fit, str(season.name)), state.places.cycle.unit, courses, state.places.kinds)
 
 
-def _stretches(fit: Fit, season: Season, state: SeasonState) -> list[tuple[str, NDArray[np.bool_]]]:
+def _stretches(fit: Fitted, season: Season, state: SeasonState) -> list[tuple[str, NDArray[np.bool_]]]:
     """Used periods (n,) in which the season is the same, and when that is."""
     ordinals, used = fit.axis.ordinals, fit.used
     if state.changes:
@@ -135,7 +135,7 @@ def _stretches(fit: Fit, season: Season, state: SeasonState) -> list[tuple[str, 
     return [("", used)]
 
 
-def _course(fit: Fit, season: Season, state: SeasonState, when: str, rows: NDArray[np.bool_]) -> Course:
+def _course(fit: Fitted, season: Season, state: SeasonState, when: str, rows: NDArray[np.bool_]) -> Course:
     place = [slot.term for slot in fit.layout.slots].index(str(season.name))
     slot, columns = fit.layout.slots[place], fit.rows.blocks[place].columns
     coarse, names = state.places.positions(fit.axis), state.places.names

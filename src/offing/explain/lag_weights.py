@@ -9,13 +9,13 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count
+from offing.base.arrays import Array
 from offing.engine import quantile
 from offing.explain.asked import asked
-from offing.model import Fit
 from offing.model.bands import drawn_coefficients, needs_draws
+from offing.model.fitted import Fitted
 from offing.model.weight_tests import WeightTests, weight_tests
 from offing.model.words import as_html, number, text_table, wrapped
-from offing.tables.table import Array
 from offing.terms import Driver, LagWeights
 
 _TAILS = (0.025, 0.975)
@@ -125,7 +125,7 @@ def _chance(p: float) -> str:
     return "below 0.001" if p < 0.001 else f"{p:.3f}"
 
 
-def lag_weights(fit: Fit, driver: str | None = None) -> LagCurve:
+def lag_weights(fit: Fitted, driver: str | None = None) -> LagCurve:
     """How much each value of a driver with weights over its lags counts, with intervals and tests of the weights.
 
     Of curves with shape parameters the intervals come from the derivative by slope and shapes, or from 1,000 seeded

@@ -8,12 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import Axis
-from offing.model import Fit
+from offing.model.fitted import Fitted
 from offing.model.layout import Design
 from offing.model.parts import measured
 from offing.tables import View
-from offing.tables.table import Array
 from offing.terms import Term
 
 
@@ -26,12 +26,12 @@ class Profile:
     gradient: Array
     fresh: tuple[Array, ...]
 
-    def half(self, fit: Fit) -> Array:
+    def half(self, fit: Fitted) -> Array:
         """H (m, n) with H'H the covariance of η."""
         return np.vstack([fit.estimate.half(self.gradient), *(each.T for each in self.fresh)])
 
 
-def profile(fit: Fit, view: View, axis: Axis, free: Callable[[Term], bool], design: Design | None = None) -> Profile:
+def profile(fit: Fitted, view: View, axis: Axis, free: Callable[[Term], bool], design: Design | None = None) -> Profile:
     """The profile of the terms that are `free` over the periods of `axis`.
 
     Raises

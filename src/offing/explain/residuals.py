@@ -11,11 +11,11 @@ from scipy.linalg import solve_triangular
 from scipy.special import ndtri
 
 from offing.base import InputError, nearest
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import autocorrelations
-from offing.model import Fit
+from offing.model.fitted import Fitted
 from offing.model.words import as_html, text_table
-from offing.tables.table import Array
 
 SIDES = ("time", "season", "lags", "quantiles", "influence")
 
@@ -105,7 +105,7 @@ _SHOWS = {
 }  # fmt: skip
 
 
-def residuals(fit: Fit, side: str = "time") -> Residuals:
+def residuals(fit: Fitted, side: str = "time") -> Residuals:
     """What a fit leaves unexplained, for figures and tables.
 
     Parameters

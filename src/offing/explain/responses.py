@@ -10,13 +10,13 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.engine import quantile, running
 from offing.explain.asked import asked
-from offing.model import Fit
+from offing.model.fitted import Fitted
 from offing.model.layout import Design
 from offing.model.words import as_html, in_units, number, percent, signed, text_table
 from offing.outlook import driver_column
-from offing.tables.table import Array
 from offing.terms import Driver, Interaction
 
 _POINTS = 61
@@ -98,7 +98,7 @@ class Response:
         return as_html(self.sentence, self.table)
 
 
-def response(fit: Fit, driver: str | None = None, *, beside: Mapping[str, float] | None = None) -> Response:
+def response(fit: Fitted, driver: str | None = None, *, beside: Mapping[str, float] | None = None) -> Response:
     """What the target is at each value of a driver more than at its mean, the rest held and all lags carried through.
 
     The model is run with the driver at each value throughout; on the log scale effects are shares of the level at its
@@ -158,7 +158,7 @@ def response(fit: Fit, driver: str | None = None, *, beside: Mapping[str, float]
                     values, effect, low, high, past, fit.scale.log, elasticity, said)  # fmt: skip
 
 
-def _check(fit: Fit) -> None:
+def _check(fit: Fitted) -> None:
     if not fit.scale.plain:
         raise InputError(
             f"the model is one of {fit.scale.name(fit.column)}, to which a lasting value of a driver does nothing",
@@ -166,7 +166,7 @@ def _check(fit: Fit) -> None:
         )  # fmt: skip
 
 
-def _mean_at(fit: Fit, term: Driver, held: Mapping[str, float]) -> tuple[float, Array]:
+def _mean_at(fit: Fitted, term: Driver, held: Mapping[str, float]) -> tuple[float, Array]:
     """Mean over the fitted rows of what the driver and its interactions add, and its derivative (k,).
 
     Columns have the values at which they are `held` throughout.
@@ -251,7 +251,7 @@ class LagProfile:
         return as_html(self.sentence, self.table)
 
 
-def lag_profile(fit: Fit, driver: str | None = None) -> LagProfile:
+def lag_profile(fit: Fitted, driver: str | None = None) -> LagProfile:
     """How one usual change of a driver for a single period acts in that and in later periods.
 
     Lags, carry-over and the target's own lags are carried through, by running the model with one period changed in the
@@ -302,7 +302,7 @@ def lag_profile(fit: Fit, driver: str | None = None) -> LagProfile:
                       value[span] - half, value[span] + half, fit.scale.log and fit.scale.plain)  # fmt: skip
 
 
-def _values(design: Design, fit: Fit, place: int) -> tuple[Array, Array]:
+def _values(design: Design, fit: Fitted, place: int) -> tuple[Array, Array]:
     part = design.part(place, fit.estimate.beta)
     slope = np.zeros((fit.axis.n, fit.layout.k))
     if part.whole is None:

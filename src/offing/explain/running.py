@@ -15,7 +15,8 @@ from offing.base import InputError, Progress
 from offing.calendar import Axis, on_clock_of
 from offing.calendar.axis import instant_of
 from offing.engine import echoes
-from offing.model import Fit, Forecast, Model
+from offing.model import Forecast, Model
+from offing.model.fitted import Fitted
 from offing.model.model import Data, tables_of
 from offing.model.words import as_html, number, rounded, signed, text_table, wrapped
 from offing.tables import Information, Panel, Sources, Table, View, released_at, split_series
@@ -267,5 +268,5 @@ def _mean(before: Forecast, view: View) -> float:
     return float(replace(before, view=view, rows=rows, outlooks=()).mean[-1])
 
 
-def _name(fit: Fit, reference: str) -> str:
+def _name(fit: Fitted, reference: str) -> str:
     return next(str(term.name) for term in fit.model.terms if isinstance(term, Driver) and term.data == reference)

@@ -10,11 +10,11 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, nearest
+from offing.base.arrays import Array
 from offing.engine import quantile
 from offing.explain.asked import asked
-from offing.model import Fit
+from offing.model.fitted import Fitted
 from offing.model.words import as_html, percent, signed, text_table, wrapped
-from offing.tables.table import Array
 from offing.terms.season import Season, SeasonState
 
 #: Ratios bent by more than this share are worth a word.
@@ -136,7 +136,7 @@ class SeasonIndices:
         return as_html(self.sentence, self.table)
 
 
-def indices(fit: Fit, term: str | None = None, *, against: str | None = None) -> SeasonIndices:
+def indices(fit: Fitted, term: str | None = None, *, against: str | None = None) -> SeasonIndices:
     """Indices of a season: factors that average to 1 where effects multiply, effects that sum to 0 where they add.
 
     Beside them stand two arithmetics that use the target alone, over whole cycles: the mean of its ratios to the
@@ -195,7 +195,7 @@ def _place_of(against: str | None, names: tuple[str, ...]) -> int | None:
     return names.index(against)
 
 
-def measured_from(fit: Fit, functions: Array, factor: bool, place: int | None) -> tuple[Array, Array, Array, Array]:
+def measured_from(fit: Fitted, functions: Array, factor: bool, place: int | None) -> tuple[Array, Array, Array, Array]:
     """Index, low, high and share (m,), of the mean or of a position, from functions (m, k) that give the effects."""
     effects = functions @ fit.estimate.beta
     reach = float(quantile(0.975, fit.estimate.dof))
@@ -220,7 +220,7 @@ def measured_from(fit: Fit, functions: Array, factor: bool, place: int | None) -
     return index, index - spread, index + spread, index / level if level > 0.0 else np.full(len(index), np.nan)
 
 
-def asked_season(fit: Fit, term: str | None) -> Season:
+def asked_season(fit: Fitted, term: str | None) -> Season:
     """The season of a name, or the only one, if the data kept it."""
     season = asked(fit, Season, term, "season")
     if not fit.states[str(season.name)].whole:

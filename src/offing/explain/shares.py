@@ -9,10 +9,10 @@ from math import factorial
 import numpy as np
 import pandas as pd
 
+from offing.base.arrays import Array
 from offing.engine import solve, take
-from offing.model import Fit
+from offing.model.fitted import Fitted
 from offing.model.words import as_html, text_table
-from offing.tables.table import Array
 
 #: With more terms orders are sampled instead of counted.
 _EXACT, _ORDERS, _SEED = 12, 400, 20_240_402
@@ -70,7 +70,7 @@ class Shares:
         return as_html("Share of the variance that each term explains.", self.table)
 
 
-def shares(fit: Fit) -> Shares:
+def shares(fit: Fitted) -> Shares:
     """Share of the variance that each term explains: its gain in R², averaged over all orders of the terms.
 
     Terms that move together share what both could explain (Lindeman, Merenda & Gold 1980; Shapley 1953). Up to 12 terms

@@ -10,15 +10,16 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import quantile
 from offing.explain.profile import profile
 from offing.explain.spans import Group, groups_named
 from offing.model import Fit, Forecast
+from offing.model.fitted import Fitted
 from offing.model.forecasting import check_known
 from offing.model.words import as_html, in_units, number, rounded, text_table, wrapped
 from offing.tables import View
-from offing.tables.table import Array
 from offing.terms import Driver, Pulses, Term, telling
 
 
@@ -140,7 +141,9 @@ def _of_the_calendar(term: Term) -> bool:
     return not isinstance(term, (Driver, Pulses))
 
 
-def _shared(fit: Fit, view: View, group: Group, stated: float, *, average: bool) -> tuple[Array, Array, Array, Array]:
+def _shared(
+    fit: Fitted, view: View, group: Group, stated: float, *, average: bool
+) -> tuple[Array, Array, Array, Array]:
     """Shares, values and their intervals (n,) of one total."""
     axis, scale = group.axis, fit.scale
     for term in fit.model.terms:

@@ -10,12 +10,12 @@ import pandas as pd
 from scipy.special import fdtrc
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.calendar.axis import instant_of
 from offing.engine import join, quantile, solve, triangle
-from offing.model import Fit
+from offing.model.fitted import Fitted
 from offing.model.words import as_html, text_table
-from offing.tables.table import Array
 from offing.terms import Driver
 
 #: Coefficients are estimated anew at so many dates.
@@ -94,7 +94,7 @@ class Stability:
         return as_html(self.sentence, self.table)
 
 
-def stability(fit: Fit, at: object = None) -> Stability:
+def stability(fit: Fitted, at: object = None) -> Stability:
     """Estimate the coefficients from ever more periods; test a change at a date if one is given.
 
     Shapes, strengths and the noise's dynamics stay those of the whole fit; rows are joined to a triangle, none is
@@ -172,7 +172,7 @@ def _surprise(whole: Array, row: Array) -> float:
     return float((row[-1] - row[:-1] @ found.beta[:, 0]) / np.sqrt(1.0 + half @ half))
 
 
-def _chow(fit: Fit, rows: Array, at: object) -> tuple[str, float, float]:
+def _chow(fit: Fitted, rows: Array, at: object) -> tuple[str, float, float]:
     try:
         ordinal = int(fit.axis.frequency.ordinals(instant_of(at, fit.axis.frequency))[0])
     except (ValueError, TypeError) as error:

@@ -11,10 +11,10 @@ import pandas as pd
 from scipy.linalg import solve_triangular
 from scipy.special import fdtrc
 
+from offing.base.arrays import Array
 from offing.engine import triangle
-from offing.model import Fit
+from offing.model.fitted import Fitted
 from offing.model.words import as_html, text_table
-from offing.tables.table import Array
 
 
 @dataclass(frozen=True)
@@ -80,7 +80,7 @@ class TermTests:
         return as_html("Joint tests of the terms, each beside all others.", self.table)
 
 
-def term_tests(fit: Fit) -> TermTests:
+def term_tests(fit: Fitted) -> TermTests:
     """Test each term beside all others: F = b'C⁻¹b / q for its q free columns with the covariance C (Wald 1943).
 
     With the classical covariance this is the F test of the two sums of squares, with and without the term. A term whose
@@ -108,7 +108,7 @@ def term_tests(fit: Fit) -> TermTests:
     )  # fmt: skip
 
 
-def _tested(fit: Fit, places: Sequence[int], *, curved: int) -> tuple[int, float, str]:
+def _tested(fit: Fitted, places: Sequence[int], *, curved: int) -> tuple[int, float, str]:
     """Number of free columns, F, and why there is none."""
     estimate = fit.estimate
     own = [at for at in places if estimate.kept[at]]

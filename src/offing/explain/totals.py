@@ -10,13 +10,13 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import count
+from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency
 from offing.engine import quantile
 from offing.explain.spans import coarser, owners
 from offing.model import Forecast
 from offing.model.joint import covariance_times, outcome_paths
 from offing.model.words import as_html, in_units, number, percents, rounded, text_table, wrapped
-from offing.tables.table import Array
 
 _WORDS = ("actual", "part forecast", "forecast", "incomplete")
 

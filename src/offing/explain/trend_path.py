@@ -8,14 +8,15 @@ from functools import cached_property
 import numpy as np
 import pandas as pd
 
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import least_squares, place_interval, quantile, two_sided_p
 from offing.explain.asked import asked
 from offing.explain.profile import profile
 from offing.model import Fit, Forecast
+from offing.model.fitted import Fitted
 from offing.model.layout import lay_out
 from offing.model.words import as_html, in_units, number, percent, signed, text_table, wrapped
-from offing.tables.table import Array
 from offing.terms import Trend
 from offing.terms.trend import TrendState
 
@@ -242,7 +243,7 @@ def trend(result: Fit | Forecast, term: str | None = None) -> TrendPath:
     )  # fmt: skip
 
 
-def _bends(fit: Fit, term: Trend, state: TrendState) -> tuple[Bend, ...]:
+def _bends(fit: Fitted, term: Trend, state: TrendState) -> tuple[Bend, ...]:
     if not state.knots:
         return ()
     slot = next(slot for slot in fit.layout.slots if slot.term == term.name)
@@ -268,7 +269,7 @@ def _bends(fit: Fit, term: Trend, state: TrendState) -> tuple[Bend, ...]:
     )
 
 
-def _bend(fit: Fit, before: Array, after: Array, at: tuple[int, int, int | None]) -> Bend:
+def _bend(fit: Fitted, before: Array, after: Array, at: tuple[int, int, int | None]) -> Bend:
     estimate = fit.estimate
     more = np.zeros((3, len(estimate.beta)))
     more[:, : len(before)] = before, after, after - before
@@ -279,13 +280,13 @@ def _bend(fit: Fit, before: Array, after: Array, at: tuple[int, int, int | None]
     return Bend(*at, low, high, change, error, change - reach, change + reach, p)
 
 
-def _moved(fit: Fit, term: Trend, state: TrendState, knots: tuple[int, ...]) -> Array:
+def _moved(fit: Fitted, term: Trend, state: TrendState, knots: tuple[int, ...]) -> Array:
     """The trend's columns (n, 1 + knots) of the used periods with other knots."""
     states = {**fit.states, str(term.name): replace(state, knots=knots)}
     return lay_out([term], fit.view, fit.axis, states).blocks[0].columns[fit.used]
 
 
-def _with_places(fit: Fit, term: Trend, state: TrendState) -> Fit:
+def _with_places(fit: Fitted, term: Trend, state: TrendState) -> Fitted:
     """The fit with the places of its bends among what is estimated: derivatives by them are further columns."""
     slot = next(slot for slot in fit.layout.slots if slot.term == term.name)
     estimate, m = fit.estimate, len(state.knots)
@@ -299,7 +300,7 @@ def _with_places(fit: Fit, term: Trend, state: TrendState) -> Fit:
     return replace(fit, estimate=replace(found, beta=np.concatenate([estimate.beta, np.zeros(m)])))
 
 
-def _interval(fit: Fit, term: Trend, state: TrendState, i: int) -> tuple[int, int]:
+def _interval(fit: Fitted, term: Trend, state: TrendState, i: int) -> tuple[int, int]:
     """First and last place that the data do not contradict for the i-th bend, the others where they are."""
     estimate, knots = fit.estimate, state.knots
     slot = next(slot for slot in fit.layout.slots if slot.term == term.name)

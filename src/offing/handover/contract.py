@@ -21,7 +21,8 @@ from offing.explain import (
 )
 from offing.judging import Combination, Screening
 from offing.judging.run import SHOWN
-from offing.model import Contributions, Fit, Forecast
+from offing.model import Contributions, Forecast
+from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
 
 #: The scenario of a forecast that was brought to stated totals.
@@ -30,7 +31,7 @@ AGREED = "agreed"
 _TREATMENT = ["source", "column", "period", "before", "after", "reason"]
 
 
-def coefficient_rows(fit: Fit) -> pd.DataFrame:
+def coefficient_rows(fit: Fitted) -> pd.DataFrame:
     """Rows of ``coefficients.csv``."""
     return keyed(fit.coefficients, fit, "")
 
@@ -46,7 +47,7 @@ def stability_rows(found: Screening) -> pd.DataFrame:
     return keyed(found.stability, found.base, "")
 
 
-def weight_rows(found: LagCurve, fit: Fit) -> pd.DataFrame:
+def weight_rows(found: LagCurve, fit: Fitted) -> pd.DataFrame:
     """Rows of ``weights.csv``: one a lag of a driver."""
     rows = found.table.copy()
     rows.insert(0, "term", found.driver)
@@ -99,7 +100,7 @@ def combined_contribution_rows(found: Combination) -> pd.DataFrame:
     return contribution_rows(found.contributions, first.fit, of_forecast=True).assign(model="all")
 
 
-def fitted_rows(fit: Fit) -> pd.DataFrame:
+def fitted_rows(fit: Fitted) -> pd.DataFrame:
     """Rows of ``fitted.csv``."""
     return keyed(_stamped(fit.fitted, fit), fit, "")
 
@@ -135,12 +136,12 @@ def chance_rows(found: Reach) -> pd.DataFrame:
     return keyed(rows, fit, AS_PLANNED)
 
 
-def split_rows(found: Split, fit: Fit) -> pd.DataFrame:
+def split_rows(found: Split, fit: Fitted) -> pd.DataFrame:
     """Rows of ``split.csv``: one a period of each total."""
     return keyed(_stamped(found.table, fit), fit, "")
 
 
-def total_rows(found: Totals, fit: Fit) -> pd.DataFrame:
+def total_rows(found: Totals, fit: Fitted) -> pd.DataFrame:
     """Rows of ``totals.csv``: one a year, or other group, by its name."""
     rows = found.table.reset_index(drop=True)
     rows.insert(0, "measure", "average" if found.average else "sum")
@@ -149,21 +150,21 @@ def total_rows(found: Totals, fit: Fit) -> pd.DataFrame:
     return keyed(rows, fit, AS_PLANNED)
 
 
-def trend_rows(found: TrendPath, fit: Fit) -> pd.DataFrame:
+def trend_rows(found: TrendPath, fit: Fitted) -> pd.DataFrame:
     """Rows of ``trend.csv``: one a period."""
     rows = _stamped(found.path.rename(columns={"trend": "value"}), fit)
     rows.insert(0, "term", found.term)
     return keyed(rows, fit, AS_PLANNED)
 
 
-def bend_rows(found: TrendPath, fit: Fit) -> pd.DataFrame:
+def bend_rows(found: TrendPath, fit: Fitted) -> pd.DataFrame:
     """Rows of ``bends.csv``: one a slope change."""
     rows = found.table.copy()
     rows.insert(0, "term", found.term)
     return keyed(rows, fit, "")
 
 
-def holiday_rows(found: HolidayEffects, fit: Fit) -> pd.DataFrame:
+def holiday_rows(found: HolidayEffects, fit: Fitted) -> pd.DataFrame:
     """Rows of ``holidays.csv``: one a holiday and day around it."""
     rows = found.table.copy()
     rows.insert(0, "term", found.term)
@@ -171,7 +172,7 @@ def holiday_rows(found: HolidayEffects, fit: Fit) -> pd.DataFrame:
 
 
 def contribution_rows(
-    contributions: Contributions, fit: Fit, *, of_forecast: bool, scenario: str = AS_PLANNED
+    contributions: Contributions, fit: Fitted, *, of_forecast: bool, scenario: str = AS_PLANNED
 ) -> pd.DataFrame:
     """Rows of ``contributions.csv``; periods whose drivers are unknown have none."""
     rows = contributions.table.dropna(subset="contribution")
@@ -179,14 +180,14 @@ def contribution_rows(
     return keyed(rows, fit, scenario if of_forecast else "")
 
 
-def index_rows(found: SeasonIndices, fit: Fit) -> pd.DataFrame:
+def index_rows(found: SeasonIndices, fit: Fitted) -> pd.DataFrame:
     """Rows of ``indices.csv``: one a position of the season."""
     rows = found.table.copy()
     rows.insert(0, "term", found.term)
     return keyed(rows, fit, "")
 
 
-def treatment_rows(fit: Fit) -> pd.DataFrame:
+def treatment_rows(fit: Fitted) -> pd.DataFrame:
     """Rows of ``treatments.csv``."""
     rows = pd.DataFrame([_treated(entry) for entry in fit.treatments], columns=_TREATMENT)
     return keyed(rows, fit, "")
@@ -206,14 +207,14 @@ def _treated(entry: Treatment) -> list[str]:
     return [getattr(entry, name) for name in _TREATMENT]
 
 
-def _stamped(table: pd.DataFrame, fit: Fit) -> pd.DataFrame:
+def _stamped(table: pd.DataFrame, fit: Fitted) -> pd.DataFrame:
     """The index of period starts as a first column ``period`` of ISO 8601 text."""
     rows = table.reset_index(drop=True)
     rows.insert(0, "period", iso(table.index, fit))
     return rows
 
 
-def iso(stamps: Iterable[pd.Timestamp], fit: Fit) -> list[str]:
+def iso(stamps: Iterable[pd.Timestamp], fit: Fitted) -> list[str]:
     """Starts of periods: dates where the clock says nothing more, else with the time and the zone's offset."""
     frequency = fit.axis.frequency
     # Rows of several terms repeat the periods: each is written once.
@@ -224,7 +225,7 @@ def iso(stamps: Iterable[pd.Timestamp], fit: Fit) -> list[str]:
     return found
 
 
-def keyed(rows: pd.DataFrame, fit: Fit, scenario: str) -> pd.DataFrame:
+def keyed(rows: pd.DataFrame, fit: Fitted, scenario: str) -> pd.DataFrame:
     """The rows behind the key columns that all files begin with."""
     keys = {"series": fit.series_name, "model": fit.model.name, "scenario": scenario}
     return pd.concat([pd.DataFrame(keys, index=rows.index), rows], axis=1)

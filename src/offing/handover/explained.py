@@ -6,14 +6,15 @@ import pandas as pd
 
 from offing.explain import Overridden, Scenarios, Sensitivity, Sought, Walk
 from offing.handover.contract import iso, keyed
-from offing.model import Fit, Forecast
+from offing.model import Forecast
+from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
 
 #: The scenario of a forecast that was adjusted by hand.
 BY_HAND = "by hand"
 
 
-def walk_rows(found: Walk, fit: Fit, scenario: str = AS_PLANNED) -> pd.DataFrame:
+def walk_rows(found: Walk, fit: Fitted, scenario: str = AS_PLANNED) -> pd.DataFrame:
     """Rows of ``walks.csv``: one a span and step, after those of start and end."""
     rows = found.table.copy()
     rows.insert(0, "against", found.from_words)
@@ -48,7 +49,7 @@ def difference_rows(found: Scenarios) -> pd.DataFrame:
     return _by_scenario(whole, found.fit)
 
 
-def sensitivity_rows(found: Sensitivity, fit: Fit) -> pd.DataFrame:
+def sensitivity_rows(found: Sensitivity, fit: Fitted) -> pd.DataFrame:
     """Rows of ``sensitivity.csv``: one a driver for the total, and one for each period."""
     total = found.table.copy()
     total.insert(2, "period", "total")
@@ -59,7 +60,7 @@ def sensitivity_rows(found: Sensitivity, fit: Fit) -> pd.DataFrame:
     return keyed(pd.concat(frames, ignore_index=True).rename(columns={"total": "effect"}), fit, AS_PLANNED)
 
 
-def goal_rows(found: list[Sought], fit: Fit) -> pd.DataFrame:
+def goal_rows(found: list[Sought], fit: Fitted) -> pd.DataFrame:
     """Rows of ``goals.csv``: one a goal."""
     rows = [(each.driver, each.how, each.goal, each.value, each.reached, each.met, each.low, each.high)
             for each in found]  # fmt: skip
@@ -80,7 +81,7 @@ def override_rows(found: Overridden) -> pd.DataFrame:
     return keyed(pd.concat(frames, ignore_index=True), fit, BY_HAND)
 
 
-def override_score_rows(found: pd.DataFrame, fit: Fit) -> pd.DataFrame:
+def override_score_rows(found: pd.DataFrame, fit: Fitted) -> pd.DataFrame:
     """Rows of ``override_scores.csv``: one an override of which the outcome is known."""
     return keyed(found, fit, BY_HAND)
 
@@ -95,7 +96,7 @@ def overridden_rows(found: Overridden, probabilities: list[float]) -> pd.DataFra
     return keyed(rows, fit, BY_HAND)
 
 
-def _by_scenario(rows: pd.DataFrame, fit: Fit) -> pd.DataFrame:
+def _by_scenario(rows: pd.DataFrame, fit: Fitted) -> pd.DataFrame:
     """The key columns, with the scenario's name from a column of the rows."""
     names = rows["scenario"].tolist()
     return keyed(rows.drop(columns="scenario"), fit, "").assign(scenario=names)

@@ -10,20 +10,9 @@ import pandas as pd
 from offing.calendar import Frequency
 from offing.explain import Importance
 from offing.judging import Backtest, Calibration, Change, Comparison, Search, Worth, scores
-from offing.judging.backtest import rows_of
 from offing.judging.origins import one_scene
-from offing.judging.scoring import (
-    EACH,
-    SCORES,
-    TOTAL,
-    all_parts,
-    levels_of,
-    notes,
-    parts_of_runs,
-    scored,
-    summed,
-    sums_of,
-)
+from offing.judging.past_forecasts import PastForecasts, parts_of_runs, rows_of
+from offing.judging.scoring import EACH, SCORES, TOTAL, all_parts, levels_of, notes, scored, summed, sums_of
 
 #: The scenario of what is judged: none is assumed.
 _NONE = ""
@@ -201,7 +190,7 @@ def search_rows(found: Search) -> pd.DataFrame:
     return rows
 
 
-def _series(found: Backtest) -> str:
+def _series(found: PastForecasts) -> str:
     """The series in files: the target's column where there is one only, else all."""
     return found.cuts().column if len(found.series) == 1 else "all"
 

@@ -13,14 +13,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.base.workers import InterruptedWork, carried_out
 from offing.judging.gaps import bridged
 from offing.judging.origins import Cuts
 from offing.judging.run import PROBABILITIES, Basis, Run
 from offing.model import Fit, Forecast, Model
+from offing.model.fitted import Fitted
 from offing.model.forecasting import forecast
 from offing.tables import Columns, Information, Sources, Table
-from offing.tables.table import Array
 
 #: So many tasks at least, if there are as many folds: they are what workers share among them.
 _TASKS = 8
@@ -66,9 +67,10 @@ class Job:
         if self.way != "recursion" or self.edge != "expected":
             return self._by_horizon(fit, periods), none
         expect = self.basis == "ex-ante"
+        used: Fitted = fit
         if not expect:
-            fit, none = bridged(fit, self.information(fold), periods)
-        return forecast(fit, periods, None, None, (0.95,), expect=expect, made=self.shelf), none
+            used, none = bridged(fit, self.information(fold), periods)
+        return forecast(used, periods, None, None, (0.95,), expect=expect, made=self.shelf), none
 
     @property
     def _periods(self) -> int:

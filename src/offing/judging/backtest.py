@@ -4,65 +4,44 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Executor
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Literal
 
 import numpy as np
-import pandas as pd
 
-from offing.base import InputError, count
+from offing.base import InputError
 from offing.judging.anew import Job, Shelf, foreseen_by
 from offing.judging.calibration import calibration
 from offing.judging.comparison import Comparison, compare
-from offing.judging.origins import Cuts, Origins
+from offing.judging.origins import Origins
 from offing.judging.outside import Outside, outside_run
+from offing.judging.past_forecasts import BASES, PastForecasts
 from offing.judging.references import (
     NEWEST,
     PLAIN_MODEL,
     REFERENCES,
     SHARES,
-    by_shares,
-    naive_runs,
-    plain_run,
     spell_origins,
 )
 from offing.judging.routes import attempt_all, run_all
-from offing.judging.run import SHOWN, Basis, Run
-from offing.judging.scoring import parts_of_runs, scores
+from offing.judging.run import Basis, Run
+from offing.judging.scoring import scores
 from offing.judging.views import ByHorizon, MemberWeights, Timeline
 from offing.model import Model
 from offing.model.model import Data, tables_of
 from offing.model.words import as_html, number, percent, rounded, text_table, wrapped
 from offing.tables import Panel, Sources, Table, not_in_all, split_series
 
-BASES: tuple[Basis, ...] = ("ex-post", "ex-ante")
 #: Rows of tables to read: of horizons, and of origins.
 _ROWS, _ORIGINS = 13, 30
 
 
 @dataclass(frozen=True)
-class Backtest:
+class Backtest(PastForecasts):
     """Forecasts from past origins. Made by `offing.backtest`; printed, what they are worth.
 
-    Attributes
-    ----------
-    models
-        The models, in the order given.
-    plan
-        The origins that were asked for.
-    own
-        The runs of the models, and those of forecasts made elsewhere.
-    jobs
-        What each series' first model was fitted to.
-    outside
-        Forecasts made elsewhere.
-    ids
-        The columns that tell the series apart.
-    repeats
-        Stated references by name: each repeats the value so many periods before.
-    left_out
-        Why a series has no forecasts from past origins, by id.
+    Attributes are those of `PastForecasts`: ``models``, ``plan``, ``own``, ``jobs``, ``table``, ``bases`` and so on.
 
     Examples
     --------
@@ -75,77 +54,10 @@ class Backtest:
     ((36, 11), ('ex-ante',))
     """
 
-    models: tuple[Model, ...]
-    plan: Origins
-    own: tuple[Run, ...]
-    jobs: Mapping[str, Job]
-    outside: tuple[Outside, ...] = ()
-    ids: tuple[str, ...] = ()
-    repeats: Mapping[str, int] = field(default_factory=dict)
-    left_out: Mapping[str, InputError] = field(default_factory=dict)
-
-    @property
-    def bases(self) -> tuple[Basis, ...]:
-        """``ex-post``, ``ex-ante`` or both."""
-        held = {run.basis for run in self.own if run.kind == "model"}
-        return tuple(basis for basis in BASES if basis in held)
-
-    @property
-    def series(self) -> tuple[str, ...]:
-        """The ids of the series; an empty text where there is one only."""
-        return tuple(self.jobs)
-
-    def cuts(self, series: str = "") -> Cuts:
-        """The origins of one series."""
-        return self.jobs[series or next(iter(self.jobs))].cuts
-
-    @cached_property
-    def references(self) -> tuple[Run, ...]:
-        """What plain references say from the same origins."""
-        found = [run for series, job in self.jobs.items() for run in naive_runs(series, job.cuts, self.repeats)]
-        found += [plain_run(job) for job in self.jobs.values()]
-        return (*found, *(by_shares(self.jobs) if len(self.jobs) > 1 else ()))
-
-    @property
-    def runs(self) -> tuple[Run, ...]:
-        """All runs: the models', those made elsewhere, and the references'."""
-        return (*self.own, *self.references)
-
-    def chosen(self, basis: Basis, series: str | None = None) -> list[Run]:
-        """The runs on a basis: the models' own, and those to which it makes no difference."""
-        own = [run for run in self.runs if run.is_of(basis)]
-        return own if series is None else [run for run in own if run.series == series]
-
-    @cached_property
-    def parts(self) -> pd.DataFrame:
-        """What all scores are made of: one row a forecast whose outcome is known, of every run and basis."""
-        return parts_of_runs(self.runs, self)
-
     @cached_property
     def compared(self) -> Comparison:
         """The comparison by RMSE on the basis that counts."""
         return compare(self)
-
-    @property
-    def label(self) -> str:
-        """What people call the target."""
-        first = next(iter(self.jobs.values()))
-        return Sources(dict(first.tables)).label(first.model.target) or first.cuts.column
-
-    @property
-    def unit(self) -> str:
-        """The target's unit, or an empty text."""
-        first = next(iter(self.jobs.values()))
-        return Sources(dict(first.tables)).unit(first.model.target)
-
-    @cached_property
-    def table(self) -> pd.DataFrame:
-        """All forecasts of the models and of those made elsewhere, one row each.
-
-        ``series, model, basis, origin, period, horizon, target, forecast`` and the quantiles ``q0.1, q0.5, q0.9``, as
-        far as there are any.
-        """
-        return rows_of(self.own, (0.1, 0.5, 0.9))
 
     def by_horizon(self, score: str = "RMSE", basis: Basis | None = None) -> ByHorizon:
         """A score by horizon, to be drawn."""
@@ -215,43 +127,6 @@ class Backtest:
             lines += [held.sentence] if np.isfinite(held.positions).any() else []
         return "\n".join([*lines, *self.remarks])
 
-    @property
-    def remarks(self) -> tuple[str, ...]:
-        """What to know of the scores: forecasts that are not among them, and what makes them too good."""
-        return (*self._interrupted, *self._unscored, *self._selected)
-
-    @property
-    def _interrupted(self) -> tuple[str, ...]:
-        """How many origins were finished before an interruption."""
-        gone = max((run.unfinished for run in self.own), default=0)
-        if not gone:
-            return ()
-        done = len(self.cuts().moments) - gone
-        return (f"It was interrupted: forecasts of {done} of {done + gone} origins are there, and scored.",)
-
-    @property
-    def _unscored(self) -> tuple[str, ...]:
-        """Forecasts that could not be made, as drivers have no actual value there."""
-        found: dict[str, int] = {}
-        for run in self.own:
-            if run.kind == "model" and not run.why and not run.unfinished:
-                gone = int((np.isnan(run.mean) & np.isfinite(run.cuts.outcome)).sum())
-                found[run.name] = max(gone, found.get(run.name, 0))
-        return tuple(
-            f"{count(n, 'forecast')} of '{name}' could not be made, for want of drivers' actual values, and "
-            f"{'is' if n == 1 else 'are'} not scored: fill them in, or state a treatment."
-            for name, n in found.items() if n
-        )  # fmt: skip
-
-    @property
-    def _selected(self) -> tuple[str, ...]:
-        """Models whose drivers were selected on the outcomes that are forecast."""
-        return tuple(
-            f"Scores of '{model.name}' are too good: its drivers ({', '.join(model.chosen)}) were selected on data "
-            "that include the outcomes forecast here. A model with driver_selection selects them at every origin."
-            for model in self.models if model.chosen and model.driver_selection is None
-        )  # fmt: skip
-
     def text_table(self) -> str:
         """The best candidate beside the best reference, by origin and by horizon."""
         found = self.compared
@@ -296,25 +171,6 @@ class Backtest:
 def _spread_out(n: int, most: int) -> list[int]:
     """At most so many places of n, the first and the last among them."""
     return sorted({round(x) for x in np.linspace(0, n - 1, min(n, most))})
-
-
-def rows_of(runs: Sequence[Run], probabilities: Sequence[float] = SHOWN) -> pd.DataFrame:
-    """One row a forecast of some runs of one target."""
-    frequency = runs[0].cuts.table.axis.frequency
-    sizes = [run.mean.size for run in runs]
-    starts = np.concatenate([run.cuts.table.axis.first + run.cuts.rows.ravel() for run in runs]).astype(np.int64)
-    quantiles = np.concatenate([run.at(*probabilities).reshape(-1, len(probabilities)) for run in runs])
-    words = {name: np.repeat(np.array([getattr(run, own) for run in runs], dtype=object), sizes)
-             for name, own in (("series", "series"), ("model", "name"), ("basis", "basis"))}  # fmt: skip
-    return pd.DataFrame({
-        **words,
-        "origin": frequency.index(np.concatenate([run.cuts.moments.repeat(run.mean.shape[1]) for run in runs])),
-        "period": frequency.index(frequency.starts(starts)),
-        "horizon": np.concatenate([np.tile(run.cuts.horizons, len(run.mean)) for run in runs]),
-        "target": np.concatenate([run.cuts.outcome.ravel() for run in runs]),
-        "forecast": np.concatenate([run.mean.ravel() for run in runs]),
-        **{f"q{round(p, 10):g}": quantiles[:, i] for i, p in enumerate(probabilities)},
-    })  # fmt: skip
 
 
 def backtest(

@@ -5,22 +5,20 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, count, nearest
+from offing.base.arrays import Array
 from offing.engine import binomial_limits, binomial_p, position_in, two_sided_p
+from offing.judging.past_forecasts import PastForecasts
 from offing.judging.run import PROBABILITIES, SHOWN, Basis, Run
-from offing.judging.scoring import LEVELS
+from offing.judging.score_parts import LEVELS
 from offing.model import Contributions, Forecast
 from offing.model.words import as_html, text_table, wrapped
-from offing.tables.table import Array
-
-if TYPE_CHECKING:
-    from offing.judging.backtest import Backtest
 
 Way = Literal["conformal", "adaptive"]
 WAYS: tuple[Way, ...] = ("conformal", "adaptive")
@@ -164,7 +162,7 @@ def _share(held: float, n: int) -> tuple[int, float, float, float]:
     return n, 100.0 * held / n, 100.0 * low, 100.0 * high
 
 
-def calibration(backtest: Backtest, model: str | None = None, *, basis: Basis | None = None) -> Calibration:
+def calibration(backtest: PastForecasts, model: str | None = None, *, basis: Basis | None = None) -> Calibration:
     """How often outcomes lay in the intervals of one candidate of a back-test.
 
     Parameters
@@ -374,7 +372,7 @@ class CalibratedForecast(Forecast):
 
 
 def recalibrate(
-    forecast: Forecast, backtest: Backtest, *, way: Way = "conformal", basis: Basis | None = None
+    forecast: Forecast, backtest: PastForecasts, *, way: Way = "conformal", basis: Basis | None = None
 ) -> CalibratedForecast:
     """A forecast whose intervals are as wide as past errors of the same model say.
 

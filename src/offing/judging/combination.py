@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, nearest
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import (
     TRIMMED,
@@ -24,12 +25,13 @@ from offing.judging.anew import Job, foreseen_by
 from offing.judging.origins import Cuts, Origins, at_place, rows_before
 from offing.judging.routes import run_all
 from offing.judging.run import PROBABILITIES, Basis, Run
-from offing.model import Contributions, Fit, Forecast, Model
-from offing.model.account import Account, additive
+from offing.model import Contributions, Forecast, Model
+from offing.model.account import Account
+from offing.model.contributions import additive
+from offing.model.fitted import Fitted
 from offing.model.model import Data, tables_of
 from offing.model.words import as_html, number, rounded, text_table, wrapped
 from offing.tables import Information, Panel, Sources, Table, split_series
-from offing.tables.table import Array
 
 if TYPE_CHECKING:
     from offing.judging.backtest import Backtest
@@ -85,7 +87,7 @@ class Combination:
     pooling: Pooling = "quantiles"
 
     @property
-    def fit(self) -> Fit:
+    def fit(self) -> Fitted:
         """The fit of the first member, whose target is that of all."""
         return next(iter(self.members.values())).fit
 

@@ -5,21 +5,19 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count
+from offing.base.arrays import Array
 from offing.engine import AccuracyTest, best_set, equal_accuracy, nested_accuracy
+from offing.judging.past_forecasts import PastForecasts
 from offing.judging.run import Basis
 from offing.judging.scoring import SCORES, all_parts, check_score, scored
 from offing.model import Model
 from offing.model.words import as_html, number, percent, rounded, text_table, wrapped
-from offing.tables.table import Array
-
-if TYPE_CHECKING:
-    from offing.judging.backtest import Backtest
 
 Loss = Literal["squared", "absolute"]
 #: Candidates whose p of belonging to the best ones is at least this cannot be told from the best.
@@ -60,7 +58,7 @@ class Comparison:
     ('with season', True)
     """
 
-    backtest: Backtest
+    backtest: PastForecasts
     basis: Basis
     score: str
     losses: pd.DataFrame
@@ -287,7 +285,7 @@ class Comparison:
         return as_html(self.sentences, self.table)
 
 
-def compare(backtest: Backtest, *, basis: Basis | None = None, score: str = "RMSE") -> Comparison:
+def compare(backtest: PastForecasts, *, basis: Basis | None = None, score: str = "RMSE") -> Comparison:
     """Hold candidates and plain references against each other, on periods for which all have forecasts.
 
     Parameters
@@ -355,7 +353,7 @@ def _wide(values: pd.Series, names: Sequence[str]) -> pd.DataFrame:
     return pd.DataFrame({name: values.xs(name, level="model") for name in names})
 
 
-def _same_cells(parts: pd.DataFrame, backtest: Backtest) -> tuple[pd.DataFrame, dict[str, str]]:
+def _same_cells(parts: pd.DataFrame, backtest: PastForecasts) -> tuple[pd.DataFrame, dict[str, str]]:
     """Rows of the forecasts that all models have, and of those others that have all of these."""
     cells = ["series", "fold", "horizon"]
     keys = {str(name): set(map(tuple, own[cells].to_numpy().tolist())) for name, own in parts.groupby("model")}
@@ -389,7 +387,7 @@ def _mean_of_folds(parts: Sequence[Array]) -> Array:
     return np.where(count > 0, np.nansum(values, axis=(0, 2)) / np.maximum(count, 1), np.nan)
 
 
-def _horizons(backtest: Backtest) -> str:
+def _horizons(backtest: PastForecasts) -> str:
     cuts = backtest.cuts()
     unit = cuts.table.axis.frequency.unit
     first, last = int(cuts.horizons[0]), int(cuts.horizons[-1])

@@ -7,13 +7,13 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from offing.base.arrays import Array
 from offing.calendar import Axis, on_clock_of
-from offing.model import Fit
+from offing.model.fitted import Fitted
 from offing.tables import MISSING, Information, Patch, View
-from offing.tables.table import Array
 
 
-def bridged(fit: Fit, information: Information, periods: int) -> tuple[Fit, NDArray[np.bool_]]:
+def bridged(fit: Fitted, information: Information, periods: int) -> tuple[Fitted, NDArray[np.bool_]]:
     """The fit with a view in which no driver lacks a value in the periods ahead, and which of these (h,) do not count.
 
     First the model's treatments fill gaps after the origin as they do before it. What is still missing is put at the
@@ -34,7 +34,7 @@ def bridged(fit: Fit, information: Information, periods: int) -> tuple[Fit, NDAr
     return replace(fit, view=view), gone
 
 
-def _unknown(fit: Fit, view: View, axis: Axis) -> NDArray[np.bool_]:
+def _unknown(fit: Fitted, view: View, axis: Axis) -> NDArray[np.bool_]:
     """In which periods (h,) a driver lacks a value."""
     terms = [term for term in fit.model.terms if not term.recursive]
     gone = np.zeros(axis.n, dtype=bool)
@@ -44,7 +44,7 @@ def _unknown(fit: Fit, view: View, axis: Axis) -> NDArray[np.bool_]:
     return gone
 
 
-def _treated(fit: Fit, information: Information, axis: Axis) -> View:
+def _treated(fit: Fitted, information: Information, axis: Axis) -> View:
     """The view with what the treatments of drivers make of all their values, as these are known today."""
     today = max(int(table.known_at()[-1]) for table in information.tables.values())
     later = information.at(today, foreseen=frozenset()).view(today, axis, fit.model.goal)
@@ -57,7 +57,7 @@ def _treated(fit: Fit, information: Information, axis: Axis) -> View:
     return replace(fit.view, patches=patches)
 
 
-def _first_later(fit: Fit, source: str) -> int:
+def _first_later(fit: Fitted, source: str) -> int:
     """The ordinal of a source's first period that ends after the last fitted one."""
     own = fit.view.sources.tables[source].axis.frequency
     end = on_clock_of(own, fit.axis.frequency, fit.axis.ends[-1:])

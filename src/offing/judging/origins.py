@@ -11,12 +11,12 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.base.limits import check_ahead, check_origins
 from offing.calendar import Axis, Frequency
 from offing.calendar.axis import instant_of
 from offing.engine import naive_change
 from offing.tables import Table
-from offing.tables.table import Array
 
 #: So many origins, where nothing else is said.
 USUAL = 12

@@ -12,11 +12,11 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, nearest
+from offing.base.arrays import Array
 from offing.calendar.axis import instant_of
 from offing.judging.origins import Cuts
 from offing.judging.run import PROBABILITIES, Run
 from offing.tables.sources import CsvFile
-from offing.tables.table import Array
 
 _QUANTILE = re.compile(r"q(0\.\d+)")
 

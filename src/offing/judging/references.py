@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError, count
+from offing.base.arrays import Array
 from offing.calendar import Frequency
 from offing.engine import quantile
 from offing.judging.anew import Job
@@ -17,7 +18,6 @@ from offing.judging.routes import run_all
 from offing.judging.run import PROBABILITIES, Run
 from offing.model import Model
 from offing.model.edge import own_model
-from offing.tables.table import Array
 from offing.terms import OwnLags
 
 #: The week, whose days differ.

@@ -10,10 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.judging.anew import Job, attempted_anew, fitted_anew
 from offing.judging.run import Basis, Run
 from offing.judging.together import fitted_together
-from offing.tables.table import Array
 
 Mask = NDArray[np.bool_]
 

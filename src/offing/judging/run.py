@@ -9,9 +9,9 @@ from typing import Literal
 
 import numpy as np
 
+from offing.base.arrays import Array
 from offing.engine import ranked_probability
 from offing.judging.origins import Cuts
-from offing.tables.table import Array
 
 Basis = Literal["ex-post", "ex-ante"]
 Kind = Literal["model", "reference", "outside", "combination"]

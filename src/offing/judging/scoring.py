@@ -4,26 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import partial
-from typing import TYPE_CHECKING, Literal, get_args
+from typing import Literal, get_args
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
+from offing.base.arrays import Array
 from offing.calendar import Frequency
-from offing.engine import interval_score, pinball
 from offing.judging.origins import one_scene, summed_cuts
-from offing.judging.run import SHOWN, Run
-from offing.tables.table import Array
-
-if TYPE_CHECKING:
-    from offing.judging.backtest import Backtest
+from offing.judging.past_forecasts import PastForecasts, parts_of_runs
+from offing.judging.run import Run
+from offing.judging.score_parts import LEVELS, PARTS, ratio
 
 By = Literal["origin", "horizon", "season", "series", "level"]
-#: Levels of the intervals that are scored, as their probabilities.
-LEVELS = (0.5, 0.8, 0.95)
 
 
 @dataclass(frozen=True)
@@ -60,7 +55,7 @@ SCORES: dict[str, Score] = {
     "bias": Score(("error",), _itself, "near"),
     "MAPE": Score(("share",), _itself, percent=True, unit=False),
     "sMAPE": Score(("both",), _itself, percent=True, unit=False),
-    "WAPE": Score(("size", "outcome"), lambda size, outcome: _ratio(100.0 * size, outcome), percent=True, unit=False),
+    "WAPE": Score(("size", "outcome"), lambda size, outcome: ratio(100.0 * size, outcome), percent=True, unit=False),
     "MASE": Score(("scaled",), _itself, unit=False),
     "RMSSE": Score(("scaled square",), _root, unit=False),
     "pinball": Score(("pinball",), _itself),
@@ -95,60 +90,6 @@ def check_score(score: str) -> str:
     return score
 
 
-def _ratio(first: Array, second: Array) -> Array:
-    """A quotient, NaN where the divisor is not above zero."""
-    return np.where(second > 0.0, first / np.where(second > 0.0, second, 1.0), np.nan)
-
-
-def _band(run: Run, level: float) -> tuple[Array, Array]:
-    low, high = np.moveaxis(run.at((1 - level) / 2, (1 + level) / 2), -1, 0)
-    return low, high
-
-
-def _inside(run: Run, level: float) -> Array:
-    low, high = _band(run, level)
-    outcome = run.cuts.outcome
-    return np.where(np.isfinite(low), (low <= outcome) & (outcome <= high), np.nan)
-
-
-def _width(run: Run, level: float) -> Array:
-    low, high = _band(run, level)
-    return np.asarray(high - low)
-
-
-def _winkler(run: Run, level: float) -> Array:
-    low, high = _band(run, level)
-    return np.asarray(interval_score(run.cuts.outcome, low, high, level))
-
-
-def _quantile_loss(run: Run) -> Array:
-    bands = run.at(*SHOWN).reshape(-1, len(SHOWN))
-    losses = pinball(run.cuts.outcome.ravel(), bands, np.array(SHOWN))
-    return np.asarray(losses.mean(axis=1).reshape(run.mean.shape))
-
-
-def _of_both(run: Run) -> Array:
-    return _ratio(200.0 * np.abs(run.error), np.abs(run.cuts.outcome) + np.abs(run.mean))
-
-
-#: What scores are made of, a value a forecast (f, h).
-PARTS: dict[str, Callable[[Run], Array]] = {
-    "error": lambda run: run.error,
-    "size": lambda run: np.abs(run.error),
-    "square": lambda run: np.square(run.error),
-    "share": lambda run: _ratio(100.0 * np.abs(run.error), np.abs(run.cuts.outcome)),
-    "both": _of_both,
-    "outcome": lambda run: np.abs(run.cuts.outcome),
-    "scaled": lambda run: _ratio(np.abs(run.error), run.cuts.scale[:, :1]),
-    "scaled square": lambda run: _ratio(np.square(run.error), run.cuts.scale[:, 1:]),
-    "pinball": _quantile_loss,
-    "ranked": lambda run: run.ranked,
-    **{f"in {level:g}": partial(_inside, level=level) for level in LEVELS},
-    **{f"wide {level:g}": partial(_width, level=level) for level in LEVELS},
-    **{f"winkler {level:g}": partial(_winkler, level=level) for level in LEVELS},
-}
-
-
 def score_of(run: Run, score: str) -> float:
     """One score of a run over all its origins; NaN where it is undefined."""
     known = np.isfinite(run.error)
@@ -172,21 +113,8 @@ def scored(parts: pd.DataFrame, by: Sequence[str], names: Sequence[str]) -> pd.D
     return pd.DataFrame(found, index=means.index)
 
 
-def seasons_of(frequency: Frequency, ordinals: NDArray[np.int64]) -> np.ndarray:
-    """The season (n,) of each period: the hour of an hour, the weekday of a day, the month of a week, else its name."""
-    index, unit = frequency.index(frequency.starts(ordinals)), frequency.unit
-    if unit == "hour":
-        return np.asarray([f"{hour:02d}:00" for hour in index.hour])
-    if frequency.per_day:
-        return np.asarray([f"{day + 1} {name}" for day, name in zip(index.day_of_week, index.day_name(), strict=True)])
-    if unit == "quarter":
-        return np.asarray([f"Q{quarter}" for quarter in index.quarter])
-    known = unit in ("week", "month")
-    return np.asarray([f"{month:02d}" for month in index.month]) if known else np.full(len(ordinals), "")
-
-
 def scores(
-    backtest: Backtest,
+    backtest: PastForecasts,
     *,
     by: By | None = None,
     score: str | None = None,
@@ -267,7 +195,7 @@ def _over_series(
 
 
 def _by_level(
-    backtest: Backtest, keys: Sequence[str], names: Sequence[str], weights: Mapping[str, float] | None
+    backtest: PastForecasts, keys: Sequence[str], names: Sequence[str], weights: Mapping[str, float] | None
 ) -> pd.DataFrame:
     """Scores at each level of a hierarchy: means over the members of each, as many series weighted as it sums."""
     frames = []
@@ -286,7 +214,7 @@ def _by_level(
 EACH, TOTAL = "each series", "total"
 
 
-def levels_of(backtest: Backtest) -> dict[str, dict[str, tuple[str, ...]]]:
+def levels_of(backtest: PastForecasts) -> dict[str, dict[str, tuple[str, ...]]]:
     """The series that each group of each level sums: each by itself, those that share an id, and all."""
     series = backtest.series
     found: dict[str, dict[str, tuple[str, ...]]] = {EACH: {name: (name,) for name in series}}
@@ -299,7 +227,7 @@ def levels_of(backtest: Backtest) -> dict[str, dict[str, tuple[str, ...]]]:
     return found if len(series) == 1 else {**found, TOTAL: {TOTAL: tuple(series)}}
 
 
-def all_parts(backtest: Backtest, series: str | None = None) -> pd.DataFrame:
+def all_parts(backtest: PastForecasts, series: str | None = None) -> pd.DataFrame:
     """The parts of all runs on both bases, each forecast of a reference under every basis."""
     if series is not None and series not in (*backtest.series, TOTAL):
         raise InputError(f"found {series!r}", nearest(series, [*backtest.series, TOTAL]), key="series")
@@ -308,34 +236,7 @@ def all_parts(backtest: Backtest, series: str | None = None) -> pd.DataFrame:
     return backtest.parts if series is None else backtest.parts[backtest.parts["series"] == series]
 
 
-def parts_of_runs(runs: Sequence[Run], backtest: Backtest) -> pd.DataFrame:
-    """The parts of some runs, on every basis that each belongs to: one row a forecast whose outcome is known.
-
-    All runs are one frame from the start: with many series a frame for each would take longer than the fits.
-    """
-    told = [run for run in runs if not run.why]
-    known = [np.isfinite(run.error).ravel() for run in told]
-    values: dict[str, list[np.ndarray]] = {
-        name: [part(run).ravel()[mask] for run, mask in zip(told, known, strict=True)] for name, part in PARTS.items()
-    }
-    places = [np.meshgrid(np.arange(len(run.mean)), run.cuts.horizons, indexing="ij") for run in told]
-    values["fold"] = [each[0].ravel()[mask] for each, mask in zip(places, known, strict=True)]
-    values["horizon"] = [each[1].ravel()[mask] for each, mask in zip(places, known, strict=True)]
-    values["row"] = [run.cuts.rows.ravel()[mask] for run, mask in zip(told, known, strict=True)]
-    pairs = [(i, basis) for i, run in enumerate(told) for basis in filter(run.is_of, backtest.bases)]
-    sizes = [int(known[i].sum()) for i, _ in pairs]
-    frame = pd.DataFrame({name: np.concatenate([each[i] for i, _ in pairs]) for name, each in values.items()})
-    frequency = backtest.cuts().table.axis.frequency
-    firsts = np.repeat([told[i].cuts.table.axis.first for i, _ in pairs], sizes)
-    moments = np.concatenate([told[i].cuts.moments[values["fold"][i]] for i, _ in pairs])
-    frame["season"] = seasons_of(frequency, (firsts + frame["row"].to_numpy()).astype(np.int64))
-    frame["origin"] = frequency.index(moments)
-    words = {"basis": [basis for _, basis in pairs], "model": [told[i].name for i, _ in pairs],
-             "series": [told[i].series for i, _ in pairs]}  # fmt: skip
-    return frame.assign(**{name: np.repeat(np.array(each, dtype=object), sizes) for name, each in words.items()})
-
-
-def summed(backtest: Backtest, groups: Mapping[str, Sequence[str]]) -> list[Run]:
+def summed(backtest: PastForecasts, groups: Mapping[str, Sequence[str]]) -> list[Run]:
     """The sums of groups of series, of each candidate; without intervals, which need to know how series go together.
 
     Raises
@@ -360,7 +261,7 @@ def summed(backtest: Backtest, groups: Mapping[str, Sequence[str]]) -> list[Run]
     return found
 
 
-def notes(backtest: Backtest) -> dict[tuple[str, str], str]:
+def notes(backtest: PastForecasts) -> dict[tuple[str, str], str]:
     """Why a candidate has no such score, or what rules it, by candidate and score.
 
     Candidates without forecasts stand under every score. A MAPE of which one outcome near zero makes more than half is

@@ -12,14 +12,16 @@ import numpy as np
 import pandas as pd
 
 from offing.base import Finding, InputError, Keywords, Progress, count
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import running, triangle
 from offing.engine.selection import MOST_SUBSETS, beside, coefficients, forward, least_angle, subsets
 from offing.model import Fit, Model
+from offing.model.fitted import Fitted
 from offing.model.layout import Design, lay_out
+from offing.model.options import ModelOptions
 from offing.model.words import as_html, number, percent, text_table
 from offing.tables import View
-from offing.tables.table import Array
 from offing.terms import Driver, OwnLags
 
 Way = Literal["forward", "path", "subsets"]
@@ -60,7 +62,7 @@ class Screening:
     (2, ['c', 'e'])
     """
 
-    base: Fit
+    base: Fitted
     candidates: tuple[Driver, ...]
     chosen: tuple[tuple[int, ...], ...]
     errors: Array
@@ -103,13 +105,13 @@ class Screening:
         reports that its scores are too good.
         """
         added = self.drivers(size)
-        base = self.base.stated
+        base = Model.of(self.base.stated)
         return replace(base, name=f"{base.name} with {count(len(added), 'driver')}", terms=(*base.terms, *added),
                        chosen=(*base.chosen, *(str(term.name) for term in added)))  # fmt: skip
 
     def selecting_model(self, size: int | None = None) -> Model:
         """The model that repeats the selection at every origin, for an honest back-test; of a stated size, if any."""
-        return replace(self.base.stated, name=f"{self.base.model.name} with selected drivers",
+        return replace(Model.of(self.base.stated), name=f"{self.base.model.name} with selected drivers",
                        driver_selection=replace(self.selection, size=size))  # fmt: skip
 
     def fit(self, size: int | None = None) -> Fit:
@@ -233,7 +235,7 @@ class DriverSelection(Keywords):
         object.__setattr__(self, "candidates", tuple(self.candidates))
         _check(self)
 
-    def select(self, base: Fit) -> tuple[Driver, ...]:
+    def select(self, base: Fitted) -> tuple[Driver, ...]:
         """The drivers selected beside the terms of a fit, from what it knew."""
         found = screen_series(base, self, quiet=True)
         return tuple(found.drivers(self.size if self.size is None else min(self.size, len(found.chosen) - 1)))
@@ -353,7 +355,7 @@ def screen(
     return screen_series(model.fit(data), selection, seed=seed)
 
 
-def screen_series(base: Fit, selection: DriverSelection, *, seed: int = 1, quiet: bool = False) -> Screening:
+def screen_series(base: Fitted, selection: DriverSelection, *, seed: int = 1, quiet: bool = False) -> Screening:
     """See `screen`; `base` is a fit of the model. Inside other long work it is `quiet` about its own progress."""
     check_names(base.model, selection)
     whole = _problem(base, base.view, base.axis, base, selection)
@@ -379,14 +381,14 @@ def screen_series(base: Fit, selection: DriverSelection, *, seed: int = 1, quiet
                      selection, whole)  # fmt: skip
 
 
-def _errors_after(base: Fit, selection: DriverSelection, whole: _Problem, part: np.ndarray) -> Array:
+def _errors_after(base: Fitted, selection: DriverSelection, whole: _Problem, part: np.ndarray) -> Array:
     """Mean squared error (sizes,) in some rows of what is selected and estimated from what was known before them.
 
     Treatments, knots, centres and the like are learnt there as well. Of the drivers the actual values count.
     """
     table = base.view.sources.tables[base.source]
     origin = int(table.known_at()[base.axis.first - table.axis.first + int(part[0]) - 1])
-    past = base.stated.fit_at(base.information.at(origin, foreseen=frozenset()))
+    past = Model.of(base.stated).fit_at(base.information.at(origin, foreseen=frozenset()))
     known = _problem(past, past.view, past.axis, past, selection)
     known = replace(known, rows=known.rows[np.isin(past.axis.ordinals[known.rows], base.axis.ordinals[whole.rows])])
     start = past.axis.first + past.axis.n - base.axis.first
@@ -428,7 +430,7 @@ def _check(selection: DriverSelection) -> None:
                          'Use way = "forward".', key="way")  # fmt: skip
 
 
-def check_names(model: Model, selection: DriverSelection) -> None:
+def check_names(model: ModelOptions, selection: DriverSelection) -> None:
     """Refuse two terms of one name.
 
     Raises
@@ -442,7 +444,7 @@ def check_names(model: Model, selection: DriverSelection) -> None:
             raise InputError(f"two drivers are called '{name}'", "Give one of them another name.", key="candidates")
 
 
-def _problem(base: Fit, view: View, axis: Axis, past: Fit, selection: DriverSelection) -> _Problem:
+def _problem(base: Fitted, view: View, axis: Axis, past: Fitted, selection: DriverSelection) -> _Problem:
     """The columns of the periods of `axis`, made from a view with what the terms learnt in a `past` fit."""
     terms, candidates = past.model.terms, selection.candidates
     states = {**past.states, **{str(term.name): term.learn(past.view) for term in candidates}}

@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import AWAY, Choice, Refits, quantile, refits
 from offing.judging.anew import Job
@@ -21,7 +22,6 @@ from offing.judging.origins import Cuts
 from offing.judging.run import PROBABILITIES, Run
 from offing.model import Model
 from offing.tables import View
-from offing.tables.table import Array
 from offing.terms import STATED, Block, Term
 
 Mask = NDArray[np.bool_]

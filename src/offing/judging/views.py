@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 
 from offing.base import InputError
+from offing.judging.past_forecasts import PastForecasts
 from offing.judging.run import Basis
 from offing.judging.scoring import SCORES, check_score, scores
-
-if TYPE_CHECKING:
-    from offing.judging.backtest import Backtest
 
 
 @dataclass(frozen=True)
@@ -29,13 +26,13 @@ class ByHorizon:
     [0.5, 2.5]
     """
 
-    backtest: Backtest
+    backtest: PastForecasts
     basis: Basis
     score: str
     table: pd.DataFrame
 
     @classmethod
-    def of(cls, backtest: Backtest, score: str = "RMSE", basis: Basis | None = None) -> ByHorizon:
+    def of(cls, backtest: PastForecasts, score: str = "RMSE", basis: Basis | None = None) -> ByHorizon:
         """The view of a back-test."""
         basis = basis or backtest.bases[-1]
         rows = scores(backtest, by="horizon", score=check_score(score))
@@ -63,7 +60,7 @@ class Timeline:
     ['2024-01-01', '2024-04-01', '2024-05-01', '2024-06-01']
     """
 
-    backtest: Backtest
+    backtest: PastForecasts
 
     @property
     def table(self) -> pd.DataFrame:
@@ -96,7 +93,7 @@ class MemberWeights:
     table: pd.DataFrame
 
     @classmethod
-    def of(cls, backtest: Backtest, name: str, basis: Basis | None = None) -> MemberWeights:
+    def of(cls, backtest: PastForecasts, name: str, basis: Basis | None = None) -> MemberWeights:
         """The view of a combination of a back-test of one series.
 
         Raises

@@ -3,9 +3,8 @@
 from offing.model.contributions import Contributions
 from offing.model.driver_effects import Effects, effects
 from offing.model.elasticities import Elasticities, elasticities
-from offing.model.fit import Fit
 from offing.model.forecast import Forecast
-from offing.model.model import Model, SeriesFits
+from offing.model.model import Fit, Model, SeriesFits
 
 __all__ = [
     "Contributions",

@@ -4,21 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, fields, replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import Estimate, attribute
+from offing.model.fit_state import FitState
 from offing.model.layout import Design
 from offing.model.parts import split_up
 from offing.tables import View
-from offing.tables.table import Array
-
-if TYPE_CHECKING:
-    from offing.model.contributions import Contributions
-    from offing.model.fit import Fit
 
 BASELINE = "baseline"
 CORRECTION = "mean correction"
@@ -198,7 +194,7 @@ class Account:
         return replace(self, rows=tuple(row for row in rows if row.name != CORRECTION or row.values.any()))
 
 
-def account(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead, *, later: bool) -> Account:
+def account(fit: FitState, view: View, axis: Axis, design: Design, ahead: Ahead, *, later: bool) -> Account:
     """The account of the periods of `axis` with its `design`: of fitted ones, or of `later` ones.
 
     Terms are D = c − r, a value less its reference, carried on through differences of the target in a forecast.
@@ -232,17 +228,7 @@ def account(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead, *, l
     return Account(axis.ordinals, tuple(rows), scale.log, np.where(known, ahead.cut, np.nan), fit.estimate, shift)
 
 
-def additive(contributions: Contributions) -> Account:
-    """The account of contributions of which only the amounts are known, those of a combination say."""
-    n = contributions.axis.n
-    labels = (BASELINE, *contributions.labels)
-    none = np.zeros((n, 0))
-    rows = [Row(name, label, values, none, none)
-            for name, label, values in zip(contributions.rows, labels, contributions.values, strict=True)]  # fmt: skip
-    return Account(contributions.axis.ordinals, tuple(rows), False, contributions.mean, None, np.zeros(n))
-
-
-def carrier(fit: Fit, ahead: Ahead, *, later: bool) -> Callable[[Array], Array]:
+def carrier(fit: FitState, ahead: Ahead, *, later: bool) -> Callable[[Array], Array]:
     """What parts (n, …) of z add to v: through later periods of a forecast, in their own period of the history."""
 
     def carried(parts: Array) -> Array:

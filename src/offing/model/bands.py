@@ -5,20 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 from functools import lru_cache
-from typing import TYPE_CHECKING
 
 import numpy as np
 
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import SEED, quantile
+from offing.model.fit_state import FitState
 from offing.model.layout import Design
 from offing.model.parts import measured
 from offing.tables import View
-from offing.tables.table import Array
 from offing.terms import Shaped
-
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
 
 _DRAWS = 1000
 _ROWS = 2000
@@ -27,7 +24,7 @@ _TAILS = (0.025, 0.975)
 _BADLY = 0.25
 
 
-def needs_draws(fit: Fit, place: int) -> bool:
+def needs_draws(fit: FitState, place: int) -> bool:
     """Whether the `place`-th term has a coefficient at a bound, or a shape that is badly known."""
     slot = fit.layout.slots[place]
     if fit.estimate.active[slot.places].any():
@@ -42,7 +39,7 @@ def needs_draws(fit: Fit, place: int) -> bool:
 
 
 def drawn_band(
-    fit: Fit, view: View, axis: Axis, design: Design, place: int, *, lean: Array, carried: Callable[[Array], Array]
+    fit: FitState, view: View, axis: Axis, design: Design, place: int, *, lean: Array, carried: Callable[[Array], Array]
 ) -> tuple[Array, Array]:
     """How far (n,) below and above its contribution 95 % of 1,000 seeded draws of the coefficients lie.
 
@@ -63,7 +60,7 @@ def drawn_band(
     return -low, high
 
 
-def _at(fit: Fit, beta: Array) -> Fit:
+def _at(fit: FitState, beta: Array) -> FitState:
     return replace(fit, estimate=replace(fit.estimate, beta=beta))
 
 
@@ -72,7 +69,7 @@ def _generated(k: int) -> Array:
     return np.random.default_rng(SEED).standard_normal((k, _DRAWS))
 
 
-def drawn_coefficients(fit: Fit) -> Array:
+def drawn_coefficients(fit: FitState) -> Array:
     """Coefficients (k, 1000)."""
     estimate = fit.estimate
     half = estimate.half(np.eye(fit.layout.k))

@@ -2,21 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 import pandas as pd
 
+from offing.base.arrays import Array
 from offing.engine import Carried, quantile, two_sided_p
+from offing.model.fit_state import FitState
 from offing.model.words import text_table
-from offing.tables.table import Array
 from offing.terms import STATED
 
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
 
-
-def coefficient_table(fit: Fit) -> pd.DataFrame:
+def coefficient_table(fit: FitState) -> pd.DataFrame:
     """One row a coefficient: ``term, column, kind, coefficient, std_error, t, p, low, high, status``."""
     rows, estimate = fit.layout.readout(), fit.estimate
     functions = np.vstack([function for *_, function in rows])
@@ -48,7 +44,7 @@ def coefficient_table(fit: Fit) -> pd.DataFrame:
     return pd.concat([table, _judged(pd.concat(learnt), estimate.dof)], ignore_index=True) if learnt else table
 
 
-def _within_bounds(fit: Fit, functions: Array, value: Array, reach: Array) -> tuple[Array, Array]:
+def _within_bounds(fit: FitState, functions: Array, value: Array, reach: Array) -> tuple[Array, Array]:
     """Intervals of functions of the coefficients; of a bounded one that without the bound, as far as it goes.
 
     Where nothing is left of it there is none: the data contradict the bound.
@@ -66,7 +62,7 @@ def _within_bounds(fit: Fit, functions: Array, value: Array, reach: Array) -> tu
     return low, high
 
 
-def _spreads(fit: Fit) -> pd.DataFrame:
+def _spreads(fit: FitState) -> pd.DataFrame:
     """How far groups of coefficients that are drawn to zero spread, where that was learnt."""
     rows = [
         (next(slot.term for slot in fit.layout.slots if group in slot.groups), f"{group}, spread", "strength",

@@ -5,27 +5,24 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import attribute, quantile
 from offing.model.account import ADJUSTMENT, BASELINE, FACTOR, Account, Ahead, Row, account, carrier
 from offing.model.bands import drawn_band, needs_draws
+from offing.model.fit_state import FitState
 from offing.model.layout import Design
 from offing.model.words import as_html, in_units, rounded, text_table, wrapped
 from offing.tables import View
-from offing.tables.table import Array
-
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
 
 
 @dataclass(frozen=True)
 class Contributions:
-    """Fitted or forecast means split into a baseline and one contribution a term, on the target's scale.
+    """FitState or forecast means split into a baseline and one contribution a term, on the target's scale.
 
     A period's rows add up to its mean exactly. `low` and `high` are 95 % intervals from the uncertainty of the
     coefficients alone; they do not add up. Made by ``fit.contributions`` and ``forecast.contributions``; how they are
@@ -120,7 +117,7 @@ class Contributions:
 _ROWS = 2048
 
 
-def contribute(fit: Fit, view: View, axis: Axis, design: Design, ahead: Ahead | None) -> Contributions:
+def contribute(fit: FitState, view: View, axis: Axis, design: Design, ahead: Ahead | None) -> Contributions:
     """Contributions of every term in the periods of `axis` with its `design`: fitted ones, or those `ahead`.
 
     On the working scale D = c − r, a term's value less its reference, carried on through differences of the target in
@@ -156,7 +153,7 @@ def _joined(axis: Axis, parts: Sequence[Contributions]) -> Contributions:
 
 
 def _contribute(
-    fit: Fit, view: View, axis: Axis, design: Design, ahead: tuple[Ahead, Array], *, later: bool
+    fit: FitState, view: View, axis: Axis, design: Design, ahead: tuple[Ahead, Array], *, later: bool
 ) -> Contributions:
     """The contributions in some periods, given their path and the mean correction of the first of all periods."""
     path, first = ahead
@@ -212,7 +209,7 @@ def _contribute(
     )
 
 
-def _baseline_means(fit: Fit) -> str:
+def _baseline_means(fit: FitState) -> str:
     measured = list(dict.fromkeys(term.measured_from for term in fit.model.terms))
     if fit.scale.plain:
         return "a baseline of " + (", ".join(measured) or "the constant")
@@ -220,7 +217,7 @@ def _baseline_means(fit: Fit) -> str:
     return f"a baseline that moves on from the last value before with the usual change{usual}"
 
 
-def fitted_path(fit: Fit) -> Ahead:
+def fitted_path(fit: FitState) -> Ahead:
     """What contributions to the fitted values rest on: each is a forecast from the values before its period."""
     scale, n = fit.scale, fit.axis.n
     base = scale.one_step(fit.levels, np.zeros(n))
@@ -231,7 +228,7 @@ def fitted_path(fit: Fit) -> Ahead:
     return Ahead(base, levels, noise, worth, fit.factor, mean, fit.cut(mean), fit.carried)
 
 
-def fitted_account(fit: Fit) -> Account:
+def fitted_account(fit: FitState) -> Account:
     """The account of the fitted periods, each a forecast from the values before it."""
     return account(fit, fit.view, fit.axis, fit.rows, fitted_path(fit), later=False)
 
@@ -248,3 +245,13 @@ def adjusted(contributions: Contributions, mean: Array) -> Contributions:
     values, low, high = (np.vstack([each, change]) for each in (values, low, high))
     terms, labels = (*contributions.terms, ADJUSTMENT), (*contributions.labels, ADJUSTMENT)
     return replace(contributions, terms=terms, labels=labels, mean=mean, values=values, low=low, high=high)
+
+
+def additive(contributions: Contributions) -> Account:
+    """The account of contributions of which only the amounts are known, those of a combination say."""
+    n = contributions.axis.n
+    labels = (BASELINE, *contributions.labels)
+    none = np.zeros((n, 0))
+    rows = [Row(name, label, values, none, none)
+            for name, label, values in zip(contributions.rows, labels, contributions.values, strict=True)]  # fmt: skip
+    return Account(contributions.axis.ordinals, tuple(rows), False, contributions.mean, None, np.zeros(n))

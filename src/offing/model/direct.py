@@ -5,24 +5,21 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 
 from offing.base import InputError, Progress
+from offing.base.arrays import Array
 from offing.calendar import Axis
-from offing.model.account import Account, additive
-from offing.model.contributions import Contributions
+from offing.model.account import Account
+from offing.model.contributions import Contributions, additive
+from offing.model.fitted import Fitted
 from offing.model.forecast import Forecast
 from offing.model.forecasting import Assumptions, forecast
 from offing.tables import MARKS, Panel, Table, View
-from offing.tables.table import Array
 from offing.tables.view import MODELLED
 from offing.terms import Driver, OwnLags, Pulses, Term, with_known_lags
-
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
 
 #: Each horizon is a fit of its own.
 _MOST = 200
@@ -91,7 +88,7 @@ class DirectForecast(Forecast):
 
 
 def by_horizon(
-    fit: Fit,
+    fit: Fitted,
     horizon: int | None,
     until: object,
     plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None,

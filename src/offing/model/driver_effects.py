@@ -4,19 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 
+from offing.base.arrays import Array
 from offing.engine import quantile
+from offing.model.fit_state import FitState
 from offing.model.words import as_html, number, percent, signed
-from offing.tables.table import Array
 from offing.terms import Driver
 from offing.terms.transforms import Growth, LogDifference
-
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
 
 
 @dataclass(frozen=True)
@@ -99,7 +96,7 @@ class Effects:
         return as_html(self.heading, self.table)
 
 
-def effects(fit: Fit) -> Effects:
+def effects(fit: FitState) -> Effects:
     """Effect of each driver going from its usual low to its usual high value, the rest held.
 
     The usual low and high are the 10 % and 90 % points of the fitted periods, or the extremes where these are
@@ -126,7 +123,7 @@ def effects(fit: Fit) -> Effects:
     return Effects(tuple(found), f"the {fit.scale.name(fit.label)}", unit, fit.axis.frequency.unit)
 
 
-def _effect(fit: Fit, driver: Driver) -> Effect | None:
+def _effect(fit: FitState, driver: Driver) -> Effect | None:
     """The driver's effect; None where it needs a column that was left out, of which the data say nothing."""
     alone = not any(step.is_change for step in driver.steps)
     if alone:
@@ -160,11 +157,11 @@ def _effect(fit: Fit, driver: Driver) -> Effect | None:
     )
 
 
-def _place(fit: Fit, driver: Driver) -> int:
+def _place(fit: FitState, driver: Driver) -> int:
     return [slot.term for slot in fit.layout.slots].index(str(driver.name))
 
 
-def in_the_long_run(fit: Fit, change: float, function: Array) -> tuple[float, Array]:
+def in_the_long_run(fit: FitState, change: float, function: Array) -> tuple[float, Array]:
     """A change of what is fitted and its derivative (1, k), with what own lags add to it as time goes on.
 
     Σ of what is left of it is 1 / (1 − Σ φ); where that has no end, the change at once stays.
@@ -179,7 +176,7 @@ def in_the_long_run(fit: Fit, change: float, function: Array) -> tuple[float, Ar
     return change / left, longer
 
 
-def _on_target(fit: Fit, low: Array, steps: Array) -> tuple[Array, Array]:
+def _on_target(fit: FitState, low: Array, steps: Array) -> tuple[Array, Array]:
     """Changes and shares (3,) of the target from `steps` (3,) on the working scale, from the values `low` (n,) on."""
     none = np.full(3, np.nan)
     if not fit.scale.plain:
@@ -198,7 +195,7 @@ def _unit_of_change(driver: Driver) -> str:
     return "%" if isinstance(driver.steps[-1], (Growth, LogDifference)) else ""
 
 
-def _design_at(fit: Fit, driver: Driver, value: float, *, alone: bool) -> tuple[Array, Array]:
+def _design_at(fit: FitState, driver: Driver, value: float, *, alone: bool) -> tuple[Array, Array]:
     """Derivative (rows used, k) and values of the model with the driver, or its transformed values, at `value`."""
     if alone:
         held = fit.view.holding(driver.data, value)

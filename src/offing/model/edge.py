@@ -2,25 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 
 import numpy as np
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency, on_clock_of
 from offing.engine import running
+from offing.model.fitted import Fitted
+from offing.model.forecast import Forecast, Outlook
+from offing.model.joint import shock_root
 from offing.model.layout import Design
+from offing.model.options import DriverOptions
 from offing.tables import Information, View
-from offing.tables.table import Array
 from offing.tables.view import ACTUAL
 from offing.terms import Driver, OwnLags, Season, Term, Trend
-
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
-    from offing.model.forecast import Forecast
-    from offing.model.model import Model
 
 #: Seasons of the drivers' own models, by the unit of their periods.
 _SEASONS: dict[str, tuple[tuple[str, int], ...]] = {
@@ -34,38 +32,6 @@ _MOVE = 1e-3
 _FEWEST = 20
 
 
-@dataclass(frozen=True)
-class Outlook:
-    """What a driver's own model expects of the periods that a forecast needs and nobody knows yet.
-
-    Attributes
-    ----------
-    reference
-        The driver's column.
-    ahead
-        The forecast of its own model.
-    root
-        G (R, m) with G'G the covariance of these values, from R sources that all drivers of a forecast share.
-    lean
-        What one more in each of the driver's periods does (m, h) to what is fitted.
-    """
-
-    reference: str
-    ahead: Forecast
-    root: Array
-    lean: Array
-
-    @property
-    def half(self) -> Array:
-        """H (R, h): summed over the drivers, H'H is the covariance that not knowing their values adds."""
-        return self.root @ self.lean
-
-    @property
-    def axis(self) -> Axis:
-        """The periods that are forecast."""
-        return self.ahead.axis
-
-
 def own_model(frequency: Frequency, n: int) -> list[Term]:
     """The terms of a driver's own model of `n` periods: trend, seasons that it can tell, and the period before."""
     seasons = [(cycle, harmonics) for cycle, harmonics in _SEASONS[frequency.unit]
@@ -74,16 +40,17 @@ def own_model(frequency: Frequency, n: int) -> list[Term]:
     return [Trend(), *(Season(cycle, harmonics=h, name=names[cycle]) for cycle, h in seasons), OwnLags([1])]
 
 
-#: Forecasts of drivers' own models, by what they depend on.
-Made = dict[tuple[object, ...], "Forecast"]
+#: Forecasts of drivers' own models, by what they depend on; and what makes one of a fit, so many periods long.
+Made = dict[tuple[object, ...], Forecast]
+Onward = Callable[[Fitted, int], Forecast]
 
 
 def looked_ahead(
-    fit: Fit, view: View, axis: Axis, *, every: bool, made: Made | None = None
+    fit: Fitted, view: View, axis: Axis, onward: Onward, *, every: bool, made: Made | None = None
 ) -> tuple[View, tuple[Outlook, ...]]:
     """The view with the values that drivers of another frequency, or `every` one, lack on `axis`, and their models.
 
-    Forecasts that were `made` of the same tables serve again.
+    `onward` forecasts a driver's own model by so many periods. Forecasts `made` of the same tables serve again.
     """
     found: list[tuple[str, Forecast]] = []
     for reference, ordinal in _last_needed(fit, view, axis, every=every).items():
@@ -101,7 +68,7 @@ def looked_ahead(
             continue
         key = (view.sources.find(reference), view.origin, whole, fit.model.treatments, fit.series,
                view.modelled.get(view.sources.find(reference)))  # fmt: skip
-        ahead = _ahead(fit, view, reference, whole) if made is None or key not in made else made[key]
+        ahead = _ahead(fit, view, reference, whole, onward) if made is None or key not in made else made[key]
         if made is not None:
             made[key] = ahead
         view = view.expecting(reference, ahead.axis.first, ahead.mean)
@@ -115,7 +82,7 @@ def looked_ahead(
     )
 
 
-def _last_needed(fit: Fit, view: View, axis: Axis, *, every: bool) -> dict[str, int]:
+def _last_needed(fit: Fitted, view: View, axis: Axis, *, every: bool) -> dict[str, int]:
     """The ordinal of the last period whose value `axis` needs, of each column that can have a model of its own."""
     last: dict[str, int] = {}
     for term in fit.model.terms:
@@ -129,19 +96,17 @@ def _last_needed(fit: Fit, view: View, axis: Axis, *, every: bool) -> dict[str, 
     return last
 
 
-def driver_model(fit: Fit, view: View, reference: str, terms: Sequence[Term]) -> Model:
+def driver_model(fit: Fitted, view: View, reference: str, terms: Sequence[Term]) -> DriverOptions:
     """A driver's own model of some terms, treated as the driver is and no lower than zero where it never was."""
-    from offing.model.model import DriverModel  # noqa: PLC0415  a model's forecast asks for other models
-
     source, column = place = view.sources.find(reference)
     axis = view.sources.tables[source].axis
     values = view.known(reference, axis).values
     lower = 0.0 if np.isfinite(values).any() and np.nanmin(values) >= 0.0 else None
     treatments = [each for each in fit.model.treatments if view.sources.find(each.data) == place]
-    return DriverModel(f"{source}.{column}", terms, name=column, lower_limit=lower, treatments=treatments)
+    return DriverOptions(f"{source}.{column}", terms, name=column, lower_limit=lower, treatments=treatments)
 
 
-def _ahead(fit: Fit, view: View, reference: str, whole: Axis) -> Forecast:
+def _ahead(fit: Fitted, view: View, reference: str, whole: Axis, onward: Onward) -> Forecast:
     """The forecast of a driver's own model up to the last of its periods `whole`."""
     source, column = view.sources.find(reference)
     table = view.sources.tables[source]
@@ -152,14 +117,14 @@ def _ahead(fit: Fit, view: View, reference: str, whole: Axis) -> Forecast:
     try:
         past = None if view.foreseen is None else frozenset[tuple[str, str]]()
         model = driver_model(fit, view, reference, terms)
-        inner = model.fit_at(Information({source: table}, as_of=origin, foreseen=past))
-        return inner.forecast(whole.first + whole.n - (inner.axis.first + inner.axis.n))
+        inner = fit.refit(model, Information({source: table}, as_of=origin, foreseen=past))
+        return onward(inner, whole.first + whole.n - (inner.axis.first + inner.axis.n))
     except InputError as error:
         error.found = f"the model of the driver's own later values: {error.found}"
         raise
 
 
-def _lean(fit: Fit, view: View, axis: Axis, design: Design, driver: tuple[str, Axis]) -> Array:
+def _lean(fit: Fitted, view: View, axis: Axis, design: Design, driver: tuple[str, Axis]) -> Array:
     """What one more of a driver in each of its periods (m,) does to what is fitted on `axis` (m, h)."""
     reference, periods = driver
     # Only the terms that look at the driver add something else, its interactions among them.
@@ -178,8 +143,6 @@ def _roots(found: Sequence[tuple[str, Forecast]]) -> list[Array]:
     Every driver has its own doubt about its coefficients. Shocks of one period, though, come to all drivers of a
     frequency together, and are related as the residuals of their models were.
     """
-    from offing.model.joint import shock_root  # noqa: PLC0415  it asks for a forecast
-
     owns = [ahead.half for _, ahead in found]
     shocks = [shock_root(ahead) for _, ahead in found]
     frequencies = [ahead.axis.frequency for _, ahead in found]
@@ -206,7 +169,7 @@ def _roots(found: Sequence[tuple[str, Forecast]]) -> list[Array]:
     return [np.vstack(rows) for rows in roots]
 
 
-def _mixing(fits: Sequence[Fit]) -> Array:
+def _mixing(fits: Sequence[Fitted]) -> Array:
     """Lower triangle C (q, q) with C C' the correlation of the residuals of several models in their common periods."""
     if len(fits) == 1:
         return np.ones((1, 1))
@@ -221,7 +184,7 @@ def _mixing(fits: Sequence[Fit]) -> Array:
     return np.asarray(np.linalg.cholesky(found + 1e-10 * np.eye(len(fits))))
 
 
-def parts_of(fit: Fit, view: View, axis: Axis, design: Design, places: list[int]) -> Array:
+def parts_of(fit: Fitted, view: View, axis: Axis, design: Design, places: list[int]) -> Array:
     """What some terms add (h,) to what is fitted, the others being those of the `design`."""
     blocks = list(design.blocks)
     for place in places:

@@ -4,22 +4,19 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import quantile
 from offing.model.driver_effects import in_the_long_run
+from offing.model.fit_state import FitState
 from offing.model.words import as_html, percent, text_table
 from offing.tables import View
-from offing.tables.table import Array
 from offing.terms import Driver
-
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
 
 #: A driver is moved by this share up and down: far above rounding, and so small that curves are straight.
 _MOVE = 1e-4
@@ -113,7 +110,7 @@ def _between(low: float, high: float) -> str:
     return f"between {_ten(near)[1:]} and {_side(far)}"
 
 
-def elasticities(fit: Fit) -> Elasticities:
+def elasticities(fit: FitState) -> Elasticities:
     """Elasticity of the target to each driver whose values are positive throughout, computed by running the model.
 
     The driver is moved a little up and down in all periods, so that transformations, lags, carry-over and bases are
@@ -149,14 +146,14 @@ def elasticities(fit: Fit) -> Elasticities:
     return Elasticities(names, labels, overall, low, high, fit.axis, by_period, fit.label)
 
 
-def _positive(fit: Fit, driver: Driver) -> bool:
+def _positive(fit: FitState, driver: Driver) -> bool:
     if any(step.is_change for step in driver.steps):
         return False  # so many percent more throughout are no change
     known = fit.seen(driver.data)
     return len(known) > 0 and bool((known > 0.0).all())
 
 
-def _elasticity(fit: Fit, driver: Driver) -> tuple[float, float, float, Array]:
+def _elasticity(fit: FitState, driver: Driver) -> tuple[float, float, float, Array]:
     """Elasticity over all periods with its interval, and that of each period (n,)."""
     # Only the terms that look at the driver add something else.
     places = [place for place, term in enumerate(fit.model.terms) if driver.data in term.needs()]
@@ -182,7 +179,7 @@ def _elasticity(fit: Fit, driver: Driver) -> tuple[float, float, float, Array]:
     return overall, overall - half, overall + half, by_period
 
 
-def _parts(fit: Fit, view: View, places: list[int]) -> tuple[Array, list[tuple[np.ndarray, Array]]]:
+def _parts(fit: FitState, view: View, places: list[int]) -> tuple[Array, list[tuple[np.ndarray, Array]]]:
     """What the terms at `places` add together (n,), and the derivatives (n, m) by the coefficients at some places."""
     blocks = list(fit.rows.blocks)
     for place in places:

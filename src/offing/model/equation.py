@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
+from offing.model.fit_state import FitState
 from offing.model.words import in_units
 from offing.terms import OwnLags, Written
 
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
 
-
-def equation_text(fit: Fit) -> str:
+def equation_text(fit: FitState) -> str:
     """The sum, what its names stand for, what the noise carries on, and the mean on the log scale."""
     beta, name = fit.estimate.beta, fit.scale.name(fit.column)
     constant = float(beta[0]) if fit.layout.constant else 0.0
@@ -41,7 +37,7 @@ def _summand(part: Written, *, factor: bool) -> str:
     return f"  {sign} {abs(part.coefficient):.12g} * [{part.name}]{' * [level]' if factor else ''}"
 
 
-def _noise(fit: Fit) -> list[str]:
+def _noise(fit: FitState) -> list[str]:
     """What is expected of a period's noise from those before."""
     phi, unit = fit.estimate.chain.phi, fit.axis.frequency.unit
     parts = [
@@ -52,7 +48,7 @@ def _noise(fit: Fit) -> list[str]:
     return [f"  + noise carried on: {', '.join(parts)}, the noise being what is left of {fit.scale.name(fit.column)}"]
 
 
-def _mean(fit: Fit) -> list[str]:
+def _mean(fit: FitState) -> list[str]:
     """How the mean follows from the logarithm."""
     if not fit.scale.log:
         return []
@@ -68,7 +64,7 @@ def _mean(fit: Fit) -> list[str]:
     return [text]
 
 
-def _limits(fit: Fit) -> list[str]:
+def _limits(fit: FitState) -> list[str]:
     model = fit.model
     words = [(model.lower_limit, "at least"), (model.upper_limit, "at most")]
     return [f"{in_units(fit.column, fit.unit)} is {word} {limit:.12g}" for limit, word in words if limit is not None]

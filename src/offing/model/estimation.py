@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, get_args
+from typing import get_args
 
 import numpy as np
 
 from offing.base import InputError, nearest
 from offing.calendar import Axis
 from offing.engine import Covariance, Loss
+from offing.model.options import ModelOptions
 from offing.terms import Driver, OwnLags
 from offing.terms.transforms import Factor, Growth, steps_of
 
-if TYPE_CHECKING:
-    from offing.model.model import Model
 
-
-def check_options(model: Model) -> None:
+def check_options(model: ModelOptions) -> None:
     """Refuse words and numbers that mean nothing."""
     if model.errors not in (None, "independent", "ar"):
         raise InputError(f"found {model.errors!r}", 'Give "independent" or "ar".', key="errors")
@@ -38,7 +36,7 @@ def check_options(model: Model) -> None:
         raise InputError(f"the lower limit {low:g} is not below the upper limit {high:g}", key="upper_limit")
 
 
-def check_together(model: Model) -> None:
+def check_together(model: ModelOptions) -> None:
     """Refuse terms and transformations that do not go together, and say what to do instead."""
     growing = next((term for term in model.terms if term.multiplies_trend), None)
     if growing is not None and model.scale == "log":
@@ -68,7 +66,7 @@ def check_together(model: Model) -> None:
         )  # fmt: skip
 
 
-def check_estimation(model: Model) -> None:
+def check_estimation(model: ModelOptions) -> None:
     """Refuse what does not go together.
 
     Raises
@@ -109,7 +107,7 @@ def check_estimation(model: Model) -> None:
         )  # fmt: skip
 
 
-def clusters_of(model: Model, used: np.ndarray, axis: Axis) -> np.ndarray | None:
+def clusters_of(model: ModelOptions, used: np.ndarray, axis: Axis) -> np.ndarray | None:
     """The cluster (n,) of every used row, where the covariance asks for them.
 
     Raises
@@ -128,7 +126,7 @@ def clusters_of(model: Model, used: np.ndarray, axis: Axis) -> np.ndarray | None
     return found
 
 
-def _check_estimation_words(model: Model) -> None:
+def _check_estimation_words(model: ModelOptions) -> None:
     if model.loss not in get_args(Loss):
         raise InputError(f"found {model.loss!r}", f"Allowed: {', '.join(get_args(Loss))}.", key="loss")
     whole = isinstance(model.order, (int, np.integer)) and not isinstance(model.order, bool)
@@ -154,7 +152,7 @@ def _check_estimation_words(model: Model) -> None:
         raise InputError(f"found {half!r}", "Give a number of periods from 1 on.", key="half_life")
 
 
-def _check_own_lags(model: Model) -> None:
+def _check_own_lags(model: ModelOptions) -> None:
     own = [term for term in model.terms if isinstance(term, OwnLags)]
     if not own:
         return

@@ -5,29 +5,25 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, count
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.checks import beyond_range, beyond_target, contradicted, holds_target, unused, wide_on_log_scale
 from offing.engine import echoes as shock_echoes
 from offing.engine import growth_paths, quantile, running
 from offing.model.account import Account, Ahead, account
 from offing.model.contributions import Contributions, contribute
-from offing.model.edge import Outlook
+from offing.model.fitted import Fitted
 from offing.model.layout import Design
 from offing.model.parts import echoes
 from offing.model.words import as_html, in_units, number, rounded, serious_first, text_table, wrapped
 from offing.tables import MARKS, Sources, View
-from offing.tables.table import Array
 from offing.terms import Driver, Interaction, Term
-
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
 
 #: What a forecast is called that rests on the drivers' plan alone.
 AS_PLANNED = "as planned"
@@ -67,7 +63,7 @@ class Forecast:
     "Each month's outcome lies between q0.1 and q0.9 with 80 % probability"
     """
 
-    fit: Fit
+    fit: Fitted
     view: View
     axis: Axis
     rows: Design
@@ -363,3 +359,35 @@ class Forecast:
 
 def _quantile_name(probability: float) -> str:
     return f"q{round(probability, 10):g}"
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """What a driver's own model expects of the periods that a forecast needs and nobody knows yet.
+
+    Attributes
+    ----------
+    reference
+        The driver's column.
+    ahead
+        The forecast of its own model.
+    root
+        G (R, m) with G'G the covariance of these values, from R sources that all drivers of a forecast share.
+    lean
+        What one more in each of the driver's periods does (m, h) to what is fitted.
+    """
+
+    reference: str
+    ahead: Forecast
+    root: Array
+    lean: Array
+
+    @property
+    def half(self) -> Array:
+        """H (R, h): summed over the drivers, H'H is the covariance that not knowing their values adds."""
+        return self.root @ self.lean
+
+    @property
+    def axis(self) -> Axis:
+        """The periods that are forecast."""
+        return self.ahead.axis

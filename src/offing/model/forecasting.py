@@ -4,24 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Protocol
+from typing import Protocol
 
 import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count
+from offing.base.arrays import Array
 from offing.base.limits import check_ahead
 from offing.calendar import Axis
 from offing.calendar.axis import instant_of
 from offing.checks.design import is_constant
 from offing.model.edge import Made, looked_ahead
+from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED, Forecast
 from offing.tables import Panel, Sources, Table, View, read
-from offing.tables.table import Array
 from offing.terms import Driver, Term, telling
 
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
+#: Levels of the intervals where none are stated.
+LEVELS = (0.5, 0.8, 0.95)
 
 
 class Assumptions(Protocol):
@@ -31,12 +32,12 @@ class Assumptions(Protocol):
     def name(self) -> str:
         """What it is called."""
 
-    def on(self, fit: Fit, view: View, axis: Axis) -> tuple[View, dict[str, str]]:
+    def on(self, fit: Fitted, view: View, axis: Axis) -> tuple[View, dict[str, str]]:
         """The view with everything assumed, and what that is of each driver in words."""
 
 
 def forecast(
-    fit: Fit,
+    fit: Fitted,
     horizon: int | None,
     until: object,
     plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None,
@@ -56,7 +57,7 @@ def forecast(
     name, assumed = AS_PLANNED, dict[str, str]()
     if scenario is not None:
         name, (view, assumed) = scenario.name, scenario.on(fit, view, axis)
-    view, outlooks = looked_ahead(fit, view, axis, every=expect, made=made)
+    view, outlooks = looked_ahead(fit, view, axis, _onward, every=expect, made=made)
     for term in fit.model.terms:
         with telling(term):
             check_known(view, term, axis)
@@ -74,6 +75,11 @@ def forecast(
             period=axis.part(first, first + 1).labels()[0],
         )
     return ahead
+
+
+def _onward(fit: Fitted, horizon: int) -> Forecast:
+    """A driver's own forecast, which needs no plan."""
+    return forecast(fit, horizon, None, None, LEVELS)
 
 
 def _horizon(axis: Axis, horizon: int | None, until: object) -> int:
@@ -98,7 +104,7 @@ def _horizon(axis: Axis, horizon: int | None, until: object) -> int:
     return periods
 
 
-def _plans(fit: Fit, plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None) -> dict[str, Table]:
+def _plans(fit: Fitted, plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None) -> dict[str, Table]:
     tables = fit.view.sources.tables
     if plan is None:
         return {}
@@ -140,7 +146,7 @@ def check_known(view: View, term: Term, axis: Axis) -> None:
     )
 
 
-def _check_scale(fit: Fit, view: View, axis: Axis) -> None:
+def _check_scale(fit: Fitted, view: View, axis: Axis) -> None:
     """The way back from the working scale must be known: future factors, and the last values."""
     for step in fit.scale.factors:
         for reference in step.needs():
@@ -161,7 +167,7 @@ def _check_scale(fit: Fit, view: View, axis: Axis) -> None:
         )  # fmt: skip
 
 
-def _check_identified(fit: Fit, design: Array, axis: Axis) -> None:
+def _check_identified(fit: Fitted, design: Array, axis: Axis) -> None:
     """Refuse a future that parts what the fitted periods never parted: the data say nothing about it."""
     drivers = {str(term.name) for term in fit.model.terms if isinstance(term, Driver)}
     for column in np.flatnonzero(fit.estimate.unidentified(design)):

@@ -7,9 +7,9 @@ from typing import Literal
 
 import numpy as np
 
+from offing.base.arrays import Array
 from offing.engine import SEED, growth_paths, running
 from offing.model.forecast import Forecast
-from offing.tables.table import Array
 
 _BATCH, _BATCHES = 250, 16
 #: Batches of the 5,000 paths on which sentences rest.

@@ -10,10 +10,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import Bent, Grid, Shapes
 from offing.tables import View
-from offing.tables.table import Array
 from offing.terms import Block, Curve, Readout, Shaped, Term, Wishes, telling
 
 CONSTANT = "constant"

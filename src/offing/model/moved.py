@@ -7,12 +7,12 @@ from dataclasses import replace
 import numpy as np
 
 from offing.calendar import Axis
-from offing.model.fit import Fit
+from offing.model.fitted import Fitted
 from offing.model.forecast import Forecast
 from offing.tables import Information, Sources, View
 
 
-def moved(fit: Fit, sources: Sources, axis: Axis, origin: int, *, over: View | None = None) -> Fit:
+def moved(fit: Fitted, sources: Sources, axis: Axis, origin: int, *, over: View | None = None) -> Fitted:
     """The fit with the same coefficients, shapes and dynamics on the periods `axis` of other data.
 
     The first period must be the same, since trends count from there. What a view `over` assumes of columns holds here.
@@ -41,7 +41,7 @@ def rerun(ahead: Forecast, view: View) -> Forecast:
     return replace(ahead, view=view, rows=ahead.fit.columns(view, ahead.axis), outlooks=kept)
 
 
-def restart(ahead: Forecast, fit: Fit, view: View, axis: Axis) -> Forecast:
+def restart(ahead: Forecast, fit: Fitted, view: View, axis: Axis) -> Forecast:
     """The forecast of another fit, from a view with all that it needs on `axis`."""
     view = fit.walked_on(view, axis)
     return replace(ahead.bare, fit=fit, view=view, axis=axis, rows=fit.columns(view, axis), outlooks=())

@@ -4,20 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import running
+from offing.model.fit_state import FitState
 from offing.model.layout import Design
 from offing.tables import View
-from offing.tables.table import Array
 from offing.terms import Block, Interaction, Shaped
 from offing.terms.interaction import crossed, multiplied
-
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
 
 
 @dataclass(frozen=True)
@@ -38,7 +35,7 @@ class Parts:
     ats: tuple[tuple[Array, Array], ...]
 
 
-def split_up(fit: Fit, view: View, axis: Axis, design: Design, *, later: bool) -> Parts:
+def split_up(fit: FitState, view: View, axis: Axis, design: Design, *, later: bool) -> Parts:
     """The parts on `axis`: the fitted periods, or `later` ones.
 
     With own lags φ a term's D = c − r lives on, D_t = c_t − r + Σ φ_k D_{t−k}, from nothing before the first period,
@@ -72,7 +69,7 @@ def split_up(fit: Fit, view: View, axis: Axis, design: Design, *, later: bool) -
     return _recursed(fit, view, axis, design, Parts(places, *_apart(found), level, base, None, held), later=later)
 
 
-def _shares(fit: Fit, view: View, axis: Axis, place: int) -> list[tuple[int, tuple[Array, Array]]]:
+def _shares(fit: FitState, view: View, axis: Axis, place: int) -> list[tuple[int, tuple[Array, Array]]]:
     """What an interaction adds to each of its terms: (a − a₀)(b + b₀)/2 to the first, and so turned to the other."""
     term, slot = fit.model.terms[place], fit.layout.slots[place]
     if not isinstance(term, Interaction):
@@ -94,14 +91,14 @@ def _apart(found: Sequence[tuple[Array, Array]]) -> tuple[tuple[Array, ...], tup
     return tuple(each[0] for each in found), tuple(each[1] for each in found)
 
 
-def _noise_ahead(fit: Fit, axis: Axis, *, later: bool) -> Array:
+def _noise_ahead(fit: FitState, axis: Axis, *, later: bool) -> Array:
     if later:
         return fit.carried_to(axis)
     start = axis.first - fit.axis.first
     return fit.carried[start : start + axis.n]
 
 
-def _recursed(fit: Fit, view: View, axis: Axis, design: Design, alone: Parts, *, later: bool) -> Parts:
+def _recursed(fit: FitState, view: View, axis: Axis, design: Design, alone: Parts, *, later: bool) -> Parts:
     """What each term adds with all that it did before, through the target's own lags."""
     phi, slot = fit.own, next(s for s, t in zip(fit.layout.slots, fit.model.terms, strict=True) if t.recursive)
     term, own = fit.model.terms[fit.layout.slots.index(slot)], slot.places
@@ -161,7 +158,7 @@ def _recursed(fit: Fit, view: View, axis: Axis, design: Design, alone: Parts, *,
 
 
 def measured(
-    fit: Fit, view: View, axis: Axis, design: Design, place: int, *, against: Axis | None = None
+    fit: FitState, view: View, axis: Axis, design: Design, place: int, *, against: Axis | None = None
 ) -> tuple[Array, Array, Array | float, Array | float]:
     """A term's value less its reference (n,), its derivative (n, k), the reference and the derivative of that.
 
@@ -196,7 +193,7 @@ def measured(
     return part.value - at.value - reference.offset, function - there, at.value + reference.offset, there
 
 
-def reference_columns(fit: Fit, view: View, axis: Axis, place: int) -> Array:
+def reference_columns(fit: FitState, view: View, axis: Axis, place: int) -> Array:
     """The columns (1, m) that a term's contributions are measured from; of an interaction the product of both's."""
     term = fit.model.terms[place]
     if not isinstance(term, Interaction):
@@ -205,13 +202,13 @@ def reference_columns(fit: Fit, view: View, axis: Axis, place: int) -> Array:
     return multiplied(*both_references(fit, view, axis, term))
 
 
-def both_references(fit: Fit, view: View, axis: Axis, term: Interaction) -> tuple[Array, Array]:
+def both_references(fit: FitState, view: View, axis: Axis, term: Interaction) -> tuple[Array, Array]:
     """The references (1, a) and (1, b) of the terms of an interaction; of a condition how often it is met."""
     first, second = _reference_blocks(fit, view, axis, term)
     return first.columns, second.columns
 
 
-def _reference_blocks(fit: Fit, view: View, axis: Axis, term: Interaction) -> tuple[Block, Block]:
+def _reference_blocks(fit: FitState, view: View, axis: Axis, term: Interaction) -> tuple[Block, Block]:
     """The same as blocks, with what their shape parameters make of them."""
     names = [str(each.name) for each in fit.model.terms]
     found = []
@@ -227,7 +224,7 @@ def _reference_blocks(fit: Fit, view: View, axis: Axis, term: Interaction) -> tu
     return first, second
 
 
-def _mean(fit: Fit, place: int) -> tuple[Array, Shaped | None]:
+def _mean(fit: FitState, place: int) -> tuple[Array, Shaped | None]:
     """A term's columns (1, m) at their mean over the fitted rows; with their derivatives where these have a shape."""
     block = fit.rows.blocks[place]
     shaped = block.curve
@@ -241,7 +238,7 @@ def _mean(fit: Fit, place: int) -> tuple[Array, Shaped | None]:
     return columns(shaped.starts[0])[0], replace(shaped, columns=columns)
 
 
-def echoes(fit: Fit, axis: Axis) -> Array:
+def echoes(fit: FitState, axis: Axis) -> Array:
     """Derivative (n, k) by the coefficients of what the terms added before, in the noise that is carried on."""
     chain = fit.estimate.chain
     if chain.independent:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from offing.base import Finding, Verdict
+from offing.base.arrays import Array
 from offing.checks import (
     after_choice,
     autocorrelation,
@@ -31,18 +32,15 @@ from offing.checks import (
     untold_shapes,
 )
 from offing.model.elasticities import elasticities
+from offing.model.fit_state import FitState
 from offing.model.weight_tests import weights_examined
 from offing.model.words import number, percent
-from offing.tables.table import Array
 from offing.terms import STATED, Driver
 from offing.terms.transforms import season_of
 
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
 
-
-def remarks(fit: Fit) -> tuple[Finding, ...]:
-    """All findings after the estimate."""
+def remarks(fit: FitState, verdicts: Callable[[], Sequence[Verdict]]) -> tuple[Finding, ...]:
+    """All findings after the estimate; `verdicts` are looked at unless the fit is exact."""
     estimate, layout = fit.estimate, fit.layout
     drivers = _drivers(fit)
     identity = [finding for verdict in _identity(fit) for finding in verdict.findings]
@@ -61,21 +59,21 @@ def remarks(fit: Fit) -> tuple[Finding, ...]:
         spread = np.where(stated, layout.wishes.scales, np.nan).tolist()
         found += surprises(estimate, layout.names, layout.owners, layout.wishes.towards, spread)
     found += known_late(fit)
-    every = [finding for verdict in fit.verdicts if verdict.check != "identity" for finding in verdict.findings]
+    every = [finding for verdict in verdicts() if verdict.check != "identity" for finding in verdict.findings]
     return (*found, *every)
 
 
-def _drivers(fit: Fit) -> list[str]:
+def _drivers(fit: FitState) -> list[str]:
     return [str(term.name) for term in fit.model.terms if isinstance(term, Driver)]
 
 
-def _identity(fit: Fit) -> tuple[Verdict, ...]:
+def _identity(fit: FitState) -> tuple[Verdict, ...]:
     """Whether drivers that are known no earlier than the target say what it is."""
     now = [str(term.name) for term in fit.model.terms if isinstance(term, Driver) and min(term.lags) <= 0]
     return identities(fit.estimate, fit.layout.owners, now, fit.design[fit.used].std(axis=0)) if now else ()
 
 
-def _uninformative(fit: Fit) -> list[Finding]:
+def _uninformative(fit: FitState) -> list[Finding]:
     """Drivers whose elasticity, where there is one, could be anything."""
     if not fit.scale.plain or not (fit.target[fit.used] > 0.0).all() or fit.estimate.dof < 1.0:
         return []
@@ -89,17 +87,17 @@ def _uninformative(fit: Fit) -> list[Finding]:
     return found
 
 
-def _varies(fit: Fit) -> bool:
+def _varies(fit: FitState) -> bool:
     return bool(np.ptp(fit.working[fit.used]) > 0.0)
 
 
-def _exact(fit: Fit) -> bool:
+def _exact(fit: FitState) -> bool:
     """Whether the fit leaves only rounding, which is no noise."""
     # As the squares of values near the smallest numbers are zero, lengths are compared.
     return bool(np.sqrt(fit.estimate.rss) <= 1e-10 * np.linalg.norm(fit.working[fit.used]))
 
 
-def examined(fit: Fit) -> tuple[Verdict, ...]:
+def examined(fit: FitState) -> tuple[Verdict, ...]:
     """What every check of the columns and of the noise measured."""
     if _exact(fit):
         return ()
@@ -134,7 +132,7 @@ def examined(fit: Fit) -> tuple[Verdict, ...]:
     )
 
 
-def _neighbours(fit: Fit, residual: Array, design: Array) -> tuple[Verdict, ...]:
+def _neighbours(fit: FitState, residual: Array, design: Array) -> tuple[Verdict, ...]:
     """Whether whitened residuals (n,), zero where not used, are related; with own lags beside the rows (n, k)."""
     used = fit.used
     # Over many lags the statistic outgrows its distribution where many columns were estimated.
@@ -150,7 +148,7 @@ def _neighbours(fit: Fit, residual: Array, design: Array) -> tuple[Verdict, ...]
     return (*next_to, *later)
 
 
-def _bent(fit: Fit, rows: Array, noise: Array) -> tuple[Verdict, ...]:
+def _bent(fit: FitState, rows: Array, noise: Array) -> tuple[Verdict, ...]:
     """Whether the drivers that act along straight lines are bent."""
     if not fit.estimate.chain.independent or fit.model.loss != "squares":
         return ()
@@ -162,7 +160,7 @@ def _bent(fit: Fit, rows: Array, noise: Array) -> tuple[Verdict, ...]:
     return bent(fit.estimate, rows, noise, straight)
 
 
-def _jump_words(fit: Fit, size: float) -> str:
+def _jump_words(fit: FitState, size: float) -> str:
     """A size on the working scale, as words before "what the model explains"."""
     side = "above" if size > 0.0 else "below"
     if fit.scale.log and fit.scale.plain:
@@ -171,7 +169,7 @@ def _jump_words(fit: Fit, size: float) -> str:
     return f"{number(abs(size))}{unit} {side}"
 
 
-def known_late(fit: Fit) -> tuple[Finding, ...]:
+def known_late(fit: FitState) -> tuple[Finding, ...]:
     """A warning for each driver whose values come out only after the target's own of the same period."""
     found = []
     goal = fit.view.sources.tables[fit.source].delay

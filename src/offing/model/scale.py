@@ -9,10 +9,10 @@ from functools import cached_property
 import numpy as np
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency
 from offing.engine import accumulated, difference_weights
 from offing.tables import View
-from offing.tables.table import Array
 from offing.terms.transforms import (
     Cap,
     Difference,

@@ -4,25 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import Finding, InputError
+from offing.base.arrays import Array
 from offing.calendar import newest_ended
 from offing.engine import Problem, TooFewRowsError, regress
 from offing.model.layout import Design, lay_out
+from offing.model.options import ModelOptions
 from offing.model.solving import kept_from_zero
 from offing.tables import View
-from offing.tables.table import Array
 from offing.terms import Driver, Term, options, telling, undecided
 
-if TYPE_CHECKING:
-    from offing.model.model import Model
 
-
-def settled(model: Model, view: View, working: Array) -> tuple[Model, tuple[Finding, ...]]:
+def settled(model: ModelOptions, view: View, working: Array) -> tuple[ModelOptions, tuple[Finding, ...]]:
     """The model with span, shape and degree of weights chosen by the least value of Schwarz's (1978) criterion.
 
     Drivers are settled one after the other, beside the others' first options; noise is taken as independent. What is

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import (
     AWAY,
@@ -27,12 +28,9 @@ from offing.engine import (
 )
 from offing.model.estimation import clusters_of
 from offing.model.layout import Design, lay_out
+from offing.model.options import ModelOptions
 from offing.tables import View
-from offing.tables.table import Array
 from offing.terms import STATED, WalkSteps
-
-if TYPE_CHECKING:
-    from offing.model.model import Model
 
 
 @dataclass(frozen=True)
@@ -53,7 +51,7 @@ class Sample:
         return columns if len(self.values) == len(columns) else columns[self.used]
 
 
-def judged(model: Model, estimate: Estimate, design: Design, sample: Sample) -> Estimate:
+def judged(model: ModelOptions, estimate: Estimate, design: Design, sample: Sample) -> Estimate:
     """The estimate with the covariance that is asked for."""
     if model.covariance == "classical":
         return estimate
@@ -68,7 +66,7 @@ def judged(model: Model, estimate: Estimate, design: Design, sample: Sample) -> 
                       clusters=clusters)  # fmt: skip
 
 
-def solve_design(model: Model, design: Design, sample: Sample) -> Solved:
+def solve_design(model: ModelOptions, design: Design, sample: Sample) -> Solved:
     """The regression of the used rows."""
     groups, names = design.layout.groups
     times = sample.times
@@ -94,7 +92,7 @@ def kept_from_zero(names: Sequence[str]) -> NDArray[np.intp]:
     return np.array(kinds, dtype=np.intp)
 
 
-def chosen_design(model: Model, design: Design, states: dict[str, Any], view: View, sample: Sample) -> Design:
+def chosen_design(model: ModelOptions, design: Design, states: dict[str, Any], view: View, sample: Sample) -> Design:
     """The design with what the data choose: `states` of the terms concerned are put to what was chosen."""
     choices = [(term, slot, term.choice(states[slot.term]))
                for term, slot in zip(model.terms, design.layout.slots, strict=True)]  # fmt: skip
@@ -122,7 +120,7 @@ def chosen_design(model: Model, design: Design, states: dict[str, Any], view: Vi
     return lay_out(model.terms, view, view.rows, states)
 
 
-def _beside_bends(model: Model, design: Design, sample: Sample, menus: Sequence[Menu]) -> Chain:
+def _beside_bends(model: ModelOptions, design: Design, sample: Sample, menus: Sequence[Menu]) -> Chain:
     """The noise's dynamics beside a trend that may bend at every place on offer: bends are no likeness of noise."""
     times = sample.times
     if not model.dynamics:

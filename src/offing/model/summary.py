@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Sequence
 
 import numpy as np
 import pandas as pd
 
+from offing.base import Finding
 from offing.model.driver_effects import effects
 from offing.model.elasticities import elasticities
+from offing.model.fit_state import FitState
 from offing.model.words import in_units, number, serious_first, text_table
 
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
 
-
-def fit_sentences(fit: Fit) -> str:
+def fit_sentences(fit: FitState, findings: Sequence[Finding]) -> str:
     """What was fitted, how well, and what the drivers do, in sentences."""
     figures = fit.figures
     unit = f" {fit.unit}" if fit.unit else ""
@@ -23,7 +22,7 @@ def fit_sentences(fit: Fit) -> str:
     # A share of values that can be zero or negative says nothing.
     share = f" ({figures.mape:.1%})".replace("%", " %") if fit.target[fit.used].min() > 0.0 else ""
     changed = f" of the {fit.scale.name(fit.column)}" if fit.model.transform else ""
-    first, rest = serious_first(fit.findings)
+    first, rest = serious_first(findings)
     explains = (
         f"The target is {number(float(fit.target[fit.used][0]), 6)}{unit} in every period."
         if np.isnan(figures.r_squared)
@@ -47,7 +46,7 @@ def fit_sentences(fit: Fit) -> str:
     return "\n".join(lines)
 
 
-def fit_numbers(fit: Fit) -> str:
+def fit_numbers(fit: FitState) -> str:
     """The fit's figures in one line."""
     figures, log = fit.figures, fit.scale.log and fit.scale.gain == 1.0
     deviation = f"{figures.residual_deviation:.4f} on the log scale" if log else number(figures.residual_deviation, 4)

@@ -2,21 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, count
+from offing.base.arrays import Array
 from offing.base.limits import LARGEST, SMALLEST
 from offing.calendar import Axis
 from offing.model.layout import Design
+from offing.model.options import ModelOptions
 from offing.tables import Sources, Table, View
-from offing.tables.table import Array
 from offing.terms import telling
-
-if TYPE_CHECKING:
-    from offing.model.model import Model
 
 
 def constant_target(value: float, column: str, axis: Axis) -> Finding:
@@ -28,7 +24,7 @@ def constant_target(value: float, column: str, axis: Axis) -> Finding:
                    evidence={"value": value})  # fmt: skip
 
 
-def check_treatments(model: Model, sources: Sources) -> None:
+def check_treatments(model: ModelOptions, sources: Sources) -> None:
     """Refuse a target that is smoothed: residuals, intervals and scores would be those of a series that never was."""
     place = sources.find(model.target)
     if model.smooth_target:
@@ -41,7 +37,7 @@ def check_treatments(model: Model, sources: Sources) -> None:
             )  # fmt: skip
 
 
-def check_drivers(model: Model, view: View) -> None:
+def check_drivers(model: ModelOptions, view: View) -> None:
     """Refuse a driver that has no value at all, naming its file and column."""
     for term in model.terms:
         for reference in term.needs():
@@ -59,7 +55,7 @@ def check_drivers(model: Model, view: View) -> None:
                                  file=table.name, column=column, term=str(term.name))  # fmt: skip
 
 
-def check_target(model: Model, target: Array, table: Table, column: str, axis: Axis) -> None:
+def check_target(model: ModelOptions, target: Array, table: Table, column: str, axis: Axis) -> None:
     """Refuse a target without values, beyond its limits, or of which there is no logarithm."""
     known = target[np.isfinite(target)]
     if not len(known):
@@ -89,7 +85,7 @@ def _check_size(values: Array, table: Table, column: str) -> None:
                          "Give it in another unit.", file=table.name, column=column)  # fmt: skip
 
 
-def _check_limits(model: Model, target: Array, table: Table, column: str, axis: Axis) -> None:
+def _check_limits(model: ModelOptions, target: Array, table: Table, column: str, axis: Axis) -> None:
     for word, limit, beyond in (
         ("lower", model.lower_limit, np.less), ("upper", model.upper_limit, np.greater),
     ):  # fmt: skip

@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 from scipy.special import fdtrc
 
 from offing.base import Finding, Verdict
+from offing.base.arrays import Array
 from offing.engine import Estimate, TooFewRowsError, least_squares, quantile
-from offing.tables.table import Array
+from offing.model.fit_state import FitState
 from offing.terms import Driver, LagWeights
-
-if TYPE_CHECKING:
-    from offing.model.fit import Fit
 
 #: Chances at which a finding is made of the timing, and of the curve.
 _TELLS_NOTHING, _WRONG = 0.1, 0.001
@@ -43,7 +40,7 @@ class WeightTests:
         return abs(self.slope_t) < _NEAR_ZERO
 
 
-def weight_tests(fit: Fit, place: int) -> WeightTests:
+def weight_tests(fit: FitState, place: int) -> WeightTests:
     """The tests of the weights of the `place`-th term, beside all other columns of the fit as they are.
 
     The usual F of nested least squares, on rows freed of the noise's dynamics. Where the slope is zero the shape is not
@@ -99,7 +96,7 @@ def _f(restricted: float, whole: float, count: int, dof: float) -> tuple[float, 
     return value, count, float(fdtrc(count, dof, value))
 
 
-def weights_examined(fit: Fit) -> tuple[Verdict, ...]:
+def weights_examined(fit: FitState) -> tuple[Verdict, ...]:
     """Findings where the timing of a driver's values tells nothing, or where its curve is not what the data want."""
     found: list[Verdict] = []
     for place, term in enumerate(fit.model.terms):

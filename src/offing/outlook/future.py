@@ -9,12 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
+from offing.base.arrays import Array
 from offing.calendar import Axis, on_clock_of
 from offing.calendar.axis import periods_of
-from offing.model import Fit
 from offing.model.edge import parts_of
+from offing.model.fitted import Fitted
 from offing.tables import View
-from offing.tables.table import Array
 from offing.tables.view import ACTUAL
 from offing.terms import Driver
 
@@ -37,7 +37,7 @@ class Future:
 
     name: str
     reference: str
-    fit: Fit
+    fit: Fitted
     view: View
     ahead: Axis
     axis: Axis
@@ -106,7 +106,7 @@ class Future:
         return future(self.fit, self.view, self.ahead, name)
 
 
-def future(fit: Fit, view: View, ahead: Axis, name: str) -> Future:
+def future(fit: Fitted, view: View, ahead: Axis, name: str) -> Future:
     """The later periods of the driver that a term's name or a column calls.
 
     Raises
@@ -124,7 +124,7 @@ def future(fit: Fit, view: View, ahead: Axis, name: str) -> Future:
     return Future(name, reference, fit, view, ahead, axis)
 
 
-def _still_ahead(fit: Fit, view: View, ahead: Axis, reference: str) -> Axis:
+def _still_ahead(fit: Fitted, view: View, ahead: Axis, reference: str) -> Axis:
     """A column's own periods from the first that is no outcome yet, up to the last that a forecast needs."""
     own = view.frequency(reference)
     first = view.sources.tables[view.sources.find(reference)[0]].axis.first
@@ -138,13 +138,13 @@ def _still_ahead(fit: Fit, view: View, ahead: Axis, reference: str) -> Axis:
     return Axis(own, start, max(whole.first + whole.n - start, 0))
 
 
-def changeable(fit: Fit, view: View, ahead: Axis) -> dict[str, str]:
+def changeable(fit: Fitted, view: View, ahead: Axis) -> dict[str, str]:
     """The columns of `driver_names` of which a forecast needs values that are no outcome yet."""
     return {name: reference for name, reference in driver_names(fit).items()
             if _still_ahead(fit, view, ahead, reference).n}  # fmt: skip
 
 
-def driver_column(fit: Fit, name: str) -> str:
+def driver_column(fit: Fitted, name: str) -> str:
     """The column behind a driver's name, or the column itself if some term looks at it.
 
     Raises
@@ -165,7 +165,7 @@ def driver_column(fit: Fit, name: str) -> str:
                      key="drivers")  # fmt: skip
 
 
-def driver_names(fit: Fit) -> dict[str, str]:
+def driver_names(fit: Fitted) -> dict[str, str]:
     """Columns of numbers that drivers look at, by the name of the first driver of each."""
     found: dict[tuple[str, str], tuple[str, str]] = {}
     for term in _drivers(fit):
@@ -174,5 +174,5 @@ def driver_names(fit: Fit) -> dict[str, str]:
     return dict(found.values())
 
 
-def _drivers(fit: Fit) -> list[Driver]:
+def _drivers(fit: Fitted) -> list[Driver]:
     return [term for term in fit.model.terms if isinstance(term, Driver)]

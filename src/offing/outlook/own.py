@@ -10,6 +10,7 @@ import numpy as np
 
 from offing.base import InputError
 from offing.model.edge import driver_model, own_model
+from offing.model.model import DriverModel
 from offing.model.words import number
 from offing.tables import Information
 from offing.terms import OwnLags, Season, Term, Trend
@@ -81,7 +82,8 @@ def _error(future: Future, terms: Sequence[Term], ends: Sequence[int], values: n
     """Root mean square error of a set of terms; infinite where it cannot be fitted."""
     source = future.view.sources.find(future.reference)[0]
     table = future.view.sources.tables[source]
-    model = replace(driver_model(future.fit, future.view, future.reference, terms), window=min(_NEWEST, max(ends)))
+    stated = driver_model(future.fit, future.view, future.reference, terms)
+    model = replace(DriverModel.of(stated), window=min(_NEWEST, max(ends)))
     released, sums = table.known_at(), []
     for end in ends:
         try:

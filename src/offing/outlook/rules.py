@@ -11,12 +11,12 @@ from typing import Any, ClassVar
 import numpy as np
 
 from offing.base import InputError, nearest
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.model.words import number, signed
 from offing.outlook.future import Future
 from offing.outlook.own import chosen_terms
 from offing.tables import View
-from offing.tables.table import Array
 
 #: Two years, the second by its last digits.
 _WINTER = re.compile(r"(\d{4})/(\d{2}|\d{4})")

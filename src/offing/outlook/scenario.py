@@ -8,7 +8,7 @@ from typing import Any
 
 from offing.base import InputError, Keywords
 from offing.calendar import Axis
-from offing.model import Fit
+from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
 from offing.outlook.future import future
 from offing.outlook.rules import Rule, rule_of
@@ -74,7 +74,7 @@ class Scenario(Keywords):
             yield from self.base.rules
         yield from ((name, rule_of(rule)) for name, rule in self.drivers.items())
 
-    def on(self, fit: Fit, view: View, axis: Axis) -> tuple[View, dict[str, str]]:
+    def on(self, fit: Fitted, view: View, axis: Axis) -> tuple[View, dict[str, str]]:
         """The view with everything assumed that a forecast of `axis` needs, and what that is of each driver."""
         said: dict[str, list[str]] = {}
         for name, rule in self.rules:

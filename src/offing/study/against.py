@@ -5,22 +5,20 @@ from __future__ import annotations
 import dataclasses
 import re
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from offing.base import InputError
 from offing.explain import LAST_YEAR, MEAN
 from offing.model import Forecast
 from offing.model.forecast import AS_PLANNED
+from offing.study.asked import AskedStudy
 from offing.tables import Information, Panel
-
-if TYPE_CHECKING:
-    from offing.study.study import Study
 
 BASELINE, OUTCOME = "baseline", "outcome"
 _DAY = re.compile(r"\d{4}-\d{2}-\d{2}([T ].*)?")
 
 
-def held_against(study: Study, name: str, said: Any, scenario: str | None = None) -> tuple[Any, Any]:
+def held_against(study: AskedStudy, name: str, said: Any, scenario: str | None = None) -> tuple[Any, Any]:
     """The end and the start of a walk of the fit `name`, as `offing.walk` takes them; the end may be a scenario's.
 
     ``last-year``, ``mean`` and ``baseline`` are what they are; ``outcome`` walks from the forecast of the study's own
@@ -63,7 +61,7 @@ def held_against(study: Study, name: str, said: Any, scenario: str | None = None
     return end, said
 
 
-def _came(study: Study) -> Study:
+def _came(study: AskedStudy) -> AskedStudy:
     """The study with all that is known today."""
     if study.origin is None:
         raise InputError("the forecast is of periods that have not come yet", "Say from when it is, with --as-of.",
@@ -72,7 +70,7 @@ def _came(study: Study) -> Study:
     return dataclasses.replace(study, spec=spec, as_of=None)
 
 
-def made_then(study: Study, name: str, day: object, until: object = None) -> Forecast:
+def made_then(study: AskedStudy, name: str, day: object, until: object = None) -> Forecast:
     """The forecast that the study would have made on a day, as a back-test does.
 
     Columns that ``[backtest]`` calls planned count as known; plans serve if they tell when they were made; of other
@@ -92,11 +90,11 @@ def made_then(study: Study, name: str, day: object, until: object = None) -> For
         return then.forecast(levels=asked.levels, unplanned="expected", **far)
 
 
-def _of_study(study: Study, name: str, said: str) -> Any:
-    from offing.study.open import open_study  # noqa: PLC0415  which makes studies, and asks for this one's walks
-
+def _of_study(study: AskedStudy, name: str, said: str) -> Any:
     path = Path(said) if Path(said).is_absolute() or Path(said).exists() else study.path.parent / said
-    other = open_study(path)
+    if study.reopen is None:
+        raise InputError("another study cannot be opened from here", key="against")
+    other = study.reopen(path)
     if name not in other.forecasts:
         if len(other.forecasts) == 1 and len(study.fits) == 1:
             return next(iter(other.forecasts.values()))

@@ -26,7 +26,6 @@ from offing.model.direct import DirectForecast
 from offing.model.forecast import AS_PLANNED
 from offing.model.words import wrapped
 from offing.study.against import BASELINE
-from offing.study.asked import study_walk
 
 if TYPE_CHECKING:
     from offing.study.study import Study
@@ -104,7 +103,7 @@ def more_pictures(study: Study, name: str, step: str) -> dict[str, object]:
 def study_story(study: Study, name: str, against: Any, *, brief: bool = False) -> Story:
     """The page on one fit's forecast, held against something; see `offing.story`."""
     with study.placing():
-        walked = study_walk(study, name, against)
+        walked = study.walk_of(name, against)
     if walked.phases:
         return story(walked, brief=brief)
     ahead = study.forecasts[name]

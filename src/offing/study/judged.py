@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -16,19 +16,11 @@ from offing.judging import (
     Comparison,
     Search,
     Worth,
-    backtest,
-    combined,
-    outside,
     search,
-    without_each,
     worth,
 )
+from offing.study.study import Study
 
-if TYPE_CHECKING:
-    from offing.study.study import Study
-
-#: What the combination with stated weights is called.
-COMBINATION = "combination"
 #: Seconds in the units of a budget.
 _UNITS = {"": 1.0, "s": 1.0, "min": 60.0, "m": 60.0, "h": 3600.0}
 
@@ -54,38 +46,6 @@ def seconds_of(budget: str | float | None) -> float | None:
     if not value > 0.0:
         raise InputError(f"found {budget!r}", 'Give a time such as "60s", "5 min" or "1 h".', key="budget")
     return value
-
-
-def study_backtest(study: Study, *, without: bool = False) -> Backtest:
-    """The study's models from past origins with their combinations; and the first one `without` each of its terms."""
-    asked = study.spec.backtest
-    models = list(study.models)
-    if without and asked.without:
-        models = [*models, *without_each(models[0])[1:]]
-    horizon = _horizon(study)
-    elsewhere = [outside(study.path.parent / each.file, each.name, role=each.role) for each in asked.outside]
-    found = backtest(
-        models, study.tables, horizon=horizon, origins=asked.origins, first_origin=asked.first_origin,
-        every=asked.every, gap=asked.gap, window=asked.window, basis=asked.basis, planned=asked.planned,
-        plans=study.plans, outside=elsewhere, repeats=asked.repeats, way=study.spec.forecast.way,
-        edge=study.spec.forecast.edge,
-    )  # fmt: skip
-    own = [model.name for model in study.models] + [each.name for each in elsewhere if each.role == "candidate"]
-    together = study.spec.combination
-    pooling = "quantiles" if together is None else together.pooling
-    if together is not None and together.weights and not without:
-        found = combined(found, weights=together.weights, pooling=pooling, name=COMBINATION)
-    for way in asked.combinations:
-        found = combined(found, way=way, members=own, pooling=pooling)
-    return found
-
-
-def _horizon(study: Study) -> int:
-    horizon = study.spec.backtest.horizon or study.spec.forecast.horizon
-    if horizon is None:
-        raise InputError("the study does not say how far its back-test forecasts", "State horizon in [backtest].",
-                         file=study.path.name, key="horizon")  # fmt: skip
-    return horizon
 
 
 def study_worth(comparison: Comparison) -> Worth | None:
@@ -157,7 +117,7 @@ def study_search(
         model = study.models[0 if asked.model is None else names.index(asked.model)]
         seconds = seconds_of(asked.budget if budget is None else budget)
         return search(
-            model, study.tables, study.choices, optional=asked.optional, horizon=_horizon(study),
+            model, study.tables, study.choices, optional=asked.optional, horizon=study._far(),
             budget=None if seconds is None else max(seconds - spent, seconds / 3.0), way=asked.way, tries=asked.tries,
             seed=asked.seed, score=asked.score, held_back=asked.held_back, origins=asked.origins,
             every=asked.every or past.every, first_origin=past.first_origin, gap=past.gap,

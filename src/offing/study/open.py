@@ -79,7 +79,7 @@ def study_from(text: str, path: Path) -> Study:
     check_asked(spec, terms, place)
     check_output(spec, place)
     scenarios, choices = checked_scenarios(spec, terms, place), _choices(spec, terms, path.parent, place)
-    return Study(path, text, spec, tuple(terms), models, scenarios=scenarios, choices=choices)
+    return Study(path, text, spec, tuple(terms), models, scenarios=scenarios, choices=choices, reopen=open_study)
 
 
 def _too_deep(path: Path) -> InputError:

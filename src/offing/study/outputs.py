@@ -49,6 +49,7 @@ from offing.handover import (
 from offing.handover.explained import walk_rows
 from offing.judging import Screening
 from offing.model import Fit, Forecast, effects, elasticities
+from offing.model.fitted import Fitted
 from offing.model.words import serious_first, wrapped
 from offing.study.explained_outputs import more_pictures, more_tables, more_words, pages
 from offing.study.selected import selected_lines
@@ -236,7 +237,7 @@ def in_json(study: Study, step: str) -> str:
     ).rstrip("\n")
 
 
-def _words(study: Study, name: str, fit: Fit, step: str) -> str:
+def _words(study: Study, name: str, fit: Fitted, step: str) -> str:
     if step == "fit":
         return str(fit)
     forecast = study.forecasts[name]
@@ -274,12 +275,12 @@ def _findings(study: Study, step: str) -> list[dict[str, object]]:
     ] + ([] if step == "screen" else left_out_findings(study.left_out))
 
 
-def _weighted(fit: Fit) -> list[str]:
+def _weighted(fit: Fitted) -> list[str]:
     """Names of the drivers with weights over their lags."""
     return [str(term.name) for term in fit.model.terms if isinstance(term, Driver) and term.weights is not None]
 
 
-def _fit_of(result: Fit | Forecast | Screening) -> Fit:
+def _fit_of(result: Fit | Forecast | Screening) -> Fitted:
     if isinstance(result, Screening):
         return result.base
     return result.fit if isinstance(result, Forecast) else result
@@ -308,7 +309,7 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
     return found
 
 
-def _drawn(study: Study, name: str, fit: Fit, step: str) -> dict[str, object]:
+def _drawn(study: Study, name: str, fit: Fitted, step: str) -> dict[str, object]:
     """What is drawn of one fit, by the figures' names."""
     results: dict[str, object] = {"fit": fit}
     if step == "fit":

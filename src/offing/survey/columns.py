@@ -6,9 +6,9 @@ from collections.abc import Mapping
 
 import numpy as np
 
+from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency
 from offing.tables import Panel, Table
-from offing.tables.table import Array
 
 
 def references_of(

@@ -7,11 +7,11 @@ from collections.abc import Mapping
 import numpy as np
 import pandas as pd
 
+from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency, cycle_of
 from offing.engine import least_squares, peaks
 from offing.tables import Panel, Table
 from offing.tables.outliers import Judged
-from offing.tables.table import Array
 from offing.tables.treat import missing_runs
 
 #: Cycles worth naming at each frequency, the longest first, and how many pairs of harmonics stand for each at most.

@@ -6,23 +6,20 @@ import textwrap
 from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from offing.base import Treatment, count
+from offing.base.arrays import Array
 from offing.base.toml import toml_key
 from offing.model.words import in_units, number, percent, signed
 from offing.survey.measures import flat
+from offing.survey.survey_data import SurveyData
 from offing.survey.views import without_calendar
 from offing.tables import Panel, Table, read_days
 from offing.tables.options import as_options
 from offing.tables.outliers import yearly_spike
-from offing.tables.table import Array
 from offing.tables.treat import missing_runs
-
-if TYPE_CHECKING:
-    from offing.survey.survey import Survey
 
 #: Lines of the screen, those of a panel, questions at most, and how wide a line is.
 LINES, PANEL_LINES, QUESTIONS, WIDTH = 25, 20, 5, 110
@@ -45,7 +42,7 @@ class Question:
         return f"{self.text} {self.answer}"
 
 
-def screen(survey: Survey) -> str:
+def screen(survey: SurveyData) -> str:
     """The first screen of a survey."""
     most = PANEL_LINES if survey.members > 1 else LINES
     asked = questions(survey)
@@ -62,7 +59,7 @@ def _wrapped(text: str, indent: str, most: int) -> list[str]:
     return lines if len(lines) <= most else [*lines[: most - 1], lines[most - 1][: WIDTH - 2] + " …"]
 
 
-def _told(survey: Survey) -> Iterator[str]:
+def _told(survey: SurveyData) -> Iterator[str]:
     yield from _read(survey)
     yield from _holidays(survey)
     axis, values = survey.span
@@ -83,7 +80,7 @@ def _told(survey: Survey) -> Iterator[str]:
     yield from (str(each) for each in survey.findings if each.severity != "note" and each.check != "series")
 
 
-def _read(survey: Survey) -> Iterator[str]:
+def _read(survey: SurveyData) -> Iterator[str]:
     """One line a source: what it is, and every column of it, used or not."""
     remarks = survey.guess.remarks if survey.guess is not None else {}
     for name, table in {**survey.tables, **{f"{of} (plan)": plan for of, plan in survey.plans.items()}}.items():
@@ -119,7 +116,7 @@ def _where(entry: Treatment) -> str:
     return f"{entry.period}, " if entry.period.startswith("row ") and entry.period != "row all" else ""
 
 
-def _holidays(survey: Survey) -> Iterator[str]:
+def _holidays(survey: SurveyData) -> Iterator[str]:
     """What the table of holidays is, if a file was taken for one."""
     path = None if survey.guess is None else survey.guess.days
     if path is not None:
@@ -148,7 +145,7 @@ def _quantiles(known: Array, unit: str) -> str:
     )
 
 
-def _strange(survey: Survey) -> str:
+def _strange(survey: SurveyData) -> str:
     _, values = survey.span
     runs, zeros = missing_runs(values), int((values == 0.0).sum())
     far = survey.outliers
@@ -173,7 +170,7 @@ def _strange(survey: Survey) -> str:
     return f"{text[0].upper()}{text[1:]}."
 
 
-def _members(survey: Survey) -> str:
+def _members(survey: SurveyData) -> str:
     tables = [each for source, _, each in flat(survey.tables) if source == survey.source]
     sizes = [int(np.isfinite(each.columns[survey.column]).sum()) for each in tables if survey.column in each.columns]
     totals = sorted(
@@ -190,7 +187,7 @@ def _members(survey: Survey) -> str:
     )
 
 
-def _moves(survey: Survey) -> str:
+def _moves(survey: SurveyData) -> str:
     """Trend and season in words."""
     axis, values = survey.span
     told = []
@@ -211,7 +208,7 @@ def _moves(survey: Survey) -> str:
     return " ".join(told)
 
 
-def _drivers(survey: Survey) -> Iterator[str]:
+def _drivers(survey: SurveyData) -> Iterator[str]:
     """Which columns can serve as drivers, and how."""
     axis, _ = survey.span
     rest = without_calendar(axis, survey.working)
@@ -239,13 +236,13 @@ def _drivers(survey: Survey) -> Iterator[str]:
         yield f"Text that can be a category: {', '.join(texts[:4])}{' …' if len(texts) > 4 else ''}."
 
 
-def questions(survey: Survey) -> list[Question]:
+def questions(survey: SurveyData) -> list[Question]:
     """What only the analyst knows, the most important first, at most five."""
     found = [*_asked_of_target(survey), *_asked_of_columns(survey), *_asked_by_reading(survey)]
     return found[:QUESTIONS]
 
 
-def _asked_of_target(survey: Survey) -> Iterator[Question]:
+def _asked_of_target(survey: SurveyData) -> Iterator[Question]:
     axis, values = survey.span
     for finding in survey.findings:
         if finding.check == "zeros":
@@ -261,7 +258,7 @@ def _asked_of_target(survey: Survey) -> Iterator[Question]:
         )
 
 
-def _asked_of_columns(survey: Survey) -> Iterator[Question]:
+def _asked_of_columns(survey: SurveyData) -> Iterator[Question]:
     for source, table in survey.tables.items():
         if isinstance(table, Panel):
             continue
@@ -292,7 +289,7 @@ def _is_marker(values: Array, marker: float) -> bool:
     )
 
 
-def _asked_by_reading(survey: Survey) -> Iterator[Question]:
+def _asked_by_reading(survey: SurveyData) -> Iterator[Question]:
     if survey.guess is None:
         return
     for source, remarks in survey.guess.remarks.items():

@@ -11,6 +11,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import DAY, Frequency
 from offing.calendar.frequency import HOUR
 from offing.tables.combine import Rule, looks_like_key, rule_for
@@ -21,7 +22,6 @@ from offing.tables.reading import open_file
 from offing.tables.regular import zones_of
 from offing.tables.shapes import filled_down, looks_wide, place_in_year, side_of
 from offing.tables.stamps import stamps_of
-from offing.tables.table import Array
 from offing.tables.tidying import time_column
 
 #: Share of a column's cells up to which those that are no numbers are slips rather than words.

@@ -8,12 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency, coarser_than, cycle_of
 from offing.engine import cross_correlation
 from offing.survey.measures import CYCLES, cycle_columns, flat, seen_cycles, trend_columns
 from offing.tables import Panel, Table
 from offing.tables.outliers import Judged
-from offing.tables.table import Array
 
 #: So many steps of a coarser frequency a figure can show beside the series itself.
 _STEPS = 60

@@ -1,13 +1,15 @@
 """From files and frames to regular series with units, and the one door through which models see them."""
 
 from offing.tables.aggregate import aggregate
+from offing.tables.downloads import released_at
 from offing.tables.holiday_table import read_days
 from offing.tables.information import Columns, Information
+from offing.tables.patch import Patch
 from offing.tables.reading import read
 from offing.tables.table import Delay, LaterRows, Panel, Table
-from offing.tables.treat import Patch, Treat
+from offing.tables.treat import Treat
 from offing.tables.view import ACTUAL, MARKS, MISSING, PLAN, Goal, Known, Sources, View, not_in_all, split_series
-from offing.tables.vintages import Vintages, released_at
+from offing.tables.vintages import Vintages
 
 __all__ = [
     "ACTUAL",

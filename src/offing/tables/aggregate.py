@@ -10,9 +10,10 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, Treatment, count
+from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency
 from offing.tables.combine import KEYS, Combine, suggested
-from offing.tables.table import Array, Table
+from offing.tables.table import Table
 
 PARTIAL = ("leave out", "keep")
 

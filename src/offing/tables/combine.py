@@ -11,10 +11,10 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
+from offing.base.arrays import Array
 
 HOWS = ("sum", "mean", "last", "first", "max", "min", "count")
 _WEIGHTED = "mean weighted by "
-Array = NDArray[np.float64]
 #: Names of the key columns of partial results.
 KEYS = ["id", "ordinal"]
 

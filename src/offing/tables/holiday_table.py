@@ -10,11 +10,11 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
+from offing.base.arrays import Array
 from offing.calendar import ALWAYS, DAY, Days
 from offing.tables.dates import days_of, parse_dates
 from offing.tables.numbers import to_numbers, wrong_cell
 from offing.tables.sources import text_cells
-from offing.tables.table import Array
 
 _COLUMNS = ("name", "date", "until", "share", "group", "known_from")
 

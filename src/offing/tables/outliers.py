@@ -7,9 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from offing.base.arrays import Array
 from offing.calendar import Axis, cycle_of
 from offing.engine import Departures, departures, group_medians, limit_of
-from offing.tables.table import Array
 
 #: Pairs of harmonics of the year that are tried at each frequency.
 _PAIRS = {"hour": 3, "day": 6, "business day": 6, "week": 8, "month": 6, "quarter": 2, "year": 0}

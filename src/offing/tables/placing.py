@@ -11,14 +11,16 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, Treatment, count
+from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency
 from offing.tables.aggregate import aggregated
+from offing.tables.downloads import check_releases, latest
 from offing.tables.layout import Report
 from offing.tables.numbers import LARGEST, Marks, to_numbers, words_of, wrong_cell
 from offing.tables.options import Reading
 from offing.tables.regular import axis_of, gaps_in, spelt_runs
-from offing.tables.table import Array, Delay, Table
-from offing.tables.vintages import Vintages, check_releases, latest
+from offing.tables.table import Delay, Table
+from offing.tables.vintages import Vintages
 
 Ints = NDArray[np.int64]
 Places = NDArray[np.intp]

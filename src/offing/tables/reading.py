@@ -19,6 +19,7 @@ from offing.tables.aggregate import aggregated
 from offing.tables.column_uses import account, assume_dates, assume_notation, read_columns
 from offing.tables.combine import Combine
 from offing.tables.dates import Stamps, moments_of
+from offing.tables.downloads import downloaded, release_dates
 from offing.tables.layout import Report
 from offing.tables.lines import Gathered, Lines, gap_note
 from offing.tables.notation import understood
@@ -36,7 +37,6 @@ from offing.tables.sources.web import WebTable
 from offing.tables.stamps import looks_like_dates, stamps_of
 from offing.tables.table import Panel, Table
 from offing.tables.tidying import tidied, time_column
-from offing.tables.vintages import downloaded, release_dates
 
 _PERIOD_UNITS = {"h": "hour", "D": "day", "B": "business day", "M": "month", "Q": "quarter", "Y": "year", "A": "year"}
 

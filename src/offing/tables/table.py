@@ -14,13 +14,13 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, Treatment, count, nearest
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.calendar.frequency import DAY, HOUR
 
 if TYPE_CHECKING:
     from offing.tables.vintages import Vintages
 
-Array = NDArray[np.float64]
 Texts = NDArray[np.object_]
 LaterRows = Literal["plan", "actual"]
 

@@ -10,10 +10,11 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, Keywords, Treatment, count
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.tables.outliers import Judged, judge
+from offing.tables.patch import Patch
 from offing.tables.regular import spelt_runs
-from offing.tables.table import Array
 
 if TYPE_CHECKING:
     from offing.tables.view import View
@@ -23,33 +24,6 @@ Zeros = Literal["no sale", "closed", "sold out"]
 Outliers = Literal["flag", "exclude", "replace", "pulse"]
 #: Periods of the season that lends a value to ``same season``.
 _SEASON = {"hour": 168, "day": 7, "business day": 5, "week": 52, "month": 12, "quarter": 4}
-
-
-@dataclass(frozen=True)
-class Patch:
-    """What a treatment learnt: new values (m,) of the periods `ordinals` (m,), NaN where a value is not to be used.
-
-    `pulses` are ordinals whose values get terms of their own; `window` the periods of a smoothing mean, `smoothed`
-    the smoothed history from the ordinal `first` on where it is centred.
-    """
-
-    source: str
-    column: str
-    ordinals: NDArray[np.int64]
-    values: Array
-    pulses: tuple[int, ...] = ()
-    window: int = 1
-    first: int = 0
-    smoothed: Array | None = None
-    log: tuple[Treatment, ...] = ()
-    findings: tuple[Finding, ...] = ()
-
-    def applied(self, axis: Axis, values: Array) -> Array:
-        """The values (n,) of `axis` with the new ones in place, not yet smoothed."""
-        treated = values.copy()
-        inside = (self.ordinals >= axis.first) & (self.ordinals < axis.first + axis.n)
-        treated[self.ordinals[inside] - axis.first] = self.values[inside]
-        return treated
 
 
 @dataclass(frozen=True)

@@ -9,9 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
+from offing.base.arrays import Array
 from offing.calendar import DAY, Axis, Frequency, inside, on_clock_of
-from offing.tables.table import Array, Panel, Table, Texts
-from offing.tables.treat import Patch
+from offing.tables.patch import Patch
+from offing.tables.table import Panel, Table, Texts
 
 #: Marks of values, and their names in tables.
 MISSING, ACTUAL, PLAN, ASSUMED, MODELLED = range(5)

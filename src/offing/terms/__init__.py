@@ -1,8 +1,7 @@
 """The pieces of a model. Each learns what it needs from a view and then makes columns for any periods."""
 
 from offing.terms.category import Category
-from offing.terms.crossing import with_known_lags
-from offing.terms.driver import Driver
+from offing.terms.driver import Driver, with_known_lags
 from offing.terms.event import Event
 from offing.terms.holidays import Holidays
 from offing.terms.interaction import Interaction

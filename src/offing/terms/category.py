@@ -8,9 +8,10 @@ from typing import Literal
 import numpy as np
 
 from offing.base import Finding, InputError, count, nearest
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.tables import View
-from offing.terms.term import Array, Block, Readout, Reference, Term, Written
+from offing.terms.term import Block, Readout, Reference, Term, Written
 
 #: Levels seen less often than this on average make a column that tells rows apart and explains nothing.
 _OFTEN = 3.0

@@ -3,26 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING, Literal, get_args
+from typing import Literal, get_args
 
 import numpy as np
 
 from offing.base import InputError, count
+from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency, holding, inside, on_clock_of
 from offing.engine import spread_smoothly
 from offing.tables import View
+from offing.terms.driver_fields import Between, Combined, StatedDriver
 from offing.terms.lag_weights import LagWeights
-from offing.terms.term import Array
 from offing.terms.transforms import Series
-
-if TYPE_CHECKING:
-    from offing.terms.driver import Driver
-
-#: Periods of its own back from which a driver's last value is looked for.
-_FARTHEST = 1000
-
-Combined = Literal["sum", "mean", "last"]
-Between = Literal["repeat", "divide", "linear", "smooth"]
 
 
 def native(view: View, reference: str) -> View:
@@ -52,7 +44,7 @@ def combined(view: View, reference: str, how: Combined) -> Series:
     return series
 
 
-def spread(driver: Driver, view: View) -> Series:
+def spread(driver: StatedDriver, view: View) -> Series:
     """A slower column by the target's periods, from the values that are known at the view's origin."""
     slow = view.reach(driver.data)
     values = view.known(driver.data, slow).values
@@ -83,7 +75,7 @@ def _counted(slow: Frequency, axis: Axis, skip: int) -> Array:
     return np.asarray(np.bincount(place)[at - first], dtype=np.float64)
 
 
-def _smoothed(driver: Driver, view: View, slow: Axis, values: Array, axis: Axis) -> Array:
+def _smoothed(driver: StatedDriver, view: View, slow: Axis, values: Array, axis: Axis) -> Array:
     """Smooth values (n,) on `axis`, from each run of known slow values by itself."""
     found = np.full(axis.n, np.nan)
     known = np.flatnonzero(np.isfinite(values))
@@ -104,7 +96,7 @@ def _smoothed(driver: Driver, view: View, slow: Axis, values: Array, axis: Axis)
     return found
 
 
-def check_ways(driver: Driver) -> None:
+def check_ways(driver: StatedDriver) -> None:
     """Refuse ways of crossing frequencies that mean nothing or do not go together.
 
     Raises
@@ -124,7 +116,7 @@ def check_ways(driver: Driver) -> None:
                              key=key)  # fmt: skip
 
 
-def check_crossing(driver: Driver, view: View) -> None:
+def check_crossing(driver: StatedDriver, view: View) -> None:
     """Refuse a driver of another frequency that does not say how it comes to the target's, or does so wrongly.
 
     Raises
@@ -163,7 +155,7 @@ def check_crossing(driver: Driver, view: View) -> None:
                          key="pattern")  # fmt: skip
 
 
-def check_lags(driver: Driver, view: View, lags: Array) -> None:
+def check_lags(driver: StatedDriver, view: View, lags: Array) -> None:
     """Refuse lags (n, span) of which hardly anything is known, or something in between is not.
 
     Raises
@@ -205,7 +197,7 @@ def check_lags(driver: Driver, view: View, lags: Array) -> None:
         )  # fmt: skip
 
 
-def first_gone(driver: Driver, view: View, axis: Axis, series: Series) -> tuple[str, Axis] | None:
+def first_gone(driver: StatedDriver, view: View, axis: Axis, series: Series) -> tuple[str, Axis] | None:
     """The earliest period of its own that the lags on `axis` need and that has no value."""
     frequency = view.frequency(driver.data)
     needed = LagWeights.of(driver).needed(frequency, axis)
@@ -214,7 +206,7 @@ def first_gone(driver: Driver, view: View, axis: Axis, series: Series) -> tuple[
     return (driver.data, needed.part(int(gone[0]), int(gone[0]) + 1)) if len(gone) else None
 
 
-def own_part(driver: Driver, view: View, period: Axis) -> Axis:
+def own_part(driver: StatedDriver, view: View, period: Axis) -> Axis:
     """The first period of its own without a value, of those that one of the target's needs."""
     frequency = view.frequency(driver.data)
     if driver.between is not None:
@@ -222,22 +214,3 @@ def own_part(driver: Driver, view: View, period: Axis) -> Axis:
     own = view.native(driver.data, period)
     gone = np.flatnonzero(np.isnan(view.known(driver.data, own).values))
     return own.part(int(gone[0]), int(gone[0]) + 1) if len(gone) else own
-
-
-def with_known_lags(driver: Driver, view: View, axis: Axis) -> Driver:
-    """The driver with longer lags, so that the one period of `axis` needs only what is known."""
-    frequency = view.frequency(driver.data)
-    if driver.weights is None and driver.between is None:
-        lags, back = tuple(driver.lags), 0
-        while replace(driver, lags=tuple(lag + back for lag in lags)).first_unknown(view, axis) is not None:
-            back += 1
-            if back > _FARTHEST:
-                return driver
-        return driver if not back else replace(driver, lags=tuple(lag + back for lag in lags))
-    needed = driver.needed(view, axis, driver.data)
-    last = needed.first + needed.n - 1
-    whole = Axis(frequency, last - _FARTHEST, _FARTHEST + 1)
-    known = np.flatnonzero(np.isfinite(view.known(driver.data, whole).values))
-    if not len(known):
-        return driver
-    return driver if known[-1] == _FARTHEST else replace(driver, skip=driver.skip + _FARTHEST - int(known[-1]))

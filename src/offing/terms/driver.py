@@ -4,19 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
 from itertools import product
-from typing import ClassVar, Literal
+from typing import Literal
 
 import numpy as np
 
 from offing.base import InputError, count
+from offing.base.arrays import Array
 from offing.calendar import Axis, holding
-from offing.engine import Ends
 from offing.tables import View
 from offing.terms.crossing import (
-    Between,
-    Combined,
     check_crossing,
     check_lags,
     check_ways,
@@ -27,25 +24,25 @@ from offing.terms.crossing import (
     spread,
 )
 from offing.terms.driver_checks import check_forms
+from offing.terms.driver_fields import StatedDriver
 from offing.terms.driver_forms import (
-    Bases,
     CarryOver,
     Form,
     Hinge,
-    Powered,
-    Saturating,
     Shape,
-    bases_of,
     carried_in,
     chained,
     learnt_forms,
     number_of,
 )
 from offing.terms.driver_wishes import asked, check_wishes, usual_change
-from offing.terms.lag_weights import LagWeights, Weights, check_weights
-from offing.terms.smooth import Bend, Smooth, curve_block, lagged_block
-from offing.terms.term import Array, Block, Readout, Reference, Shaped, Term, Written, whole_numbers
-from offing.terms.transforms import EstimatedPower, Log, Series, Stated, Step, evaluate, reach, steps_of
+from offing.terms.lag_weights import LagWeights, check_weights
+from offing.terms.smooth import Smooth, curve_block, lagged_block
+from offing.terms.term import Block, Readout, Reference, Shaped, Written, whole_numbers
+from offing.terms.transforms import Log, Series, Step, evaluate, reach, steps_of
+
+#: Periods of its own back from which a driver's last value is looked for.
+_FARTHEST = 1000
 
 
 @dataclass(frozen=True)
@@ -75,7 +72,7 @@ class DriverState:
 
 
 @dataclass(frozen=True)
-class Driver(Term):
+class Driver(StatedDriver):
     """An outside series with its effects at once and in later periods; one that ticks faster says how it enters.
 
     Parameters
@@ -160,34 +157,6 @@ class Driver(Term):
     'storm hours'
     """
 
-    data: str
-    transform: Sequence[Stated] = ()
-    lags: Sequence[int] = (0,)
-    above: Bases = None
-    below: Bases = None
-    curve: Bend | None = None
-    lag_degree: int | None = None
-    carry_over: float | Literal["estimated"] | None = None
-    saturation: float | Literal["estimated"] | None = None
-    sign: Literal["positive", "negative"] | None = None
-    at_least: float | None = None
-    at_most: float | None = None
-    expected: float | None = None
-    give_or_take: float | None = None
-    shrink_with: str | None = None
-    combine: Combined | None = None
-    weights: Weights | None = None
-    span: int | None = None
-    skip: int = 0
-    degree: int | None = None
-    blocks: Sequence[int] | None = None
-    ends: Ends = "free"
-    between: Between | None = None
-    keeps: Literal["sum", "mean"] = "sum"
-    pattern: str | None = None
-    name: str | None = None
-    centred: ClassVar[bool] = True
-
     def __post_init__(self) -> None:
         if not isinstance(self.data, str) or not self.data:
             raise InputError(f"found {self.data!r}", "Give a column's name.", key="data")
@@ -209,53 +178,6 @@ class Driver(Term):
             self._set(blocks=tuple(self.blocks), span=sum(self.blocks))
         check_ways(self)
         check_wishes(self)
-
-    @property
-    def bends(self) -> bool:
-        """Whether its effect is no straight line."""
-        return self.curve is not None or any(self.chains)
-
-    @property
-    def shaped(self) -> bool:
-        """Whether a shape of it is estimated."""
-        return "estimated" in self._stated
-
-    @property
-    def _stated(self) -> tuple[object, ...]:
-        power = "estimated" if self.power is not None else None
-        return (*(hinge.base for hinge in self.hinges), self.carry_over, self.saturation, power)
-
-    @cached_property
-    def power(self) -> Powered | None:
-        """The power of it that is estimated, if one is."""
-        found = [step for step in steps_of(self.transform) if isinstance(step, EstimatedPower)]
-        return Powered(found[0].lower, found[0].upper) if found else None
-
-    @property
-    def _ordered(self) -> bool:
-        """Whether it has two estimated bases, of which that for low values must not pass that for high ones."""
-        return [hinge.base for hinge in self.hinges] == ["estimated"] * 2
-
-    @cached_property
-    def hinges(self) -> tuple[Hinge, ...]:
-        """Its bases."""
-        above, below = bases_of(self.above, "above"), bases_of(self.below, "below")
-        return (*(Hinge(base, above=True) for base in above), *(Hinge(base, above=False) for base in below))
-
-    @cached_property
-    def chains(self) -> tuple[tuple[Form, ...], ...]:
-        """What becomes of it after its transformations, a column each: beyond a base, carried over, saturating."""
-        later: list[Form] = [] if self.power is None else [self.power]
-        if self.carry_over is not None:
-            later.append(CarryOver(self.carry_over))
-        if self.saturation is not None:
-            later.append(Saturating(self.saturation))
-        return tuple((hinge, *later) for hinge in self.hinges) or (tuple(later),)
-
-    @cached_property
-    def steps(self) -> tuple[Step, ...]:
-        """The transformations; a power that is estimated is a form."""
-        return tuple(step for step in steps_of(self.transform) if not isinstance(step, EstimatedPower))
 
     def needs(self) -> tuple[str, ...]:
         """The driver's column, and those that its transformations or its pattern look at."""
@@ -554,3 +476,22 @@ def _ago(lag: int, unit: str) -> str:
 def _lagged(stem: str, lag: int) -> str:
     words = "" if lag == 0 else f" (lag {lag})" if lag > 0 else f" (lead {-lag})"
     return stem if stem.endswith(words) else stem + words
+
+
+def with_known_lags(driver: Driver, view: View, axis: Axis) -> Driver:
+    """The driver with longer lags, so that the one period of `axis` needs only what is known."""
+    frequency = view.frequency(driver.data)
+    if driver.weights is None and driver.between is None:
+        lags, back = tuple(driver.lags), 0
+        while replace(driver, lags=tuple(lag + back for lag in lags)).first_unknown(view, axis) is not None:
+            back += 1
+            if back > _FARTHEST:
+                return driver
+        return driver if not back else replace(driver, lags=tuple(lag + back for lag in lags))
+    needed = driver.needed(view, axis, driver.data)
+    last = needed.first + needed.n - 1
+    whole = Axis(frequency, last - _FARTHEST, _FARTHEST + 1)
+    known = np.flatnonzero(np.isfinite(view.known(driver.data, whole).values))
+    if not len(known):
+        return driver
+    return driver if known[-1] == _FARTHEST else replace(driver, skip=driver.skip + _FARTHEST - int(known[-1]))

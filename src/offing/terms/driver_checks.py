@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, get_args
+from typing import get_args
 
 import numpy as np
 
 from offing.base import InputError
+from offing.terms.driver_fields import StatedDriver
 from offing.terms.driver_forms import bases_of
 from offing.terms.smooth import Bend
 from offing.terms.transforms import EstimatedPower, steps_of
 
-if TYPE_CHECKING:
-    from offing.terms.driver import Driver
 
-
-def check_forms(driver: Driver) -> None:
+def check_forms(driver: StatedDriver) -> None:
     """Refuse forms that mean nothing or do not go together.
 
     Raises

@@ -14,8 +14,8 @@ import numpy as np
 from scipy.special import expit
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.engine import running
-from offing.terms.term import Array
 
 Number = float | Literal["estimated"]
 

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from offing.base import InputError
-from offing.terms.term import STATED, Array, Wishes
+from offing.base.arrays import Array
+from offing.terms.driver_fields import StatedDriver
+from offing.terms.term import STATED, Wishes
 
-if TYPE_CHECKING:
-    from offing.terms.driver import Driver
 
-
-def check_wishes(driver: Driver) -> None:
+def check_wishes(driver: StatedDriver) -> None:
     """Refuse what has no meaning.
 
     Raises
@@ -41,7 +40,7 @@ def check_wishes(driver: Driver) -> None:
         raise InputError(f"{STATED!r} is the group of what is expected", "Choose another name.", key="shrink_with")
 
 
-def _check_together(driver: Driver) -> None:
+def _check_together(driver: StatedDriver) -> None:
     several = len(driver.lags) * len(driver.chains) > 1
     if driver.expected is not None and (driver.shrink_with is not None or driver.shaped or several):
         what = ("its group's strength" if driver.shrink_with is not None
@@ -62,7 +61,7 @@ def _check_together(driver: Driver) -> None:
                          'Use curve = "rising" or "falling" for a direction.', key=key)  # fmt: skip
 
 
-def asked(driver: Driver, names: tuple[str, ...], scales: tuple[float, ...]) -> dict[str, Any]:
+def asked(driver: StatedDriver, names: tuple[str, ...], scales: tuple[float, ...]) -> dict[str, Any]:
     """Groups and wishes of the columns, as a Block takes them; what was carried in before the data is free."""
     k = len(names)
     m = k - names[-1].endswith(", before the data")

@@ -12,10 +12,11 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import ALWAYS, Axis
 from offing.tables import View
 from offing.tables.event_table import Occurrences, read_occurrences
-from offing.terms.term import Array, Block, Reference, Shaped, Term, Written, file_of
+from offing.terms.term import Block, Reference, Shaped, Term, Written, file_of
 
 Form = Literal["pulse", "step", "ramp", "decay", "approach"]
 #: Of an effect that lasts longer a step tells more.

@@ -10,12 +10,13 @@ from typing import Any, ClassVar
 import numpy as np
 
 from offing.base import InputError, nearest
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.tables import View
 from offing.terms.driver import Driver
 from offing.terms.own_lags import OwnLags
 from offing.terms.season import Season
-from offing.terms.term import Array, Block, Reference, Shaped, Term, Written
+from offing.terms.term import Block, Reference, Shaped, Term, Written
 from offing.terms.trend import Trend
 
 

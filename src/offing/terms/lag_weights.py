@@ -4,24 +4,23 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Literal, get_args
+from typing import Any, TypeVar, get_args
 
 import numpy as np
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency, newest_ended
 from offing.engine import Beta, Ends, Exponential, WeightCurve, polynomial, smooth, steps
-from offing.terms.term import Array, Block, Readout, Shaped
+from offing.terms.driver_fields import StatedDriver, Weights
+from offing.terms.term import Block, Readout, Shaped
 from offing.terms.transforms import Series
 
-if TYPE_CHECKING:
-    from offing.terms.driver import Driver
-
-Weights = Literal["flat", "free", "step", "polynomial", "exponential", "beta", "smooth", "chosen"]
 #: Ends that a curve can have; all others have free ones.
 _ENDS: dict[str, tuple[Ends, ...]] = {"beta": ("free", "zero", "shifted"), "polynomial": ("free", "zero", "far zero")}
 _HIGHEST = 3
 _LONGEST = 1000
+Stated = TypeVar("Stated", bound=StatedDriver)
 
 
 @dataclass(frozen=True)
@@ -36,7 +35,7 @@ class LagWeights:
     ends: Ends = "free"
 
     @classmethod
-    def of(cls, driver: Driver) -> LagWeights:
+    def of(cls, driver: StatedDriver) -> LagWeights:
         """What a driver states, nothing being left to choose."""
         return cls(driver.weights or "flat", int(driver.span or 0), driver.skip, driver.degree or 2,
                    tuple(driver.blocks or ()), driver.ends)  # fmt: skip
@@ -114,7 +113,7 @@ class LagWeights:
         return Block(columns(points[0])[0], (stem,), curve=shaped, **wishes)
 
 
-def check_weights(driver: Driver) -> None:
+def check_weights(driver: StatedDriver) -> None:
     """Refuse weights that mean nothing, and forms that do not go with them.
 
     Raises
@@ -145,7 +144,7 @@ def check_weights(driver: Driver) -> None:
     _check_shape(driver)
 
 
-def _check_shape(driver: Driver) -> None:
+def _check_shape(driver: StatedDriver) -> None:
     kind, span, degree = driver.weights, driver.span, driver.degree
     if driver.ends not in _ENDS.get(str(kind), ("free",)):
         allowed = " or ".join(f'"{end}"' for end in _ENDS.get(str(kind), ("free",)))
@@ -176,14 +175,14 @@ def _check_shape(driver: Driver) -> None:
                          f'Give {shortest} or more, or weights = "free".', key="span")  # fmt: skip
 
 
-def undecided(driver: Driver) -> bool:
+def undecided(driver: StatedDriver) -> bool:
     """Whether something about the weights is left to a criterion."""
     return driver.weights is not None and (
         driver.span is None or driver.weights == "chosen" or (driver.weights == "polynomial" and driver.degree is None)
     )
 
 
-def options(driver: Driver, a_period: float, most: int) -> list[Driver]:
+def options(driver: Stated, a_period: float, most: int) -> list[Stated]:
     """All that a criterion chooses among: spans by the periods in one of the target's (`a_period`), up to `most`."""
     whole = max(round(a_period), 1)
     spans = [sum(driver.blocks or ())] if driver.span is None else [driver.span]

@@ -7,9 +7,10 @@ from typing import ClassVar
 
 import numpy as np
 
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.tables import View
-from offing.terms.term import Array, Block, Reference, Term, Written
+from offing.terms.term import Block, Reference, Term, Written
 
 
 @dataclass(frozen=True)

@@ -8,9 +8,10 @@ import numpy as np
 from scipy.special import expit
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.tables import View
-from offing.terms.term import Array, Block, Curve, Written
+from offing.terms.term import Block, Curve, Written
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,8 @@ from typing import Literal
 import numpy as np
 
 from offing.base import InputError
-from offing.terms.term import Array, Block, Readout
+from offing.base.arrays import Array
+from offing.terms.term import Block, Readout
 
 Bend = Literal["smooth", "rising", "falling"]
 

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from offing.base.arrays import Array
 from offing.calendar import Axis
-from offing.terms.term import Array
 
 #: The walk takes at most about so many steps over the fitted periods, and a forecast so many beyond them.
 _MOST_STEPS = 60

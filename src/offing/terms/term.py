@@ -10,13 +10,11 @@ from pathlib import Path
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
-from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, Keywords
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.tables import View
-
-Array = NDArray[np.float64]
 
 #: Rows of results that are not terms; a term of this name could not be told from them.
 RESERVED = ("baseline", "constant", "past surprises", "mean correction", "adjustment")

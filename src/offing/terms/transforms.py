@@ -11,10 +11,10 @@ from typing import Any
 import numpy as np
 
 from offing.base import InputError, nearest
+from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency, country_days
 from offing.calendar.axis import instant_of
 from offing.tables import View
-from offing.terms.term import Array
 
 #: A series as a function of the periods that are wanted.
 Series = Callable[[Axis], Array]

@@ -11,12 +11,13 @@ import numpy as np
 import pandas as pd
 
 from offing.base import Finding, InputError
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.calendar.axis import instant_of
 from offing.tables import View
 from offing.terms.saturation import Limit, Saturation, limit_of, saturating
 from offing.terms.stochastic import steps_ahead, stretches, walked
-from offing.terms.term import Array, Block, Choice, Fresh, Readout, Reference, Term, WalkSteps, Written
+from offing.terms.term import Block, Choice, Fresh, Readout, Reference, Term, WalkSteps, Written
 
 Form = Literal["linear", "none", "polynomial", "saturating", "stochastic"]
 Slope = Literal["none", "constant", "stochastic"]

@@ -11,13 +11,13 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, nearest
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import SEED
 from offing.explain.spans import coarser, named_span, owners
 from offing.model import Forecast
 from offing.model.joint import Noise, outcome_paths
 from offing.model.words import as_html, number, rounded, text_table, wrapped
-from offing.tables.table import Array
 
 Side = Literal["above", "below"]
 #: Paths come in batches of so many.

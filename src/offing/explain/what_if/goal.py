@@ -12,12 +12,12 @@ import pandas as pd
 from scipy.optimize import brentq, minimize_scalar
 
 from offing.base import InputError, nearest
+from offing.base.arrays import Array
 from offing.explain.spans import named_span
 from offing.model import Forecast
 from offing.model.moved import rerun
 from offing.model.words import as_html, number, signed, wrapped
 from offing.outlook import Rule, Scenario, Shift, Stated, driver_column
-from offing.tables.table import Array
 
 How = Literal["constant", "percent", "amount"]
 #: So many values between the limits are tried to see where the total passes the goal.

@@ -12,13 +12,14 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import InputError, Keywords, count
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.explain.spans import named_span
 from offing.model import Contributions, Fit, Forecast
 from offing.model.account import Account
 from offing.model.contributions import adjusted
+from offing.model.fitted import Fitted
 from offing.model.words import as_html, number, percents, rounded, signed, text_table, wrapped
-from offing.tables.table import Array
 
 _SIZES = ("percent", "amount", "total")
 
@@ -124,7 +125,7 @@ class Overridden:
     changes: Array
 
     @property
-    def fit(self) -> Fit:
+    def fit(self) -> Fitted:
         """The fit behind the forecast."""
         return self.forecast.fit
 

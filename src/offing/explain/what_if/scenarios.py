@@ -10,17 +10,18 @@ import numpy as np
 import pandas as pd
 
 from offing.base import Finding, InputError, nearest
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.explain.what_if.chances import Paths, paths
 from offing.explain.why.walk import Walk
 from offing.explain.why.walking import walk
 from offing.model import Fit, Forecast
 from offing.model.direct import DirectForecast
+from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
 from offing.model.words import as_html, number, percent, rounded, signed, text_table, wrapped
 from offing.outlook import Scenario
 from offing.tables import Panel, Table
-from offing.tables.table import Array
 
 
 @dataclass(frozen=True)
@@ -61,7 +62,7 @@ class Scenarios:
         return self.forecasts[self.base].axis
 
     @property
-    def fit(self) -> Fit:
+    def fit(self) -> Fitted:
         """The fit that all rest on."""
         return self.forecasts[self.base].fit
 

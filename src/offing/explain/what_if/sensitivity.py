@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, nearest
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.explain.why.walking import walk
 from offing.model import Forecast
@@ -18,7 +19,6 @@ from offing.model.direct import DirectForecast
 from offing.model.moved import rerun
 from offing.model.words import as_html, number, percent, rounded, signed, text_table, wrapped
 from offing.outlook import Modelled, Rule, Scenario, Shift, changeable
-from offing.tables.table import Array
 
 #: What is changed where nothing is said, in percent.
 _USUAL = 10.0

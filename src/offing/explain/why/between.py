@@ -7,9 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from offing.base.arrays import Array
 from offing.engine import paired, quantile
 from offing.model.account import ADJUSTMENT, Account, Row
-from offing.tables.table import Array
 
 
 @dataclass(frozen=True)

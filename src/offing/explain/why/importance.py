@@ -9,11 +9,11 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError
+from offing.base.arrays import Array
 from offing.explain.shares import shares
 from offing.judging import Worth
-from offing.model import Fit
+from offing.model.fitted import Fitted
 from offing.model.words import as_html, percent, text_table, wrapped
-from offing.tables.table import Array
 
 #: Less than this share of the variation is little; a worth with a larger p may be chance.
 _LITTLE, _CHANCE = 0.02, 0.1
@@ -113,7 +113,7 @@ class Importance:
         return as_html(self.sentences, self.table)
 
 
-def importance(fit: Fit, worth: Worth | None = None) -> Importance:
+def importance(fit: Fitted, worth: Worth | None = None) -> Importance:
     """What each term explains of the past, and beside it what it is worth out of sample.
 
     Parameters

@@ -9,11 +9,13 @@ import numpy as np
 from offing.base import InputError
 from offing.calendar import Axis
 from offing.explain.why.walk import check_same
-from offing.model import Fit, Forecast, Model
+from offing.model import Forecast
 from offing.model.account import CORRECTION, PAST, UNEXPLAINED, Account
 from offing.model.contributions import fitted_account
 from offing.model.direct import DirectForecast
+from offing.model.fitted import Fitted
 from offing.model.moved import moved, restart
+from offing.model.options import ModelOptions
 from offing.tables import View
 from offing.tables.view import ACTUAL, MISSING
 from offing.terms import Pulses
@@ -75,7 +77,7 @@ def revised_stages(before: Forecast, after: Forecast, axis: Axis) -> Stages:
     return [*stages, (MODEL, _with(came, after, axis))]
 
 
-def outcome_stages(before: Forecast, after: Fit, axis: Axis) -> Stages:
+def outcome_stages(before: Forecast, after: Fitted, axis: Axis) -> Stages:
     """From a forecast to what came: revised data, drivers otherwise than assumed, the model anew, what it leaves."""
     _check_alike(before.fit, after)
     old, sources = before.fit, after.view.sources
@@ -97,7 +99,7 @@ def outcome_stages(before: Forecast, after: Fit, axis: Axis) -> Stages:
     return [*stages, (ANEW, replace(modelled, mean=size + whole.extra)), (LEFT, whole)]
 
 
-def _check_alike(old: Fit, new: Fit) -> None:
+def _check_alike(old: Fitted, new: Fitted) -> None:
     check_same(old.label, old.unit, new.label, new.unit)
     if old.axis.frequency != new.axis.frequency:
         raise InputError(f"one forecast is by {old.axis.frequency.unit}, the other by {new.axis.frequency.unit}",
@@ -112,7 +114,7 @@ def _part(ahead: Forecast, axis: Axis) -> Account:
     return ahead.account.only(_places(ahead.axis, axis))
 
 
-def _came(fit: Fit, axis: Axis) -> Account | None:
+def _came(fit: Fitted, axis: Axis) -> Account | None:
     """The periods of `axis` that have come, as outcomes; None where there is none."""
     n = min(fit.axis.first + fit.axis.n - axis.first, axis.n)
     return fitted_account(fit).came(fit.target).only(_places(fit.axis, axis.part(0, n))) if n > 0 else None
@@ -127,7 +129,7 @@ def _with(came: Account | None, ahead: Forecast, axis: Axis) -> Account:
     return rest if came is None else came.followed(rest)
 
 
-def _onto(fit: Fit, view: View) -> View:
+def _onto(fit: Fitted, view: View) -> View:
     """The view that looks ahead from a fit's own rows."""
     return replace(view, rows=fit.axis, path=fit.view.path)
 
@@ -161,10 +163,11 @@ def _assuming(view: View, kept: dict[str, tuple[Axis, np.ndarray, np.ndarray]]) 
     return view
 
 
-def _model_of(fit: Fit) -> Model:
+def _model_of(fit: Fitted) -> ModelOptions:
     """What makes two models one: all but their names, and the pulses that treatments of the data set."""
     return replace(fit.model, name="", terms=[term for term in fit.model.terms if not isinstance(term, Pulses)])
 
 
-def _same_model(old: Fit, new: Fit) -> Fit:
-    return _model_of(old).fit_at(new.information)
+def _same_model(old: Fitted, new: Fitted) -> Fitted:
+    fitted: Fitted = new.refit(_model_of(old), new.information)
+    return fitted

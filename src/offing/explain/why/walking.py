@@ -11,19 +11,20 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base import InputError, count, nearest
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.explain.spans import coarser, named_span, owners
 from offing.explain.why.between import between
 from offing.explain.why.revision import Stages, outcome_stages, revised_stages, scenario_stages
 from offing.explain.why.walk import Walk, steps_of, together
-from offing.model import Fit, Forecast
+from offing.model import Forecast
 from offing.model.account import BASELINE, Account
 from offing.model.contributions import fitted_account
 from offing.model.direct import DirectForecast
+from offing.model.fitted import Fitted
 from offing.model.joint import PATH_BATCHES, outcome_paths
 from offing.model.moved import rerun
 from offing.outlook import Scenario
-from offing.tables.table import Array
 
 LAST_YEAR, MEAN = "last-year", "mean"
 
@@ -32,7 +33,7 @@ class Sized(Protocol):
     """What can be walked to beside fits: a forecast, a combination, or a forecast that was changed by hand."""
 
     @property
-    def fit(self) -> Fit:
+    def fit(self) -> Fitted:
         """Whose target it is of."""
 
     @property
@@ -44,7 +45,7 @@ class Sized(Protocol):
         """Its means taken apart."""
 
 
-Side = Fit | Sized
+Side = Fitted | Sized
 
 
 def walk(
@@ -152,16 +153,16 @@ def _outcome(end: Side, axis: Axis, owner: NDArray[np.intp], start: Array) -> Ar
     return np.asarray(np.quantile(sums, (0.025, 0.975), axis=0) - start)
 
 
-def _fit_of(side: Side) -> Fit:
-    fit = side if isinstance(side, Fit) else getattr(side, "fit", None)
-    if not isinstance(fit, Fit):
+def _fit_of(side: Side) -> Fitted:
+    fit = side if isinstance(side, Fitted) else getattr(side, "fit", None)
+    if not isinstance(fit, Fitted):
         raise InputError(f"found a {type(side).__name__}", "Give a forecast, or a fit.", key="end")
     return fit
 
 
 def _asked(end: Side, against: object, span: object) -> Axis:
     """The periods of the end that are walked to."""
-    if isinstance(end, Fit):
+    if isinstance(end, Fitted):
         whole = end.axis
         if isinstance(against, Forecast):
             low, high = max(against.axis.first, whole.first), min(_stop(against.axis), _stop(whole))
@@ -240,9 +241,9 @@ def _accounts(end: Side, against: object, axis: Axis) -> tuple[Stages, str, str,
 
     Else every account has the same periods, or those that they are held against, at the same places.
     """
-    to = "outcome" if isinstance(end, Fit) else "forecast"
+    to = "outcome" if isinstance(end, Fitted) else "forecast"
     if isinstance(against, Forecast):
-        if isinstance(end, Fit):
+        if isinstance(end, Fitted):
             return outcome_stages(against, end, axis), "the forecast", "outcome", False
         if not isinstance(end, Forecast):
             raise InputError(f"found a {type(end).__name__} against a forecast", "Walk between two plain forecasts.",
@@ -252,7 +253,7 @@ def _accounts(end: Side, against: object, axis: Axis) -> tuple[Stages, str, str,
             return scenario_stages(against, end, axis), f"'{against.scenario}'", f"forecast '{named}'", False
         then = f"the forecast of {against.origin:%Y-%m-%d}"
         return revised_stages(against, end, axis), then, f"forecast of {end.origin:%Y-%m-%d}", False
-    whole = fitted_account(end).came(end.target) if isinstance(end, Fit) else end.account
+    whole = fitted_account(end).came(end.target) if isinstance(end, Fitted) else end.account
     origin = end.axis.first
     last = whole.only(axis.ordinals - origin)
     if against is None:
@@ -273,7 +274,7 @@ def _accounts(end: Side, against: object, axis: Axis) -> tuple[Stages, str, str,
     if against == MEAN:
         seen = np.flatnonzero(fit.used & np.isfinite(past.whole))
         return [("", past.only(seen)), ("", last)], "the history's mean", to, True
-    full = past if isinstance(end, Fit) else past.followed(whole)
+    full = past if isinstance(end, Fitted) else past.followed(whole)
     if against == LAST_YEAR:
         return [("", _before(full, axis.ordinals - axis.frequency.year_back)), ("", last)], "the year before", to, False
     asked = named_span(against, fit.axis)

@@ -1,17 +1,18 @@
-"""A fitted model."""
+"""What a fit is: the data as it saw them, the columns and the estimate, and what follows from these alone."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Self, cast
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from offing.base import Finding, InputError, Treatment, Verdict
+from offing.base import Finding, Treatment
+from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import (
     Carried,
@@ -23,32 +24,19 @@ from offing.engine import (
     partial,
     running,
 )
-from offing.model.coefficients import coefficient_table, coefficient_text
-from offing.model.contributions import Contributions, contribute
-from offing.model.direct import by_horizon
-from offing.model.equation import equation_text
-from offing.model.forecast import Forecast
-from offing.model.forecasting import Assumptions, forecast
 from offing.model.layout import Design, Layout, lay_out
-from offing.model.remarks import examined, remarks
+from offing.model.options import ModelOptions
 from offing.model.scale import Scale
-from offing.model.summary import check_text, fit_numbers, fit_sentences
-from offing.model.words import as_html, wrapped
-from offing.tables import Information, Panel, Table, View
-from offing.tables.table import Array
-from offing.terms import Interaction, OwnLags
-
-if TYPE_CHECKING:
-    from offing.model.model import Model
-    from offing.terms import Term
+from offing.tables import Information, View
+from offing.terms import Interaction, OwnLags, Term
 
 #: Own lags whose coefficients add up to more than this leave the target no level to come back to.
 _UNIT = 0.98
 
 
 @dataclass(frozen=True)
-class Fit:
-    """A fitted model: the estimate and views of it. Made by ``Model.fit``; ``print`` it for one screen of words.
+class FitState:
+    """A fitted model as data.
 
     Attributes
     ----------
@@ -80,24 +68,13 @@ class Fit:
         The model before anything was selected or marked on these data: what is fitted again at another origin.
     noticed
         Findings from before the estimate; `findings` has them all.
+    refit
+        The door through which it was made.
     series
         The series' id where the target has several.
-
-    Examples
-    --------
-    >>> import pandas as pd, offing as of
-    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
-    >>> fit = of.Model("sold", terms=[of.Trend()]).fit(sold)
-    >>> print(fit.equation)
-    sold = 3.3
-      + 9.6 * [trend: slope a year]
-    where
-      [trend: slope a year]: years since 2024-01; a year has 12 months; 0.8 a month
-    >>> fit.fitted["fitted"].round(6).tolist(), round(fit.figures.r_squared, 6)
-    ([3.3, 4.1, 4.9, 5.7], 0.64)
     """
 
-    model: Model
+    model: ModelOptions
     source: str
     column: str
     view: View
@@ -113,7 +90,8 @@ class Fit:
     ratios: Mapping[str, float]
     noticed: tuple[Finding, ...]
     dynamics: Carried | None
-    stated: Model
+    stated: ModelOptions
+    refit: Callable[[ModelOptions, Information], Any] = field(repr=False, compare=False)
     series: str = ""
 
     @property
@@ -261,17 +239,9 @@ class Fit:
 
     @cached_property
     def means(self) -> Array:
-        """Fitted mean (n,) of every period, given the values before it."""
+        """FitState mean (n,) of every period, given the values before it."""
         levels = self.scale.one_step(self.levels, self.explained + self.carried)
         return self.cut(self.mean_of(levels, self.noise, self.factor))
-
-    @cached_property
-    def coefficients(self) -> pd.DataFrame:
-        """One row a coefficient: ``term, column, kind, coefficient, std_error, t, p, low, high, status``.
-
-        `low` and `high` bound the 95 % interval. Where columns were left out as dependent, the rest is empty.
-        """
-        return coefficient_table(self)
 
     @cached_property
     def fitted(self) -> pd.DataFrame:
@@ -298,31 +268,6 @@ class Fit:
             dof=self.estimate.rows - self.estimate.taken,
         )
 
-    @cached_property
-    def contributions(self) -> Contributions:
-        """What every term contributes to each fitted value, NaN where a driver is unknown."""
-        return contribute(self, self.view, self.axis, self.rows, None)
-
-    @cached_property
-    def findings(self) -> tuple[Finding, ...]:
-        """What was noticed about the data, the design and the residuals."""
-        return (*self.noticed, *remarks(self))
-
-    @cached_property
-    def verdicts(self) -> tuple[Verdict, ...]:
-        """What every check of the columns and of the noise measured, whether or not it says anything."""
-        return examined(self)
-
-    @property
-    def checks(self) -> pd.DataFrame:
-        """One row a statistic that was looked at: ``check, statistic, value, limit, p, finding``.
-
-        `limit` is where the check speaks, and `finding` whether it does. A value without a limit stands for itself.
-        """
-        rows = [(each.check, each.statistic, each.value, each.limit, each.p, bool(each.findings))
-                for each in self.verdicts]  # fmt: skip
-        return pd.DataFrame(rows, columns=["check", "statistic", "value", "limit", "p", "finding"])
-
     def start_of(self, row: int) -> str:
         """First day of a fitted period."""
         return str(self.axis.index[row].date())
@@ -342,100 +287,11 @@ class Fit:
         return np.isin(self.axis.ordinals, [*patch.ordinals.tolist(), *patch.pulses])
 
     @property
-    def equation(self) -> str:
-        """The estimated equation as text: all that values can be computed from, with twelve digits."""
-        return equation_text(self)
-
-    def forecast(
-        self,
-        horizon: int | None = None,
-        *,
-        until: object = None,
-        plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None = None,
-        levels: Sequence[float] = (0.5, 0.8, 0.95),
-        way: Literal["recursion", "direct"] = "recursion",
-        edge: Literal["expected", "shifted"] = "expected",
-        unplanned: Literal["refuse", "expected"] = "refuse",
-        scenario: Assumptions | None = None,
-    ) -> Forecast:
-        """Forecast the periods after the target's last value.
-
-        Parameters
-        ----------
-        horizon
-            How many periods ahead.
-        until
-            A date in the last period to forecast, instead of `horizon`.
-        plan
-            The drivers' future values: a table, or several by the name of the table that each continues. Rows
-            after the target's end that their source declares as ``plan`` or ``actual`` serve as well.
-        levels
-            Probabilities of the central intervals, each giving two quantiles.
-        way
-            With own lags: ``recursion``, in which a forecast is the later ones' past; or ``direct``, one equation for
-            each horizon, whose lags count from the origin. It is less exact where the model is right, and forgives
-            more where it is not (Marcellino, Stock & Watson 2006); it gives no intervals of sums.
-        edge
-            Where values of drivers that tick at another frequency are not out: ``expected`` takes what models of their
-            own expect (trend, season, the period before), whose uncertainty the intervals count; ``shifted`` fits
-            one equation for each horizon, with the lags that are out at the origin; it gives no intervals of sums.
-        unplanned
-            Where a driver of the target's own frequency has neither a value nor a plan: ``refuse``, since a forecast
-            should say what it rests on; or ``expected``, which asks a model of the driver's own, as `edge` does.
-        scenario
-            What is assumed of the drivers instead of what is planned: a `Scenario`.
-
-        Raises
-        ------
-        InputError
-            If a driver or holiday table does not reach far enough, naming it and the first period; or if the future
-            needs an effect that the fitted periods cannot tell.
-
-        Examples
-        --------
-        >>> import pandas as pd, offing as of
-        >>> days = pd.date_range("2024-01-01", periods=6, freq="D")
-        >>> data = pd.DataFrame({"sold": [3.0, 5.0, 4.0, 6.0, 5.0, 7.2], "rain": [1, 0, 1, 0, 1, 0]}, days)
-        >>> fit = of.Model("sold", terms=[of.Driver("rain")]).fit(data)
-        >>> plan = pd.DataFrame({"rain": [0, 1]}, pd.date_range("2024-01-07", periods=2, freq="D"))
-        >>> fit.forecast(2, plan=plan).table[["horizon", "forecast"]].round(2).to_numpy().tolist()
-        [[1.0, 6.07], [2.0, 4.0]]
-        """
-        if way not in ("recursion", "direct"):
-            raise InputError(f"found {way!r}", 'Give "recursion" or "direct".', key="way")
-        if edge not in ("expected", "shifted"):
-            raise InputError(f"found {edge!r}", 'Give "expected" or "shifted".', key="edge")
-        if unplanned not in ("refuse", "expected"):
-            raise InputError(f"found {unplanned!r}", 'Give "refuse" or "expected".', key="unplanned")
-        expect = unplanned == "expected"
-        if way == "direct" or edge == "shifted":
-            return by_horizon(self, horizon, until, plan, levels, direct=way == "direct", shifted=edge == "shifted",
-                              expect=expect, scenario=scenario)  # fmt: skip
-        return forecast(self, horizon, until, plan, levels, expect=expect, scenario=scenario)
-
-    def again(self, terms: Sequence[Term]) -> Fit:
-        """The same data fitted with other terms, from what was known at the same origin."""
-        return replace(self.model, terms=tuple(terms)).fit_at(self.information)
-
-    @property
     def information(self) -> Information:
         """What the fit drew on, to fit another model to the same."""
         sources = self.view.sources
         return Information(sources.tables, self.series, self.view.origin, sources.plans, self.view.foreseen)
 
-    @property
-    def sentences(self) -> str:
-        """What was fitted, how well, and what the drivers do, in sentences."""
-        return fit_sentences(self)
-
-    def __str__(self) -> str:
-        return f"{wrapped(self.sentences)}\n\n{fit_numbers(self)}\n\n{coefficient_text(self.coefficients, full=False)}"
-
-    @property
-    def statistics(self) -> str:
-        """All that is known of the coefficients, and all that was checked, to read: more than ``print(fit)`` shows."""
-        tables = coefficient_text(self.coefficients, full=True), check_text(self.checks)
-        return "\n\n".join([fit_numbers(self), *tables])
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentences, self.coefficients.drop(columns="kind"))
+    def again(self, terms: Sequence[Term]) -> Self:
+        """The same data fitted with other terms, from what was known at the same origin."""
+        return cast("Self", self.refit(replace(self.model, terms=tuple(terms)), self.information))

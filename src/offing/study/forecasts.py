@@ -1,0 +1,248 @@
+"""A study judged and forecast: its back-test, forecasts, combination, totals and probabilities."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+from offing.base import InputError
+from offing.explain import (
+    Agreed,
+    Paths,
+    Reach,
+    RunningEstimate,
+    Split,
+    Totals,
+    agree,
+    paths,
+    running_estimate,
+    split,
+    totals,
+)
+from offing.judging import (
+    Backtest,
+    Combination,
+    backtest,
+    combine,
+    combined,
+    outside,
+    recalibrate,
+    without_each,
+)
+from offing.model import Fit, Forecast
+from offing.model.joint import Noise
+from offing.study.answers import answers
+from offing.study.schema import TotalSpec
+from offing.study.study_data import StudyData
+
+#: What the combination with stated weights is called.
+COMBINATION = "combination"
+
+
+@dataclass(frozen=True)
+class ForecastStudy(StudyData):
+    """A study with its back-test and forecasts."""
+
+    @cached_property
+    def backtest(self) -> Backtest:
+        """The models' forecasts from past origins, as ``[backtest]`` asks for them.
+
+        Raises
+        ------
+        InputError
+            If the study does not say how far, or as `offing.backtest` does.
+        """
+        with self.placing(("backtest",)):
+            return self._past(without=False)
+
+    @cached_property
+    def price(self) -> str:
+        """What not knowing the drivers costs, as the back-test has it; an empty text unless the study asks for it."""
+        return self.backtest.price_sentence if self.spec.forecast.price else ""
+
+    @cached_property
+    def apart(self) -> Backtest:
+        """The back-test with the first model without each of its terms, if the study asks for that."""
+        if not self.spec.backtest.without:
+            return self.backtest
+        with self.placing(("backtest",)):
+            return self._past(without=True)
+
+    def _past(self, *, without: bool) -> Backtest:
+        """The models from past origins with their combinations, and the first one `without` each of its terms."""
+        asked = self.spec.backtest
+        models = list(self.models)
+        if without and asked.without:
+            models = [*models, *without_each(models[0])[1:]]
+        horizon = self._far()
+        elsewhere = [outside(self.path.parent / each.file, each.name, role=each.role) for each in asked.outside]
+        found = backtest(
+            models, self.tables, horizon=horizon, origins=asked.origins, first_origin=asked.first_origin,
+            every=asked.every, gap=asked.gap, window=asked.window, basis=asked.basis, planned=asked.planned,
+            plans=self.plans, outside=elsewhere, repeats=asked.repeats, way=self.spec.forecast.way,
+            edge=self.spec.forecast.edge,
+        )  # fmt: skip
+        own = [model.name for model in self.models] + [each.name for each in elsewhere if each.role == "candidate"]
+        together = self.spec.combination
+        pooling = "quantiles" if together is None else together.pooling
+        if together is not None and together.weights and not without:
+            found = combined(found, weights=together.weights, pooling=pooling, name=COMBINATION)
+        for way in asked.combinations:
+            found = combined(found, way=way, members=own, pooling=pooling)
+        return found
+
+    def _far(self) -> int:
+        horizon = self.spec.backtest.horizon or self.spec.forecast.horizon
+        if horizon is None:
+            raise InputError("the self does not say how far its back-test forecasts", "State horizon in [backtest].",
+                             file=self.path.name, key="horizon")  # fmt: skip
+        return horizon
+
+    @cached_property
+    def forecasts(self) -> dict[str, Forecast]:
+        """The forecasts, by the names of their fits.
+
+        Raises
+        ------
+        InputError
+            If the study does not say how far to forecast, or as ``Fit.forecast`` does.
+        """
+        asked = self.spec.forecast
+        if asked.horizon is None and asked.until is None:
+            raise InputError(
+                "the study does not say how far to forecast",
+                "Add [forecast] with horizon = 13, say.",
+                file=self.path.name,
+            )
+        fits = self.fits
+        with self.placing():
+            found = {name: forecast for name, fit in list(fits.items()) if (forecast := self._forecast(name, fit))}
+            if not found:
+                raise next(iter(fits.left_out.values()))
+        if asked.intervals == "model":
+            return found
+        past = self.backtest
+        with self.placing(("forecast", "intervals")):
+            return {name: recalibrate(each, past, way=asked.intervals) for name, each in found.items()}
+
+    def _forecast(self, name: str, fit: Fit) -> Forecast | None:
+        """A fit's forecast; of a series that has none, the reason is kept, and the others go on."""
+        try:
+            return fit.forecast(**self.how)
+        except InputError as error:
+            if not fit.series:
+                raise
+            error.found = f"series {fit.series!r}: {error.found}"
+            self.fits.leave_out(name, error)
+            return None
+
+    @property
+    def how(self) -> dict[str, Any]:
+        """What ``Fit.forecast`` is asked."""
+        asked = self.spec.forecast
+        return {"horizon": asked.horizon, "until": asked.until, "plan": self.plans, "levels": asked.levels,
+                "way": asked.way, "edge": asked.edge, "unplanned": asked.unplanned}  # fmt: skip
+
+    @cached_property
+    def running(self) -> dict[str, RunningEstimate]:
+        """The estimate of the running period on the study's dates up to its origin, by the names of the models."""
+        asked = self.spec.forecast
+        # Dates are compared as ISO 8601 text; what is none is told where it is read.
+        dates = [each for each in asked.dates if self.origin is None or str(each) <= str(self.origin)]
+        if not dates:
+            return {}
+        with self.placing(("forecast", "dates")):
+            return {
+                model.name: running_estimate(
+                    model, self.tables, dates, edge=asked.edge, levels=asked.levels, plan=self.plans
+                )
+                for model in self.reported
+            }
+
+    @cached_property
+    def combination(self) -> Combination | None:
+        """The models' forecasts and their mean, if the study asks for it."""
+        asked, ahead = self.spec.combination, self.spec.forecast
+        if asked is None:
+            return None
+        with self.placing(("combination",)):
+            return combine(
+                self.models,
+                self.tables,
+                horizon=ahead.horizon,
+                until=ahead.until,
+                as_of=self.origin,
+                way=asked.way,
+                edges=asked.edges,
+                origins=asked.origins,
+                pooling=asked.pooling,
+                weights=asked.weights or None,
+                unplanned=ahead.unplanned,
+                planned=self.spec.backtest.planned,
+                plan=self.plans,
+            )
+
+    @cached_property
+    def answers(self) -> dict[str, dict[str, dict[str, Any]]]:
+        """Trends, cycles, indices and holidays by the names of their fits, the kind of answer, and the term."""
+        return {name: answers(each) for name, each in self.forecasts.items()}
+
+    @cached_property
+    def totals(self) -> dict[str, list[Totals]]:
+        """Sums and averages of the forecasts' years, or what else the study asks for, by the names of their fits."""
+        asked = self.spec.forecast
+        found = {}
+        with self.placing(("forecast",)):
+            for name, each in self.forecasts.items():
+                apart = asked.way == "direct" or asked.edge == "shifted"
+                usual = [] if each.axis.frequency.unit == "year" or apart else ["year"]
+                sums = [totals(each, by) for by in (usual if asked.sums is None else asked.sums)]
+                found[name] = [*sums, *(totals(each, by, average=True) for by in asked.averages)]
+        return found
+
+    @cached_property
+    def agreed(self) -> dict[str, Agreed]:
+        """The forecasts brought to the totals that the study states, if any."""
+        found = {}
+        for i, spec in self._stated("agree"):
+            with self.placing(("totals", i)):
+                for name, each in self.forecasts.items():
+                    found[name] = agree(each, spec.stated, way=spec.way or "proportional", average=spec.total is None)
+        return found
+
+    @cached_property
+    def splits(self) -> dict[str, Split]:
+        """The stated totals split over their periods, if any."""
+        found = {}
+        for i, spec in self._stated("split"):
+            with self.placing(("totals", i)):
+                for name, each in self.forecasts.items():
+                    found[name] = split(each, spec.stated, average=spec.total is None)
+        return found
+
+    @cached_property
+    def _drawn(self) -> dict[tuple[str, Noise], Paths]:
+        return {}
+
+    def paths(self, name: str, noise: Noise = "normal") -> Paths:
+        """Joint paths of one forecast, by the name of its fit; they are drawn once."""
+        if (name, noise) not in self._drawn:
+            self._drawn[name, noise] = paths(self.forecasts[name], noise=noise)
+        return self._drawn[name, noise]
+
+    @cached_property
+    def chances(self) -> dict[str, list[Reach]]:
+        """How likely the forecasts pass the thresholds that the study states, by the names of their fits."""
+        found: dict[str, list[Reach]] = {name: [] for name in self.forecasts}
+        for i, spec in enumerate(self.spec.chances):
+            with self.placing(("chances", i)):
+                for name in self.forecasts:
+                    joint = self.paths(name, spec.noise)
+                    if spec.span is not None:
+                        joint = joint.within(tuple(spec.span) if isinstance(spec.span, list) else spec.span)
+                    found[name].append(joint.reaching(spec.threshold, side=spec.side, total=spec.total))
+        return found
+
+    def _stated(self, kind: str) -> list[tuple[int, TotalSpec]]:
+        return [(i, each) for i, each in enumerate(self.spec.totals) if each.type == kind]

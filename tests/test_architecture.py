@@ -1,0 +1,42 @@
+"""The tree: no file imports itself by way of others, whether at run time or for types alone."""
+
+import ast
+import graphlib
+from pathlib import Path
+
+import pytest
+
+SOURCE = Path(__file__).parents[1] / "src"
+
+
+def imports(root):
+    """The modules of a package that each of its modules imports, anywhere in it."""
+    modules = {}
+    for path in sorted(root.rglob("*.py")):
+        name = ".".join(path.relative_to(root.parent).with_suffix("").parts)
+        modules[name.removesuffix(".__init__")] = path
+    found = {}
+    for name, path in modules.items():
+        found[name] = set()
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.ImportFrom) and node.module:
+                found[name] |= {inner if (inner := f"{node.module}.{each.name}") in modules else node.module
+                                for each in node.names}  # fmt: skip
+            elif isinstance(node, ast.Import):
+                found[name] |= {each.name for each in node.names}
+        found[name] &= modules.keys() - {name}
+    return found
+
+
+def test_no_file_imports_itself_by_way_of_others():
+    graphlib.TopologicalSorter(imports(SOURCE / "offing")).prepare()
+
+
+def test_a_circle_is_found_even_for_types_alone(tmp_path):
+    package = tmp_path / "made"
+    package.mkdir()
+    (package / "__init__.py").write_text("")
+    (package / "one.py").write_text("from made import two\n")
+    (package / "two.py").write_text("from typing import TYPE_CHECKING\nif TYPE_CHECKING:\n    from made.one import x\n")
+    with pytest.raises(graphlib.CycleError):
+        graphlib.TopologicalSorter(imports(package)).prepare()
