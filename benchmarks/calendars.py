@@ -13,7 +13,7 @@ from scipy.linalg import lstsq
 
 import offing as of
 from offing.calendar import country_days
-from offing.model.layout import lay_out
+from offing.model.design import lay_out
 
 
 def hourly_case() -> tuple[of.Model, of.Table]:

@@ -24,8 +24,8 @@ from zoo import KINDS, World
 
 import offing as of
 from offing.engine import equal_accuracy
-from offing.judging.references import names_for
-from offing.survey import inspect
+from offing.evaluation.references import names_for
+from offing.inspection import inspect
 
 #: Ratios are geometric means over the series of a kind.
 RATIOS = ("draft / suits", "combination / suits", "oracle / suits", "draft / oracle", "combination / oracle")

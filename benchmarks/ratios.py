@@ -17,7 +17,7 @@ from scipy.linalg import lstsq
 
 import offing as of
 from offing.calendar import country_days
-from offing.engine import Bent, Beta, Dynamics, Grid, Problem, Shapes, regress, rolling, running
+from offing.engine import Bent, Beta, Dynamics, Grid, Problem, Shapes, regress, running
 
 EMPTY_COMMAND = "import click\n@click.command()\ndef main(): pass\nmain(['--help'])"
 OUR_HELP = "from offing.cli import main\nmain(['--help'])"
@@ -248,11 +248,6 @@ def main() -> None:
             40.0,
             *sorted(ratios, key=lambda each: each[2])[2],
         )
-    )
-    ends = list(range(80, 120))
-    folds = [call_ratio(partial(rolling, problem, ends), partial(regress, problem), 10) for problem, _ in cases]
-    measured.append(
-        ("the same from 40 origins, middle of 5 sets / one fit", 15.0, *sorted(folds, key=lambda each: each[2])[2])
     )
     for what, limit, ours, bare, times in measured:
         shown = "" if limit is None else f"{limit:.1f}"

@@ -2,9 +2,13 @@
 
 import ast
 import graphlib
+import sys
 from pathlib import Path
 
 import pytest
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "docs"))
+from tree import with_tree
 
 SOURCE = Path(__file__).parents[1] / "src"
 
@@ -40,3 +44,9 @@ def test_a_circle_is_found_even_for_types_alone(tmp_path):
     (package / "two.py").write_text("from typing import TYPE_CHECKING\nif TYPE_CHECKING:\n    from made.one import x\n")
     with pytest.raises(graphlib.CycleError):
         graphlib.TopologicalSorter(imports(package)).prepare()
+
+
+def test_the_tree_in_contributing_is_that_of_the_source():
+    page = (SOURCE.parent / "CONTRIBUTING.md").read_text(encoding="utf-8")
+    assert page == with_tree(page), "Run python docs/tree.py."
+    assert "`model.py`" in page

@@ -11,7 +11,7 @@ from scipy.stats import t as student
 
 import offing as of
 from offing.engine import ranked_probability
-from offing.judging.run import PROBABILITIES
+from offing.evaluation.fold_results import PROBABILITIES
 from test_models import weekly
 
 
@@ -293,7 +293,7 @@ def test_undefined_scores_are_told_and_never_infinite():
     table = of.scores(found).set_index("model")
     assert np.isnan(table.loc["main", "MAPE"])
     assert not np.isinf(table.select_dtypes("number").to_numpy()).any()
-    from offing.judging.scoring import notes
+    from offing.evaluation.scoring import notes
 
     assert notes(found)["main", "MAPE"] == "an outcome is zero"
     near = sold.where(sold > 0.0, 4.0)
@@ -303,7 +303,7 @@ def test_undefined_scores_are_told_and_never_infinite():
 
 
 def test_totals_of_quarters():
-    from offing.judging.scoring import totals_of
+    from offing.evaluation.scoring import totals_of
 
     found = of.backtest(SEASONAL, monthly(), horizon=5, origins=["2021-01-01", "2021-03-01"])
     run = found.own[0]
@@ -378,8 +378,8 @@ def test_levels_of_a_hierarchy():
 
 def test_holidays_that_lean_on_each_other_share_their_design():
     """Strengths are learnt anew at each origin; together and anew give the same, and new holidays go the long way."""
-    from offing.judging.anew import fitted_anew
-    from offing.judging.together import fitted_together
+    from offing.evaluation.refit import fitted_anew
+    from offing.evaluation.shared_folds import fitted_together
 
     generator = np.random.default_rng(11)
     days = pd.date_range("2021-01-01", periods=800, freq="D")
@@ -452,7 +452,7 @@ def test_vintages_of_the_target_are_those_of_their_time():
 
 
 def test_workers_keep_order_and_errors():
-    from offing.base.workers import carried_out
+    from offing.base.parallel import carried_out
 
     def halved(value):
         if value == 3:

@@ -244,5 +244,5 @@ def test_a_search_that_does_not_come_to_rest_is_said(monkeypatch):
     frame["sold"] += 60.0 * frame["ads"] / (frame["ads"] + 50.0)
     own = terms(of.Driver("ads", saturation="estimated"))
     assert "not settled" not in found(frame, own)
-    monkeypatch.setattr("offing.engine.separable._ROUNDS", 1)
+    monkeypatch.setattr("offing.engine.variable_projection._ROUNDS", 1)
     assert found(frame, own)["not settled"].severity == "warning"

@@ -5,7 +5,7 @@ import pandas as pd
 import pytest
 
 import offing as of
-from offing.engine.sandwich import usual_lags
+from offing.engine.robust_covariance import usual_lags
 
 DAYS = pd.date_range("2023-01-01", periods=200, freq="D")
 

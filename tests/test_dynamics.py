@@ -9,8 +9,8 @@ from scipy.stats import multivariate_normal
 
 import offing as of
 from offing.engine import Chain, running
-from offing.engine.autoregression import Dynamics, carry_on
-from offing.engine.dynamics import autocovariances, from_partial, multiplied, partial
+from offing.engine.ar_estimation import Dynamics, carry_on
+from offing.engine.ar_filter import autocovariances, from_partial, multiplied, partial
 
 GAPS = [1, 2, 9, *range(20, 29), 40]
 
@@ -232,7 +232,7 @@ def test_least_likely_paths_are_those_of_the_joint_distribution():
     ahead = fit.forecast(8, plan=plan)
     lower = np.column_stack([running(np.eye(8)[:, i], fit.lingering) for i in range(8)])
     covariance = fit.estimate.variance * lower @ lower.T + ahead.half.T @ ahead.half
-    from offing.model.joint import covariance_times
+    from offing.model.joint_simulation import covariance_times
 
     assert np.allclose(covariance_times(ahead, np.eye(8)), covariance, rtol=1e-9)
     assert np.allclose(np.diag(covariance), ahead.path.variances + ahead.spread**2)

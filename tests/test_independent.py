@@ -174,7 +174,7 @@ def test_a_scenario_that_states_a_driver_is_as_sure_of_it_as_a_plan():
     expected = unsure.drivers.query("driver == 'fare'")["value"].to_numpy()
     certain = fit.forecast(4, plan=plan.assign(fare=expected)).quantiles([0.1, 0.9])
     assert (np.diff(unsure.quantiles([0.1, 0.9])) > np.diff(certain)).all(), "a modelled driver is not known for sure"
-    from offing.model.moved import rerun
+    from offing.model.reapply import rerun
 
     ahead = fit.forecast(4, plan=plan, unplanned="expected")
     view, _ = scenario.on(fit, ahead.view, ahead.axis)

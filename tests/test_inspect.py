@@ -9,7 +9,7 @@ import pytest
 import offing as of
 from offing.demo.run import draft_messy
 from offing.engine import peaks
-from offing.study.inspecting import inspected
+from offing.study.inspection import inspected
 
 
 def weekly(n=220, seed=1):

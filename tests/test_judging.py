@@ -1,5 +1,7 @@
 """Comparisons, what a change is worth, combinations, calibration."""
 
+from dataclasses import replace
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -17,11 +19,28 @@ from offing.engine import (
     mixed_quantiles,
     nested_accuracy,
 )
-from offing.judging.calibration import margins, needed, recalibrated
-from offing.judging.combination import learnt_weights
-from offing.judging.run import PROBABILITIES
+from offing.evaluation.calibration import STEP, margins, needed, scaled_errors
+from offing.evaluation.combination import learnt_weights
+from offing.evaluation.fold_results import PROBABILITIES, SHOWN
 from test_backtests import SEASONAL, monthly
 from test_models import weekly
+
+
+def recalibrated(run, way="conformal"):
+    """The run with those quantiles that are shown, as errors known at each origin put them; NaN where too few are."""
+    quantiles = run.quantiles
+    if quantiles is None:
+        return run
+    found = np.full(quantiles.shape, np.nan)
+    places = np.array([int(np.argmin(np.abs(PROBABILITIES - p))) for p in SHOWN])
+    errors = scaled_errors(run)
+    low, median, high = np.moveaxis(run.at(0.1, 0.5, 0.9), -1, 0)
+    for fold in range(1, len(quantiles)):
+        known = np.where(run.cuts.known_by(fold), errors, np.nan)[:fold]
+        if np.isfinite(known).any():
+            given = margins(known, np.array(SHOWN), way, STEP)
+            found[fold][:, places] = given.placed(median[fold], (high[fold] - low[fold]) / 2.0)
+    return replace(run, name=f"{run.name}, {way}", kind="combination", made=lambda: found)
 
 
 def losses(n=40, seed=2):

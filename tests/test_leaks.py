@@ -81,7 +81,7 @@ def test_nothing_leaks_into_a_back_test(kind, basis):
         ahead = model.fit(cut).forecast(AHEAD, plan=plan)
     else:
         ahead = model.fit(cut).forecast(AHEAD, plan=plan[["kind"]] if planned else None, unplanned="expected")
-    from offing.judging.run import PROBABILITIES
+    from offing.evaluation.fold_results import PROBABILITIES
 
     by_hand = np.column_stack([ahead.mean, ahead.quantiles(PROBABILITIES.tolist())])
     assert np.allclose(usual, by_hand, rtol=1e-10, atol=1e-9)
@@ -108,7 +108,7 @@ def test_no_treatment_and_no_outlook_leaks(treatments, planned, basis):
 
 def test_folds_together_and_anew_are_the_same():
     """Whether columns are shared or every fold is fitted by itself, to 1e-10, with gaps, bounds and both scales."""
-    from offing.judging.anew import fitted_anew
+    from offing.evaluation.refit import fitted_anew
 
     data = weekly(ROWS)
     data.iloc[[30, 31, 121], 0] = np.nan

@@ -1,15 +1,13 @@
 """Drivers that tick faster or slower than the target: against computation written out by hand, and known truth."""
 
-from dataclasses import replace
-
 import numpy as np
 import pandas as pd
 import pytest
 from scipy.optimize import minimize
 
 import offing as of
-from offing.engine import Bent, Beta, Exponential, Grid, Problem, Shapes, regress, rolling
-from offing.model.joint import outcome_paths
+from offing.engine import Bent, Beta, Exponential, Grid, Problem, Shapes, regress
+from offing.model.joint_simulation import outcome_paths
 
 N, SPAN = 80, 12
 QUARTERS = pd.period_range("2005Q1", periods=N, freq="Q")
@@ -151,28 +149,6 @@ def monthly(seed, n=120):
     fixed = np.column_stack([np.ones(n), np.arange(n) / n, *(np.arange(n) % 4 == i for i in range(3))]).astype(float)
     y = fixed @ [5.0, 3.0, 1.0, 2.0, 1.0] + x @ Beta(12).weights(np.array([[2.0, 4.0]]))[0] + generator.normal(size=n)
     return x, y, fixed
-
-
-def test_rolling_estimates_are_those_of_the_rows_cut_off():
-    ends = list(range(60, 120, 3))
-    for seed in range(8):
-        x, y, fixed = monthly(seed)
-        found = rolling(shaped(x, y, Beta(12), fixed), ends)
-        for i, end in enumerate(ends):
-            alone = regress(shaped(x[:end], y[:end], Beta(12), fixed[:end])).estimate
-            assert found.rss[i] <= alone.rss * (1.0 + 1e-9)
-            assert found.rss[i] >= alone.rss * (1.0 - 1e-6)
-            assert np.allclose(found.beta[i], alone.beta[:6], rtol=1e-4, atol=1e-4)
-
-
-def test_rolling_estimates_know_nothing_of_later_rows():
-    x, y, fixed = monthly(1)
-    ends = [60, 80, 100]
-    usual = rolling(shaped(x, y, Beta(12), fixed), ends)
-    x[100:], y[100:] = 1e6, -1e6
-    hostile = rolling(shaped(x, y, Beta(12), fixed), ends)
-    assert np.array_equal(usual.theta, hostile.theta)
-    assert np.array_equal(usual.beta, hostile.beta)
 
 
 def test_the_band_of_the_curve_covers_the_true_weights():
@@ -646,12 +622,3 @@ def test_what_is_not_out_counts_in_interactions_too():
         moved.append(fit.columns(view, ahead.axis).linearised(fit.estimate.beta)[1])
     assert np.allclose(np.var(moved, axis=0), np.square(outlook.half).sum(axis=0), rtol=0.3)
     assert alone.forecast(2).outlooks[0].half.shape[1] == 2
-
-
-@pytest.mark.parametrize(
-    "asked", [{"loss": "huber"}, {"worth": np.ones(120)}, {"lower": np.zeros(8), "upper": np.ones(8)}]
-)
-def test_rolling_estimates_refuse_what_they_do_not_know(asked):
-    x, y, fixed = monthly(1)
-    with pytest.raises(ValueError, match="plain least squares"):
-        rolling(replace(shaped(x, y, Beta(12), fixed), **asked), [60, 80])

@@ -129,7 +129,7 @@ def test_there_is_no_way_around_the_door():
                     cutting.add(path.relative_to(src).as_posix())
                 if name == "Fit":
                     fitting.add(path.relative_to(src).as_posix())
-    assert cutting == {"tables/information.py", "tables/view.py"}
+    assert cutting == {"tables/information.py", "tables/point_in_time.py"}
     assert fitting == {"model/model.py"}
 
 

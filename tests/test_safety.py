@@ -13,7 +13,7 @@ import pytest
 
 import offing as of
 from offing.base.printing import printable
-from offing.handover.files import MANIFEST, Bundle, whole
+from offing.writers.files import MANIFEST, Bundle, whole
 from test_models import weekly
 
 STUDY = """format = 1
@@ -44,7 +44,7 @@ def test_a_killed_run_leaves_no_mixture_unsaid(tmp_path):
     """Runs killed at many moments: the manifest vouches for one run's files or is not there; the next run cleans up."""
     script = tmp_path / "write.py"
     script.write_text(
-        "import itertools, sys\nfrom pathlib import Path\nfrom offing.handover.files import Bundle\nprint('go', flush=True)\n"
+        "import itertools, sys\nfrom pathlib import Path\nfrom offing.writers.files import Bundle\nprint('go', flush=True)\n"
         "for i in itertools.count():\n"
         "    Bundle({f'f{k}.csv': (f'{i} ' * 20000).encode() for k in range(12)}).write(Path(sys.argv[1]))\n"
     )
@@ -109,10 +109,10 @@ def test_the_manifest_lists_what_a_command_wrote(study, tmp_path, run_cli):
 
 @pytest.mark.parametrize("command", ["backtest", "compare"])
 def test_an_interrupted_back_test_keeps_what_is_finished(command, study, tmp_path, run_cli, monkeypatch):
-    from offing.judging import anew
+    from offing.evaluation import refit
 
     study.write_text(study.read_text() + '[estimation]\nerrors = "ar"\n')
-    usual, calls = anew._job_folds, []
+    usual, calls = refit._job_folds, []
 
     def interrupted(job, folds):
         calls.append(folds)
@@ -121,7 +121,7 @@ def test_an_interrupted_back_test_keeps_what_is_finished(command, study, tmp_pat
         return usual(job, folds)
 
     whole_run = pd.read_csv(_written(run_cli, command, study, tmp_path / "usual") / "backtest.csv")
-    monkeypatch.setattr(anew, "_job_folds", interrupted)
+    monkeypatch.setattr(refit, "_job_folds", interrupted)
     calls.clear()
     ran = run_cli(command, study, "--out", tmp_path / "out")
     assert (ran.status, ran.err) == (0, "")

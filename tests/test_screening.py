@@ -8,7 +8,7 @@ import pytest
 
 import offing as of
 from offing.engine import triangle
-from offing.engine.selection import forward, least_angle, subsets
+from offing.engine.subset_selection import forward, least_angle, subsets
 
 
 def world(seed=0, n=200, m=12, beta=None, noise=1.0):

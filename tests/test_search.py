@@ -12,7 +12,7 @@ import pandas as pd
 import pytest
 
 import offing as of
-from offing.judging.scoring import score_of
+from offing.evaluation.scoring import score_of
 from test_backtests import monthly, panel
 from test_models import weekly
 
@@ -100,7 +100,7 @@ class Clock:
 
     def __init__(self, monkeypatch, cost):
         self.now, self.cost = 0.0, cost
-        hunt, search = (importlib.import_module(f"offing.judging.{name}") for name in ("hunt", "search"))
+        hunt, search = (importlib.import_module(f"offing.evaluation.{name}") for name in ("search_loop", "search"))
         for module in (hunt, search):
             monkeypatch.setattr(
                 module, "time", SimpleNamespace(monotonic=lambda: self.now, perf_counter=lambda: self.now)
@@ -159,7 +159,7 @@ def test_a_search_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
     data = monthly(132)
     choices = {"season.harmonics": [1, 2, 3, 4, 5], "scale": ["level", "log"], "half_life": [None, 50.0]}
     record = tmp_path / "search.sqlite"
-    module = importlib.import_module("offing.judging.hunt")
+    module = importlib.import_module("offing.evaluation.search_loop")
     plain, calls = module.Scene.tried, []
 
     def interrupted(scene, batch, folds):

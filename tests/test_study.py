@@ -11,7 +11,7 @@ import pytest
 
 import offing as of
 from offing.demo import forecast_only
-from offing.study.lines import lines_of
+from offing.study.toml_lines import lines_of
 
 KEYS = ["series", "model", "scenario"]
 FILES = {

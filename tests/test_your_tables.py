@@ -17,7 +17,7 @@ import offing as of
 from messy import CASES
 from offing.study.drafted import Request, drafted
 from offing.study.schema import SourceSpec
-from offing.tables.options import Reading
+from offing.tables.read_options import Reading
 
 
 def made(case, folder):

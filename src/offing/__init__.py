@@ -15,6 +15,37 @@ if TYPE_CHECKING:
     from offing.calendar import Axis, Frequency
     from offing.drafting import Draft, draft
     from offing.draw import figure
+    from offing.evaluation import (
+        Backtest,
+        ByHorizon,
+        CalibratedForecast,
+        Calibration,
+        Change,
+        Combination,
+        Comparison,
+        DriverSelection,
+        MemberWeights,
+        Origins,
+        Outside,
+        Screening,
+        Search,
+        Timeline,
+        Worth,
+        backtest,
+        calibration,
+        candidates,
+        change,
+        combine,
+        combined,
+        compare,
+        outside,
+        recalibrate,
+        scores,
+        screen,
+        search,
+        without_each,
+        worth,
+    )
     from offing.explain import (
         Agreed,
         CycleShape,
@@ -69,37 +100,7 @@ if TYPE_CHECKING:
         walk,
         year_of_days,
     )
-    from offing.judging import (
-        Backtest,
-        ByHorizon,
-        CalibratedForecast,
-        Calibration,
-        Change,
-        Combination,
-        Comparison,
-        DriverSelection,
-        MemberWeights,
-        Origins,
-        Outside,
-        Screening,
-        Search,
-        Timeline,
-        Worth,
-        backtest,
-        calibration,
-        candidates,
-        change,
-        combine,
-        combined,
-        compare,
-        outside,
-        recalibrate,
-        scores,
-        screen,
-        search,
-        without_each,
-        worth,
-    )
+    from offing.inspection import Survey, inspect
     from offing.model import Contributions, Effects, Elasticities, Fit, Forecast, Model, effects, elasticities
     from offing.outlook import (
         AsIn,
@@ -113,7 +114,6 @@ if TYPE_CHECKING:
         simulated_drivers,
     )
     from offing.study import Study, open_study
-    from offing.survey import Survey, inspect
     from offing.tables import Panel, Table, Treat, aggregate, read
     from offing.terms import Category, Driver, Event, Holidays, Interaction, OwnLags, Season, Trend, WorkingTime
 

@@ -3,7 +3,9 @@
 Instants are int64 microseconds since 1970-01-01: of UTC where a frequency has a zone, of the wall clock otherwise.
 """
 
+from offing.calendar.alignment import holding, inside, newest_ended, on_clock_of
 from offing.calendar.axis import Axis
+from offing.calendar.cycles import CYCLES, Cycle, Span, cycle_of, length_of, span_of
 from offing.calendar.frequency import (
     DAY,
     MONTHS,
@@ -16,9 +18,7 @@ from offing.calendar.frequency import (
     weekday_named,
 )
 from offing.calendar.holiday_days import ALWAYS, Days, country_days, day_shares, grouped, joined
-from offing.calendar.matching import holding, inside, newest_ended, on_clock_of
-from offing.calendar.positions import CYCLES, Cycle, Span, cycle_of, length_of, span_of
-from offing.calendar.workdays import Calendar, calendar_of, easter_days, weekdays_of
+from offing.calendar.working_days import Calendar, calendar_of, easter_days, weekdays_of
 
 __all__ = [
     "ALWAYS",

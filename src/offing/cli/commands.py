@@ -109,7 +109,7 @@ def inspect(  # noqa: PLR0917  click gives every option by its name
     Says what was read, what is missing or strange, what moves the target, and what only you can answer. With --find,
     PATHS is the address of a statistics service.
     """
-    from offing.study.inspecting import found_series, inspected, survey_bundle, survey_json  # noqa: PLC0415
+    from offing.study.inspection import found_series, inspected, survey_bundle, survey_json  # noqa: PLC0415
 
     if word is not None:
         _echo(found_series(str(paths[0]), word))
@@ -150,7 +150,7 @@ def draft(  # noqa: PLR0917  click gives every option by its name
     past forecasts support a change.
     """
     started = time.monotonic()
-    from offing.base.workers import processes  # noqa: PLC0415
+    from offing.base.parallel import processes  # noqa: PLC0415
     from offing.study.drafted import Request, drafted, in_json, write  # noqa: PLC0415
 
     asked = Request(target, to, said, horizon, until, tuple(map(Path, plans)), holidays, budget)
@@ -240,7 +240,7 @@ def _judging_command(step: str, text: str, several: bool = False) -> None:
     @click.option("--workers", type=int, help="How many processes share the work.")
     @click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
     def run(studies: tuple[Path, ...] | Path, out: Path | None, workers: int | None, as_json: bool) -> None:
-        from offing.base.workers import processes  # noqa: PLC0415
+        from offing.base.parallel import processes  # noqa: PLC0415
         from offing.study import open_study  # noqa: PLC0415
         from offing.study.judged_outputs import judged  # noqa: PLC0415
 
@@ -275,11 +275,11 @@ def search(study: Path, budget: str | None, out: Path | None, workers: int | Non
     The newest periods are held back; the winner is scored on them once, honestly.
     """
     started = time.monotonic()
-    from offing.base.workers import processes  # noqa: PLC0415
-    from offing.handover import made  # noqa: PLC0415
+    from offing.base.parallel import processes  # noqa: PLC0415
     from offing.study import open_study  # noqa: PLC0415
     from offing.study.judged import study_search  # noqa: PLC0415
     from offing.study.judged_outputs import judged  # noqa: PLC0415
+    from offing.writers import made  # noqa: PLC0415
 
     opened = open_study(study)
     record = None

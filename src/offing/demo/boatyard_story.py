@@ -6,13 +6,13 @@ from collections.abc import Callable
 from importlib.resources import files
 from pathlib import Path
 
+from offing.base.text import number, text_table
 from offing.demo.boatyard import DATES, boatyard
 from offing.demo.compared import compare, inset, shown
 from offing.explain import inputs, lag_weights, story
-from offing.handover import Bundle, csv_text
-from offing.model.words import number, text_table
 from offing.study import Study, open_study
 from offing.study.outputs import bundle
+from offing.writers import Bundle, csv_text
 
 Say = Callable[[str], object]
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import pandas as pd
 
+from offing.base.text import number, wrapped
 from offing.model.fitted import Fitted
-from offing.model.words import number, wrapped
 
 
 def compare(fit: Fitted, truth: pd.DataFrame) -> pd.DataFrame:

@@ -8,13 +8,13 @@ from pathlib import Path
 
 import pandas as pd
 
+from offing.base.text import text_table
 from offing.demo.compared import compare, inset, shown
 from offing.demo.heat import heat, school_days
 from offing.explain import story
-from offing.handover import Bundle, csv_text
-from offing.model.words import text_table
 from offing.study import Study, open_study
 from offing.study.outputs import bundle
+from offing.writers import Bundle, csv_text
 
 Say = Callable[[str], object]
 

@@ -8,18 +8,18 @@ from pathlib import Path
 
 import numpy as np
 
+from offing.base.text import text_table
 from offing.demo.compared import compare, inset, shown
 from offing.demo.ferry import ferry, forecast_only, month_before
 from offing.demo.messy import messy_tables
 from offing.drafting import Draft
 from offing.explain import story
-from offing.handover import Bundle, csv_text
 from offing.model import effects
-from offing.model.words import text_table
 from offing.study import Study, open_study
 from offing.study.drafted import Request, drafted
 from offing.study.explained_outputs import study_story
 from offing.study.outputs import bundle
+from offing.writers import Bundle, csv_text
 
 Say = Callable[[str], object]
 

@@ -16,7 +16,7 @@ import numpy as np
 import pandas as pd
 
 from offing.demo.compared import inset
-from offing.handover import Bundle
+from offing.writers import Bundle
 
 Say = Callable[[str], object]
 #: The first month, and the last one that is published at each date: the month before it.
@@ -162,7 +162,7 @@ origins = 12
 def run_service(folder: Path, say: Say) -> None:
     """Start the service, search it, keep a download of each of twelve months, and judge the study on what was known."""
     from offing.study import open_study  # noqa: PLC0415  the study's room is above for all but this
-    from offing.study.inspecting import found_series  # noqa: PLC0415
+    from offing.study.inspection import found_series  # noqa: PLC0415
     from offing.study.judged_outputs import judged  # noqa: PLC0415
     from offing.study.outputs import in_words  # noqa: PLC0415
     from offing.tables.sources.web import fetched, keep_download  # noqa: PLC0415

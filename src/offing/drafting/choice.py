@@ -16,8 +16,8 @@ from offing.drafting.materials import Materials, Offered
 from offing.drafting.past import Past, Scored
 from offing.drafting.rules import Step
 from offing.drafting.words import form_words
-from offing.judging.origins import Origins
-from offing.survey import Survey
+from offing.evaluation.origins import Origins
+from offing.inspection import Survey
 from offing.tables import Information, Sources, Table
 from offing.terms import Term
 

@@ -16,7 +16,7 @@ from offing.drafting.driver_steps import MOVES, DriverSteps
 from offing.drafting.past import Scored
 from offing.drafting.rules import CAREFUL, CLEAR, DOUBTFUL, OutOfTimeError, Step
 from offing.drafting.words import named, size_of
-from offing.engine.jumps import chance_limit
+from offing.engine.intervention_tests import chance_limit
 from offing.terms import Event, Season, Term
 
 #: How often the steps are gone through.

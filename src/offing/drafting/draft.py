@@ -14,7 +14,8 @@ import pandas as pd
 
 from offing.base import InputError
 from offing.base.limits import check_ahead
-from offing.base.workers import Workers
+from offing.base.parallel import Workers
+from offing.base.text import as_html
 from offing.calendar.axis import instant_of
 from offing.drafting.choice import choose
 from offing.drafting.drafted import Drafted
@@ -23,9 +24,8 @@ from offing.drafting.rivals import rivals_of
 from offing.drafting.screen import screen
 from offing.drafting.write import script_text, study_text
 from offing.engine.threads import threads_for
+from offing.inspection import Survey, inspect
 from offing.model import Model
-from offing.model.words import as_html
-from offing.survey import Survey, inspect
 from offing.tables import Panel, Table
 
 #: Seconds of a draft where nothing is stated, of hours and of all others.

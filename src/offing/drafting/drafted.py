@@ -14,10 +14,10 @@ from offing.base import Finding
 from offing.base.arrays import Array
 from offing.drafting.choice import Choice
 from offing.drafting.words import form_words
-from offing.judging import Backtest, Combination, Comparison, combine, compare
-from offing.judging.references import PLAIN_MODEL, names_for, plain_model
+from offing.evaluation import Backtest, Combination, Comparison, combine, compare
+from offing.evaluation.references import PLAIN_MODEL, names_for, plain_model
+from offing.inspection import Survey
 from offing.model import Fit, Forecast, Model
-from offing.survey import Survey
 from offing.terms import Driver, Term
 
 

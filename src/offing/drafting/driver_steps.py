@@ -14,7 +14,7 @@ from offing.drafting.candidate import LINE, Candidate
 from offing.drafting.materials import Offered
 from offing.drafting.rules import CAREFUL, CLEAR, SUPPORT, Rules
 from offing.drafting.words import form_words, without
-from offing.engine.evidence import Base
+from offing.engine.added_columns import Base
 from offing.terms import Driver, Term
 
 #: So many drivers are tried together; of more the clearest are.

@@ -13,9 +13,9 @@ import pandas as pd
 from offing.base import InputError
 from offing.base.arrays import Array
 from offing.calendar import Axis
-from offing.survey.survey import Survey
+from offing.inspection.survey import Survey
 from offing.tables import Sources, Table
-from offing.tables.combine import rule_for
+from offing.tables.aggregation_rules import rule_for
 from offing.terms import Category, Driver, Holidays, Season, Term, WorkingTime
 
 #: A base needs so many different values, and at most so large a share of zeros; a carry-over at least that many.

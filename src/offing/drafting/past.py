@@ -13,9 +13,9 @@ from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.drafting.candidate import Candidate, Ingredients, Scale
 from offing.engine.trials import Trials, trials
-from offing.judging.origins import Cuts
-from offing.model.edge import own_model
-from offing.model.solving import kept_from_zero
+from offing.evaluation.origins import Cuts
+from offing.model.driver_forecasts import own_model
+from offing.model.estimation import kept_from_zero
 from offing.tables import Goal, Information, View
 from offing.terms import Block, OwnLags, Term, Trend
 from offing.terms.transforms import Factor, steps_of

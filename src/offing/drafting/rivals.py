@@ -10,15 +10,15 @@ import numpy as np
 
 from offing.base import InputError
 from offing.base.arrays import Array
-from offing.base.workers import Workers
+from offing.base.parallel import Workers
 from offing.drafting.choice import Choice
 from offing.drafting.rules import SUPPORT
-from offing.judging import Backtest, combined
-from offing.judging.anew import Job
-from offing.judging.backtest import jobs_of
-from offing.judging.combination import STATED_WEIGHTS
-from offing.judging.routes import attempt_all
-from offing.judging.run import Run
+from offing.evaluation import Backtest, combined
+from offing.evaluation.backtest import jobs_of
+from offing.evaluation.combination import STATED_WEIGHTS
+from offing.evaluation.fold_results import Run
+from offing.evaluation.refit import Job
+from offing.evaluation.runner import attempt_all
 from offing.model import Model
 
 #: Members of the combination, and how steeply their weights fall with their errors.

@@ -12,7 +12,7 @@ from offing.base import InputError
 from offing.drafting.candidate import LINE, Candidate, Scale
 from offing.drafting.materials import Materials, Offered
 from offing.drafting.past import Past, Scored
-from offing.engine.evidence import Base
+from offing.engine.added_columns import Base
 from offing.terms import Term
 
 #: A richer candidate is taken where the mean gain passes this many of its standard errors, a plainer one where the mean

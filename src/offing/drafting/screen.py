@@ -8,10 +8,10 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from offing.base import count
+from offing.base.text import in_units, number, rounded, text_table
 from offing.drafting.drafted import Drafted
-from offing.judging.comparison import DOUBT, FEWEST, p_text
+from offing.evaluation.comparison import DOUBT, FEWEST, p_text
 from offing.model import Contributions, effects
-from offing.model.words import in_units, number, rounded, text_table
 from offing.tables import Panel, Table
 from offing.terms import Driver
 

@@ -14,8 +14,8 @@ import numpy as np
 from offing.base import InputError
 from offing.base.toml import toml, toml_key
 from offing.drafting.drafted import Drafted
+from offing.inspection.file_detection import Guess
 from offing.model import Model
-from offing.survey.guess import Guess
 from offing.tables import Table
 from offing.terms import TERMS, Term
 

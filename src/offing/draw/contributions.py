@@ -12,10 +12,10 @@ from numpy.typing import NDArray
 
 from offing.base import InputError
 from offing.base.arrays import Array
+from offing.base.text import in_units, number
 from offing.calendar import Axis, Frequency, coarser_than
 from offing.draw.style import HATCHES, INK, PAPER, TERMS, Picture, canvas, legend, short, thousands
 from offing.model import Contributions
-from offing.model.words import in_units, number
 
 #: More bars than this cannot be told apart at the usual width of a figure.
 _MOST_BARS = 60

@@ -7,6 +7,7 @@ from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.ticker import MaxNLocator
 
+from offing.base.text import in_units, number, percent
 from offing.calendar import MONTHS
 from offing.draw.style import (
     FAN,
@@ -22,8 +23,7 @@ from offing.draw.style import (
     thousands,
 )  # fmt: skip
 from offing.explain import CycleShape
-from offing.explain.cycle_shape import Course
-from offing.model.words import in_units, number, percent
+from offing.explain.seasonal_cycle import Course
 
 #: From below the average over the paper to above it: lightness tells how far, hue and the scale which way.
 _HEAT = LinearSegmentedColormap.from_list(

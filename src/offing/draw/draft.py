@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.axes import Axes
 
+from offing.base.text import in_units, number
 from offing.drafting import Draft
 from offing.draw.style import FAINT, FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, stacked, thousands, times_of
-from offing.judging import Backtest
-from offing.model.words import in_units, number
+from offing.evaluation import Backtest
 
 #: So many periods of the history are shown at least, if there are as many.
 _SHOWN = 60

@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from offing.base import InputError
+from offing.base.text import percent, signed
 from offing.draw.style import FAINT, INK, QUIET, TERMS, Picture, canvas, short, thousands
 from offing.model import Effects
 from offing.model.driver_effects import Effect
-from offing.model.words import percent, signed
 
 
 def draw_effects(effects: Effects) -> Picture:

@@ -40,6 +40,17 @@ from offing.draw.totals import draw_agreed, draw_reach, draw_split, draw_totals
 from offing.draw.trend import draw_trend
 from offing.draw.walks import draw_walk
 from offing.draw.what_if import draw_scenarios, draw_sensitivity, draw_year_of_days
+from offing.evaluation import (
+    Backtest,
+    ByHorizon,
+    Calibration,
+    Combination,
+    Comparison,
+    MemberWeights,
+    Screening,
+    Search,
+    Timeline,
+)
 from offing.explain import (
     Agreed,
     CycleShape,
@@ -61,19 +72,8 @@ from offing.explain import (
     Walk,
     YearOfDays,
 )
-from offing.judging import (
-    Backtest,
-    ByHorizon,
-    Calibration,
-    Combination,
-    Comparison,
-    MemberWeights,
-    Screening,
-    Search,
-    Timeline,
-)
+from offing.inspection import Coverage, Echoes, History, Scatter, Seasons, Survey, Years
 from offing.model import Contributions, Effects, Fit, Forecast
-from offing.survey import Coverage, Echoes, History, Scatter, Seasons, Survey, Years
 
 
 def figure(result: object) -> Picture:

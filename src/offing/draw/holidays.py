@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from offing.base.text import in_units
 from offing.draw.style import FAINT, INK, QUIET, TERMS, WARM, Picture, canvas, legend, short, thousands
 from offing.explain import HolidayEffects
-from offing.model.words import in_units
 
 #: More rows than this cannot be read.
 _MOST = 24

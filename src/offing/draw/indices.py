@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from offing.base.text import percent, signed
 from offing.draw.style import FAINT, INK, PAPER, QUIET, TERMS, WARM, Picture, bare
 from offing.explain import SeasonIndices
-from offing.model.words import percent, signed
 
 #: More rows than this are told in several columns of rows, up to as many as can be read.
 _ROWS, _MOST = 26, 52

@@ -11,6 +11,7 @@ from matplotlib.axes import Axes
 from matplotlib.ticker import MaxNLocator
 
 from offing.base import count
+from offing.base.text import in_units, number, percent
 from offing.draw.style import (
     FAINT,
     FAN,
@@ -25,9 +26,8 @@ from offing.draw.style import (
     short,
     thousands,
 )
-from offing.judging import Backtest, ByHorizon, Calibration, Comparison, MemberWeights, Search, Timeline
-from offing.judging.scoring import SCORES
-from offing.model.words import in_units, number, percent
+from offing.evaluation import Backtest, ByHorizon, Calibration, Comparison, MemberWeights, Search, Timeline
+from offing.evaluation.scoring import SCORES
 
 #: So many candidates can be told apart by marks.
 _SHOWN = 8

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.ticker import MaxNLocator
 
+from offing.base.text import in_units
 from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, legend
 from offing.explain import LagCurve
-from offing.model.words import in_units
 
 
 def draw_lag_weights(result: LagCurve) -> Picture:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from offing.base.text import in_units
 from offing.draw.style import FAINT, FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, thousands
 from offing.explain import LagProfile, Response
-from offing.model.words import in_units
 
 
 def draw_response(result: Response) -> Picture:

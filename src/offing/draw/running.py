@@ -12,6 +12,7 @@ from matplotlib.axes import Axes
 from matplotlib.dates import ConciseDateFormatter
 from matplotlib.patches import Patch
 
+from offing.base.text import in_units, number, signed
 from offing.draw.style import (
     FAINT,
     FAN,
@@ -29,10 +30,9 @@ from offing.draw.style import (
     thousands,
     times_of,
 )
+from offing.evaluation import Combination
+from offing.evaluation.combination import STATED_WEIGHTS
 from offing.explain import ANEW, Inputs, RunningEstimate
-from offing.judging import Combination
-from offing.judging.combination import STATED_WEIGHTS
-from offing.model.words import in_units, number, signed
 
 _HISTORY = 12
 #: Of so many values that are not out the day is told on which they will be.

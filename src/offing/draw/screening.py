@@ -6,9 +6,9 @@ import numpy as np
 from matplotlib.ticker import MaxNLocator
 
 from offing.base import count
+from offing.base.text import number, percent
 from offing.draw.style import INK, QUIET, TERMS, WARM, Picture, canvas, legend, short
-from offing.judging import Screening
-from offing.model.words import number, percent
+from offing.evaluation import Screening
 
 
 def draw_screening(result: Screening) -> Picture:

@@ -8,6 +8,7 @@ import numpy as np
 from matplotlib.dates import AutoDateFormatter
 
 from offing.base import InputError, count
+from offing.base.text import in_units, number, signed
 from offing.calendar import MONTHS, Axis
 from offing.draw.style import (
     FAINT,
@@ -25,8 +26,7 @@ from offing.draw.style import (
     short,
     thousands,
 )
-from offing.model.words import in_units, number, signed
-from offing.survey import Coverage, Echoes, History, Scatter, Seasons, Years
+from offing.inspection import Coverage, Echoes, History, Scatter, Seasons, Years
 
 #: Panels of one figure; more cannot be read.
 _MOST_PANELS = 12

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.patches import Patch
 
+from offing.base.text import in_units, number, percent
 from offing.draw.style import FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, thousands, times_of
 from offing.explain import Agreed, Reach, Split, Totals
-from offing.model.words import in_units, number, percent
 
 
 def draw_totals(result: Totals) -> Picture:

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from matplotlib.axes import Axes
 
+from offing.base.text import in_units
 from offing.draw.style import (
     FAINT,
     FAN,
@@ -23,7 +24,6 @@ from offing.draw.style import (
     times_of,
 )
 from offing.explain import TrendPath
-from offing.model.words import in_units
 
 
 def draw_trend(result: TrendPath) -> Picture:

@@ -7,10 +7,10 @@ from matplotlib.axes import Axes
 from matplotlib.patches import Patch
 
 from offing.base import InputError
+from offing.base.text import in_units, number, signed
 from offing.draw.style import HATCHES, INK, PAPER, QUIET, TERMS, Picture, canvas, legend, short, thousands
 from offing.explain import Walk
 from offing.explain.why.walk import SMALL, Step
-from offing.model.words import in_units, number, signed
 
 #: More steps than these are told together, so that labels can be read.
 _MOST = 14

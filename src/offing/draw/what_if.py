@@ -9,6 +9,7 @@ from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.patches import Patch
 
+from offing.base.text import in_units, number, signed
 from offing.draw.style import (
     FAINT,
     FAN,
@@ -26,7 +27,6 @@ from offing.draw.style import (
     times_of,
 )  # fmt: skip
 from offing.explain import Scenarios, Sensitivity, YearOfDays
-from offing.model.words import in_units, number, signed
 
 #: So much history stands before the scenarios, in lengths of the forecast.
 _BEFORE, _LEAST = 2, 12

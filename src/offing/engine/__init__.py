@@ -3,11 +3,11 @@
 Sizes are written n (rows), k (columns of the design), q (targets), J (terms).
 """
 
-from offing.engine.accuracy import interval_score, naive_change, pinball, position_in, ranked_probability
-from offing.engine.attribution import attribute, logarithmic_mean, paired
-from offing.engine.autoregression import Carried, Dynamics
+from offing.engine.ar_estimation import Carried, Dynamics
+from offing.engine.ar_filter import Chain, Phi, combined, echoes, multiplied, partial, running
+from offing.engine.bic_selection import Menu, choose
 from offing.engine.binomial import binomial_limits, binomial_p
-from offing.engine.choose import Menu, choose
+from offing.engine.break_interval import place_interval
 from offing.engine.combining import (
     TRIMMED,
     averaged_quantiles,
@@ -16,28 +16,27 @@ from offing.engine.combining import (
     middle_weights,
     mixed_quantiles,
 )
+from offing.engine.comparison_tests import AccuracyTest, best_set, equal_accuracy, nested_accuracy
 from offing.engine.correlation import cross_correlation
-from offing.engine.departures import Departures, departures, limit_of
-from offing.engine.dynamics import Chain, Phi, combined, echoes, multiplied, partial, running
-from offing.engine.equal_accuracy import AccuracyTest, best_set, equal_accuracy, nested_accuracy
-from offing.engine.estimate import Estimate, TooFewRowsError, least_squares
-from offing.engine.jumps import Jump, chance_limit, largest_pulse, largest_step
+from offing.engine.decomposition import attribute, logarithmic_mean, paired
+from offing.engine.disaggregation import spread_smoothly
+from offing.engine.fit_statistics import FitFigures, autocorrelations, fit_figures, lag_one_correlation
+from offing.engine.fold_updating import Choice, Refits, refits
+from offing.engine.forecast_scores import interval_score, naive_change, pinball, position_in, ranked_probability
+from offing.engine.intervention_tests import Jump, chance_limit, largest_pulse, largest_step
 from offing.engine.lag_weights import Beta, Ends, Exponential, WeightCurve, polynomial, smooth, steps
-from offing.engine.loss import Loss
-from offing.engine.paths import SEED, accumulate, accumulated, difference_weights, growth_paths
+from offing.engine.least_squares import Estimate, TooFewRowsError, least_squares
+from offing.engine.outlier_tests import Departures, departures, limit_of
 from offing.engine.periodogram import Peak, peaks
-from offing.engine.places import place_interval
-from offing.engine.refits import Choice, Refits, refits
-from offing.engine.regression import Problem, Solved, regress
+from offing.engine.qr import Solution, explain_dependence, join, solve, take, triangle
 from offing.engine.robust import group_medians
-from offing.engine.rolling import Rolled, rolling
-from offing.engine.sandwich import Covariance, sandwiched
-from offing.engine.scores import FitFigures, autocorrelations, fit_figures, lag_one_correlation
-from offing.engine.separable import Bent, Grid, Shapes
-from offing.engine.spreading import spread_smoothly
-from offing.engine.strengths import AWAY, FREE, SHARED
-from offing.engine.student import quantile, two_sided_p
-from offing.engine.triangle import Solution, explain_dependence, join, solve, take, triangle
+from offing.engine.robust_covariance import Covariance, sandwiched
+from offing.engine.robust_loss import Loss
+from offing.engine.simulation import SEED, accumulate, accumulated, difference_weights, growth_paths
+from offing.engine.solver import Problem, Solved, regress
+from offing.engine.t_distribution import quantile, two_sided_p
+from offing.engine.variable_projection import Bent, Grid, Shapes
+from offing.engine.variance_components import AWAY, FREE, SHARED
 
 __all__ = [
     "AWAY",
@@ -66,7 +65,6 @@ __all__ = [
     "Phi",
     "Problem",
     "Refits",
-    "Rolled",
     "Shapes",
     "Solution",
     "Solved",
@@ -118,7 +116,6 @@ __all__ = [
     "ranked_probability",
     "refits",
     "regress",
-    "rolling",
     "running",
     "sandwiched",
     "smooth",

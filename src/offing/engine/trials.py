@@ -15,8 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base.arrays import Array
-from offing.engine.strengths import AWAY, Groups, kept_away
 from offing.engine.threads import threads_for
+from offing.engine.variance_components import AWAY, Groups, kept_away
 
 #: What is tried of the share of the noise that comes back in the next period, and then closer around the best.
 _SHARES = np.array([0.0, 0.3, 0.6, 0.8, 0.92, 0.975])
@@ -129,8 +129,8 @@ def trials(
     distance
         How many periods (F, h) these lie after the last row before the origin.
     groups, kept
-        As for `offing.engine.strengths.learn`: the group (k,) of each column, −1 where it is free, and how each
-        group's spread is kept from zero.
+        As for `learn` of `offing.engine.variance_components`: the group (k,) of each column, −1 where it is free, and
+        how each group's spread is kept from zero.
     carried
         Whether the noise comes back in the next period (an autoregression of the first order).
     starts
@@ -285,7 +285,7 @@ class _Trial:
         return np.asarray(value)
 
     def _unit(self, how: int, group: int) -> float:
-        """What makes γ of a group a number beside the noise's variance; see `offing.engine.strengths.learn`."""
+        """What makes γ of a group a number beside the noise's variance; see `learn`."""
         return 0.0 if how != AWAY else float(np.log(self.lengths[group]))
 
     def _forecast(self, share: Array, deviance: Array, root: Array, ahead: Array, distance: NDArray[np.intp]) -> Trials:

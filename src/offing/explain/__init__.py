@@ -1,29 +1,29 @@
 """What a fit or a forecast says, asked from one side each: functions that take a result and give a table to read."""
 
-from offing.explain.agreement import Agreed, agree
-from offing.explain.cycle_shape import CycleShape, cycle
+from offing.explain.allocation import Split, split
 from offing.explain.holiday_effects import HolidayEffects, holiday_effects
 from offing.explain.inputs import Inputs, inputs
 from offing.explain.lag_weights import LagCurve, lag_weights
+from offing.explain.nowcast import ANEW, RunningEstimate, running_estimate
+from offing.explain.parameter_stability import Stability, stability
+from offing.explain.reconciliation import Agreed, agree
 from offing.explain.residuals import Residuals, residuals
 from offing.explain.responses import LagProfile, Response, lag_profile, response
-from offing.explain.running import ANEW, RunningEstimate, running_estimate
-from offing.explain.season_indices import SeasonIndices, indices
+from offing.explain.seasonal_cycle import CycleShape, cycle
+from offing.explain.seasonal_indices import SeasonIndices, indices
 from offing.explain.shares import Shares, shares
-from offing.explain.sharing import Split, split
-from offing.explain.stability import Stability, stability
 from offing.explain.term_tests import TermTests, term_tests
 from offing.explain.totals import Totals, totals
-from offing.explain.trend_path import TrendPath, trend
-from offing.explain.what_if.chances import Paths, Reach, paths
-from offing.explain.what_if.goal import Sought, seek
-from offing.explain.what_if.overrides import Overridden, Override, override
+from offing.explain.trend import TrendPath, trend
+from offing.explain.what_if.forecast_adjustments import Overridden, Override, override
+from offing.explain.what_if.probabilities import Paths, Reach, paths
 from offing.explain.what_if.scenarios import Scenarios, scenarios
 from offing.explain.what_if.sensitivity import Sensitivity, sensitivity
+from offing.explain.what_if.target_solver import Sought, seek
 from offing.explain.why.importance import Importance, importance
 from offing.explain.why.story import Story, story
 from offing.explain.why.walk import Walk
-from offing.explain.why.walking import LAST_YEAR, MEAN, walk
+from offing.explain.why.walk_builder import LAST_YEAR, MEAN, walk
 from offing.explain.why.year_of_days import YearOfDays, year_of_days
 
 __all__ = [

@@ -9,10 +9,10 @@ import numpy as np
 import pandas as pd
 
 from offing.base.arrays import Array
+from offing.base.text import as_html, in_units, percent, signed, text_table, wrapped
 from offing.engine import quantile
-from offing.explain.asked import asked
+from offing.explain.term_lookup import asked
 from offing.model import Fit, Forecast
-from offing.model.words import as_html, in_units, percent, signed, text_table, wrapped
 from offing.terms import Holidays
 from offing.terms.holidays import HolidayState
 

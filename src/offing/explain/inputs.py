@@ -9,11 +9,11 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count
+from offing.base.text import as_html, number, text_table
 from offing.explain.lag_weights import lag_weights
-from offing.explain.periods import period_of
+from offing.explain.period_groups import period_of
 from offing.model import Forecast
-from offing.model.direct import DirectForecast
-from offing.model.words import as_html, number, text_table
+from offing.model.direct_forecast import DirectForecast
 from offing.tables import MARKS, released_at
 from offing.terms import Driver, LagWeights
 

@@ -10,12 +10,12 @@ import pandas as pd
 
 from offing.base import InputError, count
 from offing.base.arrays import Array
+from offing.base.text import as_html, number, text_table, wrapped
 from offing.engine import quantile
-from offing.explain.asked import asked
-from offing.model.bands import drawn_coefficients, needs_draws
+from offing.explain.term_lookup import asked
 from offing.model.fitted import Fitted
+from offing.model.simulated_intervals import drawn_coefficients, needs_draws
 from offing.model.weight_tests import WeightTests, weight_tests
-from offing.model.words import as_html, number, text_table, wrapped
 from offing.terms import Driver, LagWeights
 
 _TAILS = (0.025, 0.975)

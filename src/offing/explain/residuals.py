@@ -12,10 +12,10 @@ from scipy.special import ndtri
 
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
+from offing.base.text import as_html, text_table
 from offing.calendar import Axis
 from offing.engine import autocorrelations
 from offing.model.fitted import Fitted
-from offing.model.words import as_html, text_table
 
 SIDES = ("time", "season", "lags", "quantiles", "influence")
 

@@ -11,11 +11,11 @@ import pandas as pd
 
 from offing.base import InputError
 from offing.base.arrays import Array
+from offing.base.text import as_html, in_units, number, percent, signed, text_table
 from offing.engine import quantile, running
-from offing.explain.asked import asked
+from offing.explain.term_lookup import asked
+from offing.model.design import Design
 from offing.model.fitted import Fitted
-from offing.model.layout import Design
-from offing.model.words import as_html, in_units, number, percent, signed, text_table
 from offing.outlook import driver_column
 from offing.terms import Driver, Interaction
 

@@ -10,9 +10,9 @@ import numpy as np
 import pandas as pd
 
 from offing.base.arrays import Array
+from offing.base.text import as_html, text_table
 from offing.engine import solve, take
 from offing.model.fitted import Fitted
-from offing.model.words import as_html, text_table
 
 #: With more terms orders are sampled instead of counted.
 _EXACT, _ORDERS, _SEED = 12, 400, 20_240_402

@@ -12,9 +12,9 @@ from scipy.linalg import solve_triangular
 from scipy.special import fdtrc
 
 from offing.base.arrays import Array
+from offing.base.text import as_html, text_table
 from offing.engine import triangle
 from offing.model.fitted import Fitted
-from offing.model.words import as_html, text_table
 
 
 @dataclass(frozen=True)

@@ -11,12 +11,12 @@ from numpy.typing import NDArray
 
 from offing.base import count
 from offing.base.arrays import Array
+from offing.base.text import as_html, in_units, number, percents, rounded, text_table, wrapped
 from offing.calendar import Axis, Frequency
 from offing.engine import quantile
-from offing.explain.spans import coarser, owners
+from offing.explain.date_spans import coarser, owners
 from offing.model import Forecast
-from offing.model.joint import covariance_times, outcome_paths
-from offing.model.words import as_html, in_units, number, percents, rounded, text_table, wrapped
+from offing.model.joint_simulation import covariance_times, outcome_paths
 
 _WORDS = ("actual", "part forecast", "forecast", "incomplete")
 

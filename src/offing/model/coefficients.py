@@ -6,9 +6,9 @@ import numpy as np
 import pandas as pd
 
 from offing.base.arrays import Array
+from offing.base.text import text_table
 from offing.engine import Carried, quantile, two_sided_p
 from offing.model.fit_state import FitState
-from offing.model.words import text_table
 from offing.terms import STATED
 
 

@@ -10,13 +10,13 @@ import numpy as np
 import pandas as pd
 
 from offing.base.arrays import Array
+from offing.base.text import as_html, in_units, rounded, text_table, wrapped
 from offing.calendar import Axis
 from offing.engine import attribute, quantile
-from offing.model.account import ADJUSTMENT, BASELINE, FACTOR, Account, Ahead, Row, account, carrier
-from offing.model.bands import drawn_band, needs_draws
+from offing.model.decomposition import ADJUSTMENT, BASELINE, FACTOR, Account, Ahead, Row, account, carrier
+from offing.model.design import Design
 from offing.model.fit_state import FitState
-from offing.model.layout import Design
-from offing.model.words import as_html, in_units, rounded, text_table, wrapped
+from offing.model.simulated_intervals import drawn_band, needs_draws
 from offing.tables import View
 
 

@@ -9,9 +9,9 @@ import numpy as np
 import pandas as pd
 
 from offing.base.arrays import Array
+from offing.base.text import as_html, number, percent, signed
 from offing.engine import quantile
 from offing.model.fit_state import FitState
-from offing.model.words import as_html, number, percent, signed
 from offing.terms import Driver
 from offing.terms.transforms import Growth, LogDifference
 

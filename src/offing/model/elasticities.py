@@ -10,11 +10,11 @@ import pandas as pd
 
 from offing.base import InputError
 from offing.base.arrays import Array
+from offing.base.text import as_html, percent, text_table
 from offing.calendar import Axis
 from offing.engine import quantile
 from offing.model.driver_effects import in_the_long_run
 from offing.model.fit_state import FitState
-from offing.model.words import as_html, percent, text_table
 from offing.tables import View
 from offing.terms import Driver
 

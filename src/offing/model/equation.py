@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from offing.base.text import in_units
 from offing.model.fit_state import FitState
-from offing.model.words import in_units
 from offing.terms import OwnLags, Written
 
 

@@ -24,9 +24,9 @@ from offing.engine import (
     partial,
     running,
 )
-from offing.model.layout import Design, Layout, lay_out
+from offing.model.design import Design, Layout, lay_out
 from offing.model.options import ModelOptions
-from offing.model.scale import Scale
+from offing.model.target_transform import Scale
 from offing.tables import Information, View
 from offing.terms import Interaction, OwnLags, Term
 

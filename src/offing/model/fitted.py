@@ -8,13 +8,13 @@ from functools import cached_property
 import pandas as pd
 
 from offing.base import Finding, Verdict
+from offing.base.text import as_html, wrapped
 from offing.model.coefficients import coefficient_table, coefficient_text
 from offing.model.contributions import Contributions, contribute
+from offing.model.diagnose import examined, remarks
 from offing.model.equation import equation_text
 from offing.model.fit_state import FitState
-from offing.model.remarks import examined, remarks
 from offing.model.summary import check_text, fit_numbers, fit_sentences
-from offing.model.words import as_html, wrapped
 
 
 @dataclass(frozen=True)

@@ -11,16 +11,15 @@ from offing.base import Finding, InputError
 from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency, on_clock_of
 from offing.calendar.axis import instant_of
-from offing.checks import missing_drivers
+from offing.diagnostics import missing_drivers
 from offing.engine import (
     TooFewRowsError,
 )
+from offing.model.design import lay_out
+from offing.model.estimation import Sample, chosen_design, judged, solve_design
 from offing.model.fitted import Fitted
-from offing.model.layout import lay_out
+from offing.model.lag_selection import settled
 from offing.model.options import ModelOptions
-from offing.model.scale import Scale
-from offing.model.settling import settled
-from offing.model.solving import Sample, chosen_design, judged, solve_design
 from offing.model.target_checks import (
     check_drivers,
     check_rows,
@@ -28,8 +27,9 @@ from offing.model.target_checks import (
     check_treatments,
     constant_target,
 )
+from offing.model.target_transform import Scale
 from offing.tables import Information, Patch, Sources, Table, Treat, View
-from offing.tables.treat import zero_question
+from offing.tables.treatments import zero_question
 from offing.terms import Pulses, telling
 
 

@@ -12,16 +12,16 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, count
 from offing.base.arrays import Array
+from offing.base.text import as_html, in_units, number, rounded, serious_first, text_table, wrapped
 from offing.calendar import Axis
-from offing.checks import beyond_range, beyond_target, contradicted, holds_target, unused, wide_on_log_scale
+from offing.diagnostics import beyond_range, beyond_target, contradicted, holds_target, unused, wide_on_log_scale
 from offing.engine import echoes as shock_echoes
 from offing.engine import growth_paths, quantile, running
-from offing.model.account import Account, Ahead, account
 from offing.model.contributions import Contributions, contribute
+from offing.model.decomposition import Account, Ahead, account
+from offing.model.design import Design
 from offing.model.fitted import Fitted
-from offing.model.layout import Design
-from offing.model.parts import echoes
-from offing.model.words import as_html, in_units, number, rounded, serious_first, text_table, wrapped
+from offing.model.term_effects import echoes
 from offing.tables import MARKS, Sources, View
 from offing.terms import Driver, Interaction, Term
 

@@ -9,14 +9,14 @@ from typing import Literal, Self
 import pandas as pd
 
 from offing.base import InputError, Progress
-from offing.model.direct import by_horizon
-from offing.model.estimation import check_estimation, check_options, check_together
+from offing.model.direct_forecast import by_horizon
 from offing.model.fitted import Fitted
 from offing.model.fitting import fit_at
 from offing.model.forecast import Forecast
-from offing.model.forecasting import Assumptions, forecast
+from offing.model.make_forecast import Assumptions, forecast
+from offing.model.option_checks import check_estimation, check_options, check_together
 from offing.model.options import DriverOptions, ModelOptions
-from offing.model.scale import check_target_steps
+from offing.model.target_transform import check_target_steps
 from offing.tables import Information, Panel, Table, Treat, not_in_all, read, split_series
 from offing.terms import Term
 from offing.terms.transforms import steps_of

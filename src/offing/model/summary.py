@@ -8,10 +8,10 @@ import numpy as np
 import pandas as pd
 
 from offing.base import Finding
+from offing.base.text import in_units, number, serious_first, text_table
 from offing.model.driver_effects import effects
 from offing.model.elasticities import elasticities
 from offing.model.fit_state import FitState
-from offing.model.words import in_units, number, serious_first, text_table
 
 
 def fit_sentences(fit: FitState, findings: Sequence[Finding]) -> str:

@@ -9,7 +9,7 @@ from offing.base import Finding, InputError, count
 from offing.base.arrays import Array
 from offing.base.limits import LARGEST, SMALLEST
 from offing.calendar import Axis
-from offing.model.layout import Design
+from offing.model.design import Design
 from offing.model.options import ModelOptions
 from offing.tables import Sources, Table, View
 from offing.terms import telling

@@ -1,9 +1,9 @@
 """The drivers' future: planned, assumed, modelled, and scenarios of them."""
 
-from offing.outlook.future import changeable, driver_column, driver_names
+from offing.outlook.driver_future import changeable, driver_column, driver_names
+from offing.outlook.driver_simulation import simulated_drivers
 from offing.outlook.rules import AsIn, AsPlanned, LastValue, Modelled, Rule, Shift, Stated, YearBefore, rule_of
 from offing.outlook.scenario import Scenario, linked
-from offing.outlook.simulated import simulated_drivers
 
 __all__ = [
     "AsIn",

@@ -12,10 +12,10 @@ import numpy as np
 
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
+from offing.base.text import number, signed
 from offing.calendar import Axis
-from offing.model.words import number, signed
-from offing.outlook.future import Future
-from offing.outlook.own import chosen_terms
+from offing.outlook.driver_future import Future
+from offing.outlook.driver_model_selection import chosen_terms
 from offing.tables import View
 
 #: Two years, the second by its last digits.

@@ -10,7 +10,7 @@ from offing.base import InputError, Keywords
 from offing.calendar import Axis
 from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
-from offing.outlook.future import future
+from offing.outlook.driver_future import future
 from offing.outlook.rules import Rule, rule_of
 from offing.tables import View
 

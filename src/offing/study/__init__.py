@@ -1,6 +1,6 @@
 """The study file: one TOML text with sources, target, terms and models, checked on reading, run in full."""
 
-from offing.study.open import open_study
+from offing.study.loader import open_study
 from offing.study.study import Study
 
 __all__ = ["Study", "open_study"]

@@ -10,13 +10,13 @@ from pathlib import Path
 
 from offing.base import InputError
 from offing.drafting import Draft, draft
-from offing.handover import Bundle, combined_forecast_rows, csv_text, forecast_rows, json_text, made
 from offing.model import Model
-from offing.study.inspecting import inspected, of_study
+from offing.study.inspection import inspected, of_study
 from offing.study.judged import seconds_of
-from offing.study.open import open_study, study_from
+from offing.study.loader import open_study, study_from
 from offing.study.outputs import bundle
 from offing.study.study import Study
+from offing.writers import Bundle, combined_forecast_rows, csv_text, forecast_rows, json_text, made
 
 #: The study's file in the folder of a draft.
 STUDY = "study.toml"

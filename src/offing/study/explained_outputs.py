@@ -7,9 +7,14 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import pandas as pd
 
 from offing.base import Finding
+from offing.base.text import wrapped
+from offing.evaluation.fold_results import SHOWN
 from offing.explain import LAST_YEAR, MEAN, Story, story, walk, year_of_days
-from offing.handover import contribution_rows, forecast_rows
-from offing.handover.explained import (
+from offing.model.direct_forecast import DirectForecast
+from offing.model.forecast import AS_PLANNED
+from offing.study.comparison_base import BASELINE
+from offing.writers import contribution_rows, forecast_rows
+from offing.writers.explained import (
     BY_HAND,
     difference_rows,
     driver_rows,
@@ -21,11 +26,6 @@ from offing.handover.explained import (
     sensitivity_rows,
     walk_rows,
 )
-from offing.judging.run import SHOWN
-from offing.model.direct import DirectForecast
-from offing.model.forecast import AS_PLANNED
-from offing.model.words import wrapped
-from offing.study.against import BASELINE
 
 if TYPE_CHECKING:
     from offing.study.study import Study

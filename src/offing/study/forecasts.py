@@ -7,6 +7,16 @@ from functools import cached_property
 from typing import Any
 
 from offing.base import InputError
+from offing.evaluation import (
+    Backtest,
+    Combination,
+    backtest,
+    combine,
+    combined,
+    outside,
+    recalibrate,
+    without_each,
+)
 from offing.explain import (
     Agreed,
     Paths,
@@ -20,21 +30,11 @@ from offing.explain import (
     split,
     totals,
 )
-from offing.judging import (
-    Backtest,
-    Combination,
-    backtest,
-    combine,
-    combined,
-    outside,
-    recalibrate,
-    without_each,
-)
 from offing.model import Fit, Forecast
-from offing.model.joint import Noise
-from offing.study.answers import answers
+from offing.model.joint_simulation import Noise
 from offing.study.schema import TotalSpec
 from offing.study.study_data import StudyData
+from offing.study.term_results import answers
 
 #: What the combination with stated weights is called.
 COMBINATION = "combination"

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from offing.base import InputError
-from offing.judging import (
+from offing.evaluation import (
     Backtest,
     Comparison,
     Search,

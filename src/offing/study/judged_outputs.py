@@ -10,20 +10,8 @@ from functools import cached_property
 import pandas as pd
 
 from offing.base import Finding
-from offing.explain import Importance, importance
-from offing.handover import Bundle, coefficient_rows, csv_text, json_text
-from offing.handover.judged import (
-    accuracy_test_rows,
-    backtest_rows,
-    calibration_rows,
-    change_rows,
-    comparison_rows,
-    importance_rows,
-    score_rows,
-    search_rows,
-    worth_rows,
-)
-from offing.judging import (
+from offing.base.text import wrapped
+from offing.evaluation import (
     Backtest,
     Calibration,
     Change,
@@ -35,11 +23,23 @@ from offing.judging import (
     change,
     compare,
 )
-from offing.model.words import wrapped
+from offing.explain import Importance, importance
 from offing.study.judged import joined, study_worth
 from offing.study.outputs import file_part, left_out_findings, left_out_words
 from offing.study.study import Study
 from offing.tables import Panel, Sources, Table
+from offing.writers import Bundle, coefficient_rows, csv_text, json_text
+from offing.writers.judged import (
+    accuracy_test_rows,
+    backtest_rows,
+    calibration_rows,
+    change_rows,
+    comparison_rows,
+    importance_rows,
+    score_rows,
+    search_rows,
+    worth_rows,
+)
 
 STEPS = ("backtest", "compare", "search")
 

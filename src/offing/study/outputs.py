@@ -16,9 +16,17 @@ import pandas as pd
 
 from offing.base import Finding, InputError, count
 from offing.base.progress import Progress
+from offing.base.text import serious_first, wrapped
+from offing.evaluation import Screening
 from offing.explain import inputs, lag_weights, residuals, response, shares, stability, term_tests
 from offing.explain.residuals import SIDES
-from offing.handover import (
+from offing.model import Fit, Forecast, effects, elasticities
+from offing.model.fitted import Fitted
+from offing.study.explained_outputs import more_pictures, more_tables, more_words, pages
+from offing.study.selected import selected_lines
+from offing.study.study import Study
+from offing.terms import Driver
+from offing.writers import (
     AGREED,
     Bundle,
     agreed_rows,
@@ -46,15 +54,7 @@ from offing.handover import (
     trend_rows,
     weight_rows,
 )
-from offing.handover.explained import walk_rows
-from offing.judging import Screening
-from offing.model import Fit, Forecast, effects, elasticities
-from offing.model.fitted import Fitted
-from offing.model.words import serious_first, wrapped
-from offing.study.explained_outputs import more_pictures, more_tables, more_words, pages
-from offing.study.selected import selected_lines
-from offing.study.study import Study
-from offing.terms import Driver
+from offing.writers.explained import walk_rows
 
 #: Series without a result that are named on the screen.
 _MOST_NAMED = 5

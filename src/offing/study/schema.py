@@ -10,8 +10,8 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from offing.calendar.frequency import Unit
-from offing.judging import DriverSelection, candidates
-from offing.tables.options import Reading
+from offing.evaluation import DriverSelection, candidates
+from offing.tables.read_options import Reading
 
 Text = Annotated[str, Field(min_length=1)]
 Share = Annotated[float, Field(gt=0.0, lt=1.0)]

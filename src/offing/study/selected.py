@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import fields
 
 from offing.base.toml import toml, toml_key
-from offing.judging import Screening
+from offing.evaluation import Screening
 from offing.terms import Driver
 
 

@@ -13,8 +13,8 @@ from offing.explain import (
     override,
     walk,
 )
-from offing.study.against import held_against, made_then
-from offing.study.asked import (
+from offing.study.comparison_base import held_against, made_then
+from offing.study.what_if import (
     AskedStudy,
     is_over,
     last_of,

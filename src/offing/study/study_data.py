@@ -13,15 +13,15 @@ from typing import Any
 import pandas as pd
 
 from offing.base import InputError
-from offing.handover import file_digest, frame_digest, run_record, text_digest
-from offing.judging import Screening
-from offing.judging.screening import screen_series
+from offing.evaluation import Screening
+from offing.evaluation.screening import screen_series
 from offing.model import Model, SeriesFits
 from offing.outlook import Scenario
-from offing.study.faults import Place
+from offing.study.error_messages import Place
 from offing.study.schema import StudySpec
 from offing.tables import Information, Panel, Sources, Table, read, split_series
 from offing.terms import Term
+from offing.writers import file_digest, frame_digest, run_record, text_digest
 
 #: Figures of so many series are drawn where nothing is stated: nobody looks at more.
 MOST_FIGURES = 12

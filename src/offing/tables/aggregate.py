@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from offing.base import Finding, InputError, Treatment, count
 from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency
-from offing.tables.combine import KEYS, Combine, suggested
+from offing.tables.aggregation_rules import KEYS, Combine, suggested
 from offing.tables.table import Table
 
 PARTIAL = ("leave out", "keep")

@@ -13,9 +13,9 @@ from numpy.typing import NDArray
 from offing.base import Finding
 from offing.tables.layout import Report, total_columns
 from offing.tables.notation import understood
-from offing.tables.numbers import Marks, all_numbers
-from offing.tables.options import Reading
+from offing.tables.number_parsing import Marks, all_numbers
 from offing.tables.placing import ReadColumn, plain_columns
+from offing.tables.read_options import Reading
 from offing.tables.sources import Source
 
 #: Names of columns that number the rows, where they do.

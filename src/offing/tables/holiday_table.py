@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
 from offing.calendar import ALWAYS, DAY, Days
-from offing.tables.dates import days_of, parse_dates
-from offing.tables.numbers import to_numbers, wrong_cell
+from offing.tables.date_parsing import days_of, parse_dates
+from offing.tables.number_parsing import to_numbers, wrong_cell
 from offing.tables.sources import text_cells
 
 _COLUMNS = ("name", "date", "until", "share", "group", "known_from")

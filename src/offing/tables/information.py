@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from offing.calendar import Axis
+from offing.tables.point_in_time import Goal, Sources, View
 from offing.tables.table import Table
-from offing.tables.view import Goal, Sources, View
 
 #: Columns by table and name.
 Columns = frozenset[tuple[str, str]]

@@ -12,8 +12,8 @@ import numpy as np
 import pandas as pd
 
 from offing.base import Finding, InputError, Treatment
-from offing.tables.numbers import Marks, is_missing, to_numbers
-from offing.tables.stamps import looks_like_dates
+from offing.tables.number_parsing import Marks, is_missing, to_numbers
+from offing.tables.timestamps import looks_like_dates
 
 #: Rows of a sheet that are looked at to find its header.
 HEAD_ROWS = 60

@@ -38,12 +38,6 @@ def decimal_of(locale: str) -> str:
     return str(symbols.get("latn", symbols)["decimal"])
 
 
-def day_first(locale: str) -> bool:
-    """Whether a locale writes the day before the month."""
-    pattern = str(_locale(locale).date_formats["short"].pattern)
-    return pattern.find("d") < pattern.find("M")
-
-
 @cache
 def month_names(locale: str) -> dict[str, int]:
     """Number of the month, from 1, by each of its names in lower case and without a full stop.

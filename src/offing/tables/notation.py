@@ -13,7 +13,7 @@ import pandas as pd
 
 from offing.base import Finding, InputError
 from offing.base.toml import toml_key
-from offing.tables.numbers import is_missing
+from offing.tables.number_parsing import is_missing
 
 YES_NO = "yes/no"
 #: Words for yes and for no in the languages of most spreadsheets, in lower case.

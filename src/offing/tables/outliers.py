@@ -29,7 +29,7 @@ _WEEKS_OF_HOURS = 6
 class Judged:
     """What is expected in each period (n,), each value's score (n,), the score beyond which one is far, and its scale.
 
-    Scores are standard normal quantiles, as `offing.engine.departures` has them.
+    Scores are standard normal quantiles, as `offing.engine.outlier_tests` has them.
     """
 
     usual: Array

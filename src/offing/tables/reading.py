@@ -16,17 +16,16 @@ from offing.base import Finding, InputError, Treatment, nearest
 from offing.calendar import WEEKDAYS
 from offing.calendar.axis import instant_of
 from offing.tables.aggregate import aggregated
+from offing.tables.aggregation_rules import Combine
 from offing.tables.column_uses import account, assume_dates, assume_notation, read_columns
-from offing.tables.combine import Combine
-from offing.tables.dates import Stamps, moments_of
+from offing.tables.date_parsing import Stamps, moments_of
 from offing.tables.downloads import downloaded, release_dates
+from offing.tables.frequency_detection import Rows, Timing, placed_rows
 from offing.tables.layout import Report
-from offing.tables.lines import Gathered, Lines, gap_note
 from offing.tables.notation import understood
-from offing.tables.options import Reading
 from offing.tables.placing import MOST_COLUMNS, Placing, too_wide
-from offing.tables.regular import Rows, Timing, placed_rows
-from offing.tables.shapes import (
+from offing.tables.read_options import Reading
+from offing.tables.reshape import (
     date_heads,
     id_texts,
     looks_wide,
@@ -34,9 +33,10 @@ from offing.tables.shapes import (
 )
 from offing.tables.sources import CsvFile, Database, FrameSource, Source, frame_of, parquet, plain_frame, workbook
 from offing.tables.sources.web import WebTable
-from offing.tables.stamps import looks_like_dates, stamps_of
 from offing.tables.table import Panel, Table
 from offing.tables.tidying import tidied, time_column
+from offing.tables.timestamps import looks_like_dates, stamps_of
+from offing.tables.transactions import Gathered, Lines, gap_note
 
 _PERIOD_UNITS = {"h": "hour", "D": "day", "B": "business day", "M": "month", "Q": "quarter", "Y": "year", "A": "year"}
 

@@ -9,8 +9,8 @@ import pandas as pd
 
 from offing.base import InputError, nearest
 from offing.tables.layout import Report, is_total, names_are_values, units_row, without_other_rows
-from offing.tables.options import Reading
-from offing.tables.shapes import (
+from offing.tables.read_options import Reading
+from offing.tables.reshape import (
     PERIOD,
     SERIES,
     all_places,
@@ -25,7 +25,7 @@ from offing.tables.shapes import (
     transposed,
 )
 from offing.tables.sources import Source
-from offing.tables.stamps import looks_like_dates
+from offing.tables.timestamps import looks_like_dates
 
 #: Cells that hold a first and a last day.
 _RANGE = re.compile(r"\d[\d./-]{5,9}\d\s*(-|–|to|bis|until)\s*\d[\d./-]{5,9}\d")

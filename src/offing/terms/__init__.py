@@ -6,8 +6,8 @@ from offing.terms.event import Event
 from offing.terms.holidays import Holidays
 from offing.terms.interaction import Interaction
 from offing.terms.lag_weights import LagWeights, options, undecided
+from offing.terms.outlier_dummies import Pulses
 from offing.terms.own_lags import OwnLags
-from offing.terms.pulses import Pulses
 from offing.terms.season import Season
 from offing.terms.term import (
     STATED,

@@ -13,7 +13,10 @@ from offing.base import InputError, count
 from offing.base.arrays import Array
 from offing.calendar import Axis, holding
 from offing.tables import View
-from offing.terms.crossing import (
+from offing.terms.coefficient_constraints import asked, check_wishes, usual_change
+from offing.terms.driver_options import StatedDriver
+from offing.terms.driver_validation import check_forms
+from offing.terms.frequency_conversion import (
     check_crossing,
     check_lags,
     check_ways,
@@ -23,9 +26,8 @@ from offing.terms.crossing import (
     own_part,
     spread,
 )
-from offing.terms.driver_checks import check_forms
-from offing.terms.driver_fields import StatedDriver
-from offing.terms.driver_forms import (
+from offing.terms.lag_weights import LagWeights, check_weights
+from offing.terms.response_forms import (
     CarryOver,
     Form,
     Hinge,
@@ -35,9 +37,7 @@ from offing.terms.driver_forms import (
     learnt_forms,
     number_of,
 )
-from offing.terms.driver_wishes import asked, check_wishes, usual_change
-from offing.terms.lag_weights import LagWeights, check_weights
-from offing.terms.smooth import Smooth, curve_block, lagged_block
+from offing.terms.splines import Smooth, curve_block, lagged_block
 from offing.terms.term import Block, Readout, Reference, Shaped, Written, whole_numbers
 from offing.terms.transforms import Log, Series, Step, evaluate, reach, steps_of
 

@@ -15,7 +15,7 @@ from offing.base.arrays import Array
 from offing.calendar import Axis, Days, calendar_of, day_shares, grouped, weekdays_of
 from offing.calendar.frequency import WEEKDAYS
 from offing.tables import View
-from offing.terms.day_source import DaySource, check_source, day_source, tables_within
+from offing.terms.holiday_source import DaySource, check_source, day_source, tables_within
 from offing.terms.term import Block, Fresh, Readout, Reference, Term, Written, file_of, names_of
 
 Pooling = Literal["partial", "none", "full"]

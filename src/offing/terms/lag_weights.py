@@ -12,7 +12,7 @@ from offing.base import InputError
 from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency, newest_ended
 from offing.engine import Beta, Ends, Exponential, WeightCurve, polynomial, smooth, steps
-from offing.terms.driver_fields import StatedDriver, Weights
+from offing.terms.driver_options import StatedDriver, Weights
 from offing.terms.term import Block, Readout, Shaped
 from offing.terms.transforms import Series
 

@@ -16,8 +16,8 @@ from offing.base.arrays import Array
 from offing.calendar import CYCLES, Axis, Span, cycle_of, length_of, span_of
 from offing.calendar.axis import instant_of
 from offing.tables import View
-from offing.terms.day_source import check_source, day_source
-from offing.terms.kinds import Kinds, Places, Positions, check_kinds
+from offing.terms.day_types import Kinds, Places, Positions, check_kinds
+from offing.terms.holiday_source import check_source, day_source
 from offing.terms.term import Block, Choice, Fresh, Readout, Reference, Term, Written, file_of
 
 #: So many harmonics are looked at where the data choose.

@@ -42,11 +42,6 @@ class Step(ABC):
         """Whether a larger value stays a larger one, each period by itself."""
         return isinstance(self, (Log, Power, Cap))
 
-    @property
-    def keeps_periods(self) -> bool:
-        """Whether each period's value comes from the same period alone."""
-        return isinstance(self, Factor)
-
     @abstractmethod
     def apply(self, series: Series, view: View, axis: Axis) -> Array:
         """Transformed values (n,) on `axis`."""

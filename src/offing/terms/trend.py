@@ -15,7 +15,7 @@ from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.calendar.axis import instant_of
 from offing.tables import View
-from offing.terms.saturation import Limit, Saturation, limit_of, saturating
+from offing.terms.saturating_trend import Limit, Saturation, limit_of, saturating
 from offing.terms.stochastic import steps_ahead, stretches, walked
 from offing.terms.term import Block, Choice, Fresh, Readout, Reference, Term, WalkSteps, Written
 

@@ -14,7 +14,7 @@ from offing.base import InputError, nearest
 from offing.base.arrays import Array
 from offing.calendar import WEEKDAYS, Axis, Calendar, calendar_of, easter_days, weekdays_of
 from offing.tables import View
-from offing.terms.day_source import DaySource, check_source, day_source
+from offing.terms.holiday_source import DaySource, check_source, day_source
 from offing.terms.term import Block, Readout, Reference, Term, Written, file_of, names_of
 
 _KINDS = ("working days", "weekdays", "days", "leap day", "easter")

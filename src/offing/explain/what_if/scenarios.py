@@ -11,15 +11,15 @@ import pandas as pd
 
 from offing.base import Finding, InputError, nearest
 from offing.base.arrays import Array
+from offing.base.text import as_html, number, percent, rounded, signed, text_table, wrapped
 from offing.calendar import Axis
-from offing.explain.what_if.chances import Paths, paths
+from offing.explain.what_if.probabilities import Paths, paths
 from offing.explain.why.walk import Walk
-from offing.explain.why.walking import walk
+from offing.explain.why.walk_builder import walk
 from offing.model import Fit, Forecast
-from offing.model.direct import DirectForecast
+from offing.model.direct_forecast import DirectForecast
 from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
-from offing.model.words import as_html, number, percent, rounded, signed, text_table, wrapped
 from offing.outlook import Scenario
 from offing.tables import Panel, Table
 

@@ -12,12 +12,12 @@ import pandas as pd
 
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
+from offing.base.text import as_html, number, percent, rounded, signed, text_table, wrapped
 from offing.calendar import Axis
-from offing.explain.why.walking import walk
+from offing.explain.why.walk_builder import walk
 from offing.model import Forecast
-from offing.model.direct import DirectForecast
-from offing.model.moved import rerun
-from offing.model.words import as_html, number, percent, rounded, signed, text_table, wrapped
+from offing.model.direct_forecast import DirectForecast
+from offing.model.reapply import rerun
 from offing.outlook import Modelled, Rule, Scenario, Shift, changeable
 
 #: What is changed where nothing is said, in percent.

@@ -10,10 +10,10 @@ import pandas as pd
 
 from offing.base import InputError
 from offing.base.arrays import Array
+from offing.base.text import as_html, percent, text_table, wrapped
+from offing.evaluation import Worth
 from offing.explain.shares import shares
-from offing.judging import Worth
 from offing.model.fitted import Fitted
-from offing.model.words import as_html, percent, text_table, wrapped
 
 #: Less than this share of the variation is little; a worth with a larger p may be chance.
 _LITTLE, _CHANCE = 0.02, 0.1

@@ -10,14 +10,14 @@ from offing.base import InputError
 from offing.calendar import Axis
 from offing.explain.why.walk import check_same
 from offing.model import Forecast
-from offing.model.account import CORRECTION, PAST, UNEXPLAINED, Account
 from offing.model.contributions import fitted_account
-from offing.model.direct import DirectForecast
+from offing.model.decomposition import CORRECTION, PAST, UNEXPLAINED, Account
+from offing.model.direct_forecast import DirectForecast
 from offing.model.fitted import Fitted
-from offing.model.moved import moved, restart
 from offing.model.options import ModelOptions
+from offing.model.reapply import moved, restart
 from offing.tables import View
-from offing.tables.view import ACTUAL, MISSING
+from offing.tables.point_in_time import ACTUAL, MISSING
 from offing.terms import Pulses
 
 REVISED = "revised data"

@@ -7,12 +7,12 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from offing.explain.what_if.overrides import Overridden
+from offing.base.text import as_html, number, percent, signed, wrapped
+from offing.explain.what_if.forecast_adjustments import Overridden
 from offing.explain.what_if.scenarios import Scenarios
 from offing.explain.what_if.sensitivity import Sensitivity
 from offing.explain.why.walk import SMALL, TECHNICAL, Step, Walk, between_words, step_name
-from offing.model.account import BASELINE, UNEXPLAINED
-from offing.model.words import as_html, number, percent, signed, wrapped
+from offing.model.decomposition import BASELINE, UNEXPLAINED
 
 #: What the intervals of single steps count.
 _COUNTED = " (intervals count the coefficients alone)"

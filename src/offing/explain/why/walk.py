@@ -11,9 +11,9 @@ import pandas as pd
 
 from offing.base import InputError, count
 from offing.base.arrays import Array
-from offing.explain.why.between import Pieces
-from offing.model.account import ADJUSTMENT, BASELINE, CORRECTION, PAST, UNEXPLAINED
-from offing.model.words import as_html, number, percent, rounded, signed, text_table, wrapped
+from offing.base.text import as_html, number, percent, rounded, signed, text_table, wrapped
+from offing.explain.why.difference import Pieces
+from offing.model.decomposition import ADJUSTMENT, BASELINE, CORRECTION, PAST, UNEXPLAINED
 
 #: What the rows that are no terms are called in sentences.
 _WORDS = {

@@ -10,9 +10,9 @@ import pandas as pd
 
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
+from offing.base.text import as_html, in_units, number, signed, text_table, wrapped
 from offing.model import Contributions
-from offing.model.account import BASELINE
-from offing.model.words import as_html, in_units, number, signed, text_table, wrapped
+from offing.model.decomposition import BASELINE
 
 EVERY = "all terms"
 

@@ -20,7 +20,7 @@ import pandas as pd
 
 from offing.base import Finding, InputError
 from offing.tables.layout import HEAD_ROWS, Report, find_header
-from offing.tables.numbers import EMPTY, Marks, find_marks
+from offing.tables.number_parsing import EMPTY, Marks, find_marks
 from offing.tables.sources.source import CHUNK, NotPlainError, Opened, tidy_names, titles_note, unnamed
 
 _SEPARATORS = (",", ";", "\t", "|")

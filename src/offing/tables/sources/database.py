@@ -11,7 +11,7 @@ import pandas as pd
 
 from offing.base import InputError, nearest, optional
 from offing.tables.layout import Report
-from offing.tables.numbers import Marks
+from offing.tables.number_parsing import Marks
 from offing.tables.sources.frames import FrameSource, plain_frame
 from offing.tables.sources.reading_only import READERS, Other, Reader
 

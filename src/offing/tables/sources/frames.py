@@ -14,9 +14,9 @@ import pandas as pd
 
 from offing.base import InputError, nearest, optional
 from offing.tables.layout import HEAD_ROWS, Report, find_header
-from offing.tables.numbers import Marks, all_numbers, find_marks
+from offing.tables.number_parsing import Marks, all_numbers, find_marks
 from offing.tables.sources.source import CHUNK, Opened, tidy_names, titles_note, unnamed
-from offing.tables.stamps import looks_like_dates
+from offing.tables.timestamps import looks_like_dates
 
 #: Bytes of an unpacked workbook that are read at most: some two million cells.
 _LARGEST_BOOK = 100_000_000

@@ -12,7 +12,7 @@ import pandas as pd
 
 from offing.base import Finding, InputError
 from offing.tables.layout import Report
-from offing.tables.numbers import Marks
+from offing.tables.number_parsing import Marks
 
 #: Rows of a chunk: large enough that pandas' overhead does not show, small enough that memory does not.
 CHUNK = 500_000

@@ -16,13 +16,13 @@ import pandas as pd
 
 from offing.base import Finding, InputError, count, nearest, optional
 from offing.tables.layout import Report
-from offing.tables.numbers import Marks
+from offing.tables.number_parsing import Marks
 from offing.tables.sources.csv import CsvFile
 from offing.tables.sources.frames import FrameSource
 from offing.tables.sources.source import CHUNK
 
 if TYPE_CHECKING:
-    from offing.tables.options import Reading
+    from offing.tables.read_options import Reading
 
 #: A download's largest size in bytes, its longest time in seconds, and how often it may be sent elsewhere.
 _LARGEST, _LONGEST, _REDIRECTS = 50_000_000, 30.0, 5

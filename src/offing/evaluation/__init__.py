@@ -1,0 +1,46 @@
+"""How good a model is on periods that it has not seen."""
+
+from offing.evaluation.backtest import Backtest, backtest
+from offing.evaluation.backtest_views import ByHorizon, MemberWeights, Timeline
+from offing.evaluation.calibration import CalibratedForecast, Calibration, calibration, recalibrate
+from offing.evaluation.candidates import candidates
+from offing.evaluation.combination import Combination, combine, combined
+from offing.evaluation.comparison import Comparison, compare
+from offing.evaluation.external_forecasts import Outside, outside
+from offing.evaluation.origins import Origins
+from offing.evaluation.scoring import scores
+from offing.evaluation.screening import DriverSelection, Screening, screen
+from offing.evaluation.search import Search, search
+from offing.evaluation.term_gain import Change, Worth, change, without_each, worth
+
+__all__ = [
+    "Backtest",
+    "ByHorizon",
+    "CalibratedForecast",
+    "Calibration",
+    "Change",
+    "Combination",
+    "Comparison",
+    "DriverSelection",
+    "MemberWeights",
+    "Origins",
+    "Outside",
+    "Screening",
+    "Search",
+    "Timeline",
+    "Worth",
+    "backtest",
+    "calibration",
+    "candidates",
+    "change",
+    "combine",
+    "combined",
+    "compare",
+    "outside",
+    "recalibrate",
+    "scores",
+    "screen",
+    "search",
+    "without_each",
+    "worth",
+]

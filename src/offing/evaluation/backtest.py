@@ -1,0 +1,339 @@
+"""Forecasts from past origins, by models and by plain references, as they would have been made there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from concurrent.futures import Executor
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Literal
+
+import numpy as np
+
+from offing.base import InputError
+from offing.base.text import as_html, number, percent, rounded, text_table, wrapped
+from offing.evaluation.backtest_views import ByHorizon, MemberWeights, Timeline
+from offing.evaluation.calibration import calibration
+from offing.evaluation.comparison import Comparison, compare
+from offing.evaluation.external_forecasts import Outside, outside_run
+from offing.evaluation.fold_results import Basis, Run
+from offing.evaluation.origins import Origins
+from offing.evaluation.past_forecasts import BASES, PastForecasts
+from offing.evaluation.references import (
+    NEWEST,
+    PLAIN_MODEL,
+    REFERENCES,
+    SHARES,
+    spell_origins,
+)
+from offing.evaluation.refit import Job, Shelf, foreseen_by
+from offing.evaluation.runner import attempt_all, run_all
+from offing.evaluation.scoring import scores
+from offing.model import Model
+from offing.model.model import Data, tables_of
+from offing.tables import Panel, Sources, Table, not_in_all, split_series
+
+#: Rows of tables to read: of horizons, and of origins.
+_ROWS, _ORIGINS = 13, 30
+
+
+@dataclass(frozen=True)
+class Backtest(PastForecasts):
+    """Forecasts from past origins. Made by `offing.backtest`; printed, what they are worth.
+
+    Attributes are those of `PastForecasts`: ``models``, ``plan``, ``own``, ``jobs``, ``table``, ``bases`` and so on.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> months = pd.period_range("2019-01", periods=72, freq="M")
+    >>> noise = np.random.default_rng(2).normal(size=72)
+    >>> sold = pd.Series(100.0 + np.arange(72) + 10 * (months.month == 12) + noise, months, name="sold")
+    >>> found = of.backtest(of.Model("sold", [of.Trend(), of.Season("year")]), sold, horizon=6)
+    >>> found.table.shape, found.bases
+    ((36, 11), ('ex-ante',))
+    """
+
+    @cached_property
+    def compared(self) -> Comparison:
+        """The comparison by RMSE on the basis that counts."""
+        return compare(self)
+
+    def by_horizon(self, score: str = "RMSE", basis: Basis | None = None) -> ByHorizon:
+        """A score by horizon, to be drawn."""
+        return ByHorizon.of(self, score, basis)
+
+    def member_weights(self, name: str, basis: Basis | None = None) -> MemberWeights:
+        """How a combination weighted its members, to be drawn."""
+        return MemberWeights.of(self, name, basis)
+
+    @property
+    def timeline(self) -> Timeline:
+        """What each origin learns from and forecasts, to be drawn."""
+        return Timeline(self)
+
+    @property
+    def lead(self) -> str:
+        """The candidate with the best RMSE, which everything in words is about."""
+        return self.compared.best
+
+    @property
+    def price(self) -> float | None:
+        """By which share not knowing the drivers raises the root mean squared error of the best candidate."""
+        if len(self.bases) < 2 or len(self._errors) < 2:
+            return None
+        errors = self._errors
+        return errors["ex-ante"] / errors["ex-post"] - 1.0 if errors["ex-post"] > 0.0 else None
+
+    @cached_property
+    def _errors(self) -> dict[str, float]:
+        """Root mean squared error of the best candidate by basis."""
+        found = scores(self, score="RMSE").loc[self.lead].dropna()
+        return {str(basis): float(value) for basis, value in zip(found.index, found.to_numpy(), strict=True)}
+
+    @property
+    def price_sentence(self) -> str:
+        """What not knowing the drivers costs, in words; an empty text where only one basis is known."""
+        if self.price is None:
+            return ""
+        errors = self._errors
+        free = " Not knowing them costs nothing here." if self.price <= 0.0 else ""
+        return (
+            f"The price of not knowing the drivers: RMSE {number(errors['ex-ante'])} of '{self.lead}' ex-ante, with "
+            f"what was known or expected of them, and {number(errors['ex-post'])} ex-post, with their actual values "
+            f"({percent(self.price)}).{free}"
+        )
+
+    @property
+    def sentences(self) -> str:
+        """Whether the model beats plain references, what not knowing the drivers costs, and what its intervals hold."""
+        lines = [self.compared.verdict]
+        lead, errors = self.lead, self._errors
+        if self.price is not None:
+            lines.append(self.price_sentence)
+        train = [np.nanmean(run.train[:, 1]) for run in self.own
+                 if run.name == lead and run.train is not None and run.basis == self.bases[-1]]  # fmt: skip
+        if train:
+            unit = self.cuts().table.axis.frequency.unit
+            model = next(each for each in self.models if each.name == lead)
+            carried = model.dynamics is not None or any(term.recursive for term in model.terms)
+            step = f", each given the {unit} before," if carried else ""
+            lines.append(
+                f"On the {unit}s that it was fitted to{step} '{lead}' misses by {number(float(np.mean(train)))} "
+                f"(RMSE), on later ones by {number(errors[self.bases[-1]])}."
+            )
+        if all(run.made is not None for run in self.own if run.name == lead):
+            held = calibration(self, lead)
+            lines += [held.sentence] if np.isfinite(held.positions).any() else []
+        return "\n".join([*lines, *self.remarks])
+
+    def text_table(self) -> str:
+        """The best candidate beside the best reference, by origin and by horizon."""
+        found = self.compared
+        ahead = found.best_reference
+        own = found.by_origin[self.lead]
+        days = [f"{day:%Y-%m-%d}" for day in found.by_origin.index]
+        places = _spread_out(len(days), _ORIGINS)
+        columns = [[days[i] for i in places], [rounded(own)[i] for i in places]]
+        heads = ["origin", f"{found.score} of '{self.lead}'"]
+        if ahead is not None:
+            theirs = found.by_origin[ahead]
+            better = ["better" if one < other else "" for one, other in zip(own, theirs, strict=True)]
+            columns += [[rounded(theirs)[i] for i in places], [better[i] for i in places]]
+            heads += [f"of '{ahead}'", ""]
+        return f"{text_table(heads, columns)}\n\n{self._by_horizon(ahead)}"
+
+    def _by_horizon(self, ahead: str | None) -> str:
+        rows = scores(self, by="horizon")
+        rows = rows[rows["basis"] == self.bases[-1]]
+        horizons = sorted(rows["horizon"].unique().tolist())
+        horizons = [horizons[i] for i in _spread_out(len(horizons), _ROWS)]
+        own, theirs = (rows[rows["model"] == name].set_index("horizon").reindex(horizons)
+                       for name in (self.lead, ahead or self.lead))  # fmt: skip
+        unit = self.cuts().table.axis.frequency.unit
+        columns = [[str(each) for each in horizons], rounded(own["RMSE"]), rounded(theirs["RMSE"]), rounded(own["MAE"]),
+                   rounded(own["bias"]), [f"{each:.0f}" for each in own["coverage 80 %"]]]  # fmt: skip
+        heads = [f"{unit}s ahead", f"RMSE of '{self.lead}'", f"of '{ahead}'", "MAE", "bias", "80 % held"]
+        return text_table(heads, columns)
+
+    def __str__(self) -> str:
+        head = f"{self.label}: {spell_origins(self.cuts())}"
+        return f"{head}\n{wrapped(self.sentences)}\n\n{self.text_table()}"
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentences, scores(self))
+
+    def with_runs(self, runs: Iterable[Run]) -> Backtest:
+        """The same back-test with further runs, such as combinations."""
+        return replace(self, own=(*self.own, *runs))
+
+
+def _spread_out(n: int, most: int) -> list[int]:
+    """At most so many places of n, the first and the last among them."""
+    return sorted({round(x) for x in np.linspace(0, n - 1, min(n, most))})
+
+
+def backtest(
+    models: Model | Sequence[Model],
+    data: Data,
+    *,
+    horizon: int,
+    origins: int | Sequence[object] | None = None,
+    first_origin: object = None,
+    every: int | None = None,
+    gap: int = 0,
+    window: int | None = None,
+    basis: Basis | None = None,
+    planned: Sequence[str] = (),
+    plans: Mapping[str, Table | Panel] | None = None,
+    outside: Sequence[Outside] = (),
+    repeats: Mapping[str, int] | None = None,
+    way: Literal["recursion", "direct"] = "recursion",
+    edge: Literal["expected", "shifted"] = "expected",
+    executor: Executor | None = None,
+) -> Backtest:
+    """Forecast from past origins as it would have been done there, all being learnt anew at each.
+
+    Parameters
+    ----------
+    models
+        One or several of the same target, with different names.
+    data
+        As for ``Model.fit``; a target of several series is forecast series by series.
+    horizon, origins, first_origin, every, gap, window
+        See `Origins`: 12 origins by default, as far apart as the horizon.
+    basis
+        ``ex-post`` takes the drivers' actual later values; ``ex-ante`` only what was known at the origin, whereas what
+        nobody knew is expected by models of the drivers' own. By default both, whose difference is the price of not
+        knowing the drivers; without drivers they are the same, and told as ex-ante.
+    planned
+        Columns whose later values were settled beforehand, as fares and timetables are: they count as known.
+    plans
+        Plans of the drivers by the table that each continues. Those that tell when they were made (`released` in
+        `offing.read`) serve as they stood at each origin; others say nothing of the past.
+    outside
+        Forecasts made elsewhere; see `offing.outside`.
+    repeats
+        Further plain references by name: each repeats the value so many periods before, such as
+        ``{"four weeks before": 28}`` for days. Where it is not known yet, the same lag counts once more.
+    way, edge
+        As for ``Fit.forecast``.
+    executor
+        Any ``concurrent.futures.Executor`` to share the work among its workers. By default processes are started where
+        much is to be done.
+
+    Raises
+    ------
+    InputError
+        If no origin is possible, models are called the same or have different targets, or a fold cannot be fitted or
+        forecast, naming its origin.
+
+    Notes
+    -----
+    Plain regressions share one design, whose triangle later folds are joined to; all other folds are fitted by
+    themselves. Outcomes are the newest values of the target, as read.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> generator = np.random.default_rng(3)
+    >>> days = pd.date_range("2024-01-01", periods=200, freq="D")
+    >>> rain = generator.normal(size=200)
+    >>> data = pd.DataFrame({"sold": 5.0 + 2.0 * rain + generator.normal(size=200), "rain": rain}, days)
+    >>> found = of.backtest(of.Model("sold", [of.Driver("rain")]), data, horizon=7, origins=8)
+    >>> of.scores(found, score="RMSE").round(1)[["ex-post", "ex-ante"]].loc["main"].tolist()
+    [0.9, 1.8]
+    """
+    models = (models,) if isinstance(models, Model) else tuple(models)
+    _check_models(models, outside, repeats or {})
+    plan = Origins(horizon, origins, first_origin, every, gap, window)
+    if basis is not None and basis not in BASES:
+        raise InputError(f"found {basis!r}", 'Give "ex-post" or "ex-ante".', key="basis")
+    bases, given = bases_of(models, basis), tables_of(data)
+    owner = next((each for each in given.values() if isinstance(each, Panel)), None)
+    jobs, unusable = jobs_of(models, split_series(given, models[0].target), plan, bases,
+                             planned=tuple(planned), plans=plans or {})  # fmt: skip
+    every_one = [replace(job, way=way, edge=edge) for job in jobs]
+    runs, left_out = _runs(every_one, executor)
+    left_out = {**not_in_all(given, models[0].target), **unusable, **left_out}
+    first = {series: next(job for job in every_one if job.series == series)
+             for series in dict.fromkeys(job.series for job in every_one) if series not in left_out}  # fmt: skip
+    for each in outside:
+        runs += [outside_run(each, series, job.cuts) for series, job in first.items()]
+    return Backtest(
+        models, plan, tuple(runs), first, tuple(outside), () if owner is None else owner.id, dict(repeats or {}),
+        left_out,
+    )  # fmt: skip
+
+
+def _runs(jobs: Sequence[Job], executor: Executor | None) -> tuple[list[Run], dict[str, InputError]]:
+    """The runs of all jobs; of several series those that can be had, and why others cannot."""
+    if not jobs[0].series:
+        return run_all(jobs, executor), {}
+    tried = attempt_all(jobs, executor)
+    failed: dict[str, InputError] = {}
+    for job, run in zip(jobs, tried, strict=True):
+        if isinstance(run, InputError):
+            failed.setdefault(job.series, run)
+    runs = [
+        run
+        for job, run in zip(jobs, tried, strict=True)
+        if job.series not in failed and not isinstance(run, InputError)
+    ]
+    if not runs:
+        raise next(iter(failed.values()))
+    return runs, failed
+
+
+def bases_of(models: Sequence[Model], basis: Basis | None) -> tuple[Basis, ...]:
+    """The basis asked for; else both, where there are drivers."""
+    if basis is not None:
+        return (basis,)
+    return BASES if any(model.needs() for model in models) else ("ex-ante",)
+
+
+def jobs_of(
+    models: Sequence[Model], series: Mapping[str, dict[str, Table]], plan: Origins, bases: Sequence[Basis], *,
+    planned: Sequence[str] = (), plans: Mapping[str, Table | Panel] | None = None, hidden: int = 0,
+) -> tuple[list[Job], dict[str, InputError]]:  # fmt: skip
+    """One job a series, basis and model, as if the newest `hidden` periods were not there; and why others have none.
+
+    Raises
+    ------
+    InputError
+        If no series has an origin.
+    """
+    found: list[Job] = []
+    refused: dict[str, InputError] = {}
+    for name, tables in series.items():
+        source, column = Sources(tables).find(models[0].target)
+        try:
+            cuts = plan.on(tables[source], column, hidden)
+            own = {key: each[name] if isinstance(each, Panel) else each for key, each in (plans or {}).items()}
+        except InputError as error:
+            if not name:
+                raise
+            error.found = f"series {name!r}: {error.found}"
+            refused[name] = error
+            continue
+        for basis in bases:
+            foreseen, shelf = foreseen_by(basis, tables, models[0].target, planned), Shelf()
+            found += [Job(model, tables, own, name, cuts, basis, foreseen, shelf=shelf) for model in models]
+    if not found:
+        raise next(iter(refused.values()))
+    return found, refused
+
+
+def _check_models(models: Sequence[Model], outside: Sequence[Outside], repeats: Mapping[str, int]) -> None:
+    names = [*(model.name for model in models), *(each.name for each in outside), *repeats]
+    for name, lag in repeats.items():
+        if isinstance(lag, bool) or not isinstance(lag, (int, np.integer)) or lag < 1:
+            raise InputError(f"found {lag!r} for '{name}'", "Give a whole number of periods from 1 on.", key="repeats")
+    if not models or len({model.target for model in models}) > 1:
+        raise InputError(f"found {len(models)} models of {len({model.target for model in models})} targets",
+                         "Give models of one target.", key="models")  # fmt: skip
+    for name in names:
+        if name in (*REFERENCES, NEWEST, PLAIN_MODEL, SHARES):
+            raise InputError(f"'{name}' is the name of a plain reference", "Give another name.", key="name")
+        if names.count(name) > 1:
+            raise InputError(f"two forecasts are called '{name}'", "Give one of them another name.", key="models")

@@ -1,0 +1,414 @@
+"""Several forecasts of the same periods and one made of them, with weights that past errors may say."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import TYPE_CHECKING, Literal, get_args
+
+import numpy as np
+import pandas as pd
+
+from offing.base import InputError, nearest
+from offing.base.arrays import Array
+from offing.base.text import as_html, number, rounded, text_table, wrapped
+from offing.calendar import Axis
+from offing.engine import (
+    TRIMMED,
+    averaged_quantiles,
+    inverse_squares,
+    least_squares_weights,
+    middle_weights,
+    mixed_quantiles,
+)
+from offing.evaluation.fold_results import PROBABILITIES, Basis, Run
+from offing.evaluation.origins import Cuts, Origins, at_place, rows_before
+from offing.evaluation.refit import Job, foreseen_by
+from offing.evaluation.runner import run_all
+from offing.model import Contributions, Forecast, Model
+from offing.model.contributions import additive
+from offing.model.decomposition import Account
+from offing.model.fitted import Fitted
+from offing.model.model import Data, tables_of
+from offing.tables import Information, Panel, Sources, Table, split_series
+
+if TYPE_CHECKING:
+    from offing.evaluation.backtest import Backtest
+
+Edge = Literal["expected", "shifted"]
+Pooling = Literal["quantiles", "probabilities"]
+#: Weights (n, m) of the members of n forecasts (n, m), given their past errors (p, m). Others can be added here.
+WAYS: dict[str, Callable[[Array, Array], Array]] = {
+    "mean": lambda forecasts, errors: np.full(forecasts.shape, 1.0 / forecasts.shape[1]),
+    "median": lambda forecasts, errors: middle_weights(forecasts),
+    "trimmed mean": lambda forecasts, errors: middle_weights(forecasts, TRIMMED),
+    "past errors": lambda forecasts, errors: np.tile(inverse_squares(errors), (len(forecasts), 1)),
+    "least squares": lambda forecasts, errors: np.tile(least_squares_weights(errors), (len(forecasts), 1)),
+}
+#: The way of a combination whose weights are stated.
+STATED_WEIGHTS = "stated weights"
+#: Ways that look at past errors.
+LEARNT = ("past errors", "least squares")
+#: With fewer past origins weights are not learnt yet, and all members count alike.
+FEWEST = 4
+
+
+@dataclass(frozen=True)
+class Combination:
+    """Members' forecasts and one made of them. Made by `offing.combine`.
+
+    Attributes
+    ----------
+    members
+        The forecasts by name.
+    pointwise
+        The weight (h, m) of each in every period, in the same order.
+    errors
+        Past errors (origins x periods, m) from which the weights come, outcome less forecast; empty where they do not.
+    way
+        One of ``mean``, ``median``, ``trimmed mean``, ``past errors``, ``least squares``; or ``stated weights``.
+    pooling
+        How quantiles are combined.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0], pd.period_range("2024-01", periods=6, freq="M"), name="sold")
+    >>> plain, trend = of.Model("sold", name="plain"), of.Model("sold", [of.Trend()], name="trend")
+    >>> of.combine([plain, trend], sold, horizon=1).table.round(2).to_numpy().tolist()
+    [[5.0, 7.2, 6.1]]
+    """
+
+    members: dict[str, Forecast]
+    pointwise: Array
+    errors: pd.DataFrame
+    way: str
+    pooling: Pooling = "quantiles"
+
+    @property
+    def fit(self) -> Fitted:
+        """The fit of the first member, whose target is that of all."""
+        return next(iter(self.members.values())).fit
+
+    @property
+    def axis(self) -> Axis:
+        """The forecast periods."""
+        return next(iter(self.members.values())).axis
+
+    @property
+    def weights(self) -> Array:
+        """The weight (m,) of each member, over all periods."""
+        return np.asarray(self.pointwise.mean(axis=0))
+
+    @property
+    def mean(self) -> Array:
+        """The weighted mean (h,) of the members' means."""
+        return np.asarray((self.pointwise.T * np.array([each.mean for each in self.members.values()])).sum(axis=0))
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """One row a period, one column a member, and ``combined``."""
+        columns = {name: each.mean for name, each in self.members.items()}
+        return pd.DataFrame({**columns, "combined": self.mean}, index=self.axis.index)
+
+    @cached_property
+    def quantiles(self) -> pd.DataFrame:
+        """The members' quantiles in one, with the same weights.
+
+        With pooling of ``quantiles`` their means at each probability (Vincent 1912); of ``probabilities`` those of the
+        mixture of their distributions (Stone 1961), which is wider where members disagree.
+        """
+        shown = next(iter(self.members.values())).table.drop(columns=["horizon", "forecast"]).columns
+        return self.at([float(str(name)[1:]) for name in shown])
+
+    def at(self, probabilities: Sequence[float]) -> pd.DataFrame:
+        """Quantiles at some probabilities, one column each such as ``q0.1``."""
+        own = np.array([each.quantiles(PROBABILITIES.tolist()).to_numpy() for each in self.members.values()])
+        pooled = pooled_quantiles(own, self.pointwise, self.pooling)
+        values = np.array([np.interp(probabilities, PROBABILITIES, row) for row in pooled])
+        return pd.DataFrame(values, self.axis.index, [f"q{round(p, 10):g}" for p in probabilities])
+
+    @cached_property
+    def contributions(self) -> Contributions:
+        """What every term contributes to the combined means: the members' contributions, weighted.
+
+        Terms of the same name are one row. `low` and `high` are the members' bounds, weighted, which is as wide as if
+        they all erred together.
+        """
+        each = [member.contributions for member in self.members.values()]
+        rows = list(dict.fromkeys(name for one in each for name in one.rows))
+        labels = {name: label for one in each for name, label in zip(one.terms, one.labels, strict=True)}
+        parts = {key: np.zeros((len(rows), self.axis.n)) for key in ("values", "low", "high")}
+        for weights, one in zip(self.pointwise.T, each, strict=True):
+            at = [rows.index(name) for name in one.rows]
+            for key, whole in parts.items():
+                whole[at] += weights * getattr(one, key)
+        terms = tuple(rows[1:])
+        return replace(each[0], terms=terms, labels=tuple(labels[name] for name in terms), mean=self.mean,
+                       values=parts["values"], low=parts["low"], high=parts["high"])  # fmt: skip
+
+    @cached_property
+    def account(self) -> Account:
+        """The combined means taken apart, in amounts, for `offing.walk`."""
+        return additive(self.contributions)
+
+    @property
+    def sentence(self) -> str:
+        """What the members say, how they are weighted, and the mean."""
+        first = next(iter(self.members.values()))
+        values = {name: float(each.mean[0]) for name, each in self.members.items()}
+        period = self.axis.labels()[0]
+        spread = f"from {number(min(values.values()), 4)} to {number(max(values.values()), 4)}"
+        unit = f" {first.fit.unit}" if first.fit.unit else ""
+        kind = {"past errors": "mean by past squared errors", "least squares": "mean by least squares",
+                STATED_WEIGHTS: "mean by the stated weights"}  # fmt: skip
+        told = (
+            f"{len(values)} forecasts of {period} go {spread}{unit}; their {kind.get(self.way, self.way)} is "
+            f"{number(float(self.mean[0]), 4)}{unit}."
+        )
+        if not len(self.errors):
+            return told
+        sizes = np.sqrt(np.square(self.errors.to_numpy()).mean(axis=0))
+        both = float(np.sqrt(np.square(self.errors.to_numpy() @ self.weights).mean()))
+        least = min(zip(sizes.tolist(), self.errors.columns, strict=True))
+        origins = len(self.errors.index.unique())
+        return (
+            f"{told} Over {origins} past origins the best single one, {least[1]}, was off by "
+            f"{number(least[0])} (root mean square), these weights by {number(both)}; they come from the same errors."
+        )
+
+    def __str__(self) -> str:
+        return f"{wrapped(self.sentence)}\n\n{self.text_table()}"
+
+    def text_table(self) -> str:
+        """The forecasts to read: one row a period, and the weights below."""
+        cells, width = rounded(self.table.to_numpy().ravel()), self.table.shape[1]
+        columns = [self.axis.labels(), *(cells[j::width] for j in range(width))]
+        shares = ["weight", *(f"{100.0 * each:.0f} %" for each in self.weights), ""]
+        columns = [[*column, share] for column, share in zip(columns, shares, strict=True)]
+        return text_table([self.axis.frequency.unit, *self.table.columns], columns)
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentence, self.table)
+
+
+def check_way(way: str, pooling: str) -> None:
+    """Refuse words that mean nothing.
+
+    Raises
+    ------
+    InputError
+        Naming what is allowed.
+    """
+    if way not in WAYS and way != STATED_WEIGHTS:
+        raise InputError(f"found {way!r}", nearest(str(way), WAYS), key="way")
+    if pooling not in get_args(Pooling):
+        raise InputError(f"found {pooling!r}", nearest(str(pooling), get_args(Pooling)), key="pooling")
+
+
+def pooled_quantiles(quantiles: Array, weights: Array, pooling: Pooling) -> Array:
+    """Quantiles (n, q) from those (m, n, q) of the members with weights (n, m)."""
+    if pooling == "quantiles":
+        return averaged_quantiles(quantiles, weights)
+    return mixed_quantiles(quantiles, weights, PROBABILITIES)
+
+
+def combine(
+    models: Sequence[Model], data: Data, *, horizon: int | None = None, until: object = None,
+    as_of: object = None, way: str = "mean",
+    edges: Sequence[Edge] = ("expected",), origins: int = 12, pooling: Pooling = "quantiles",
+    planned: Sequence[str] = (), plan: Mapping[str, Table | Panel] | None = None,
+    weights: Mapping[str, float] | None = None, unplanned: Literal["refuse", "expected"] = "refuse",
+) -> Combination:  # fmt: skip
+    """Forecast with several models and make one forecast of theirs.
+
+    Parameters
+    ----------
+    models
+        With different names, of the same target of one series.
+    horizon, until, as_of
+        As for ``Fit.forecast`` and ``Model.fit``; one period where neither horizon nor end is given.
+    way
+        ``mean``, ``median``, ``trimmed mean`` (a fifth left out at either end); or with weights from `origins` earlier
+        moments at the same place within a period of the target, at each of which all is fitted anew from what was known
+        then: ``past errors`` weights each by one over its mean squared error (Bates & Granger 1969), ``least squares``
+        by what would have been best, none negative and adding up to one (Granger & Ramanathan 1984).
+    edges
+        Each model is used with each of these ways at the ragged edge; see ``Fit.forecast``.
+    pooling
+        ``quantiles`` averages the members' quantiles, ``probabilities`` their distributions; see `Combination`.
+    planned
+        Columns whose later values were settled beforehand, as in `offing.backtest`.
+    plan, unplanned
+        The drivers' plans by table, and what happens without, as for ``Fit.forecast``.
+    weights
+        Stated weights by the models' names, instead of a `way`; they are made to add up to one, and models without a
+        weight are left out.
+
+    Raises
+    ------
+    InputError
+        If there is no model, names repeat, targets differ, or the history is too short for the origins.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0, 6.0, 8.0], pd.period_range("2024-01", periods=8, freq="M"))
+    >>> plain, trend = of.Model("sold", name="plain"), of.Model("sold", [of.Trend()], name="trend")
+    >>> found = of.combine([plain, trend], sold.rename("sold"), way="past errors", origins=3)
+    >>> found.weights.round(2).tolist()
+    [0.17, 0.83]
+    """
+    check_way(way, pooling)
+    models = [model for model in models if weights is None or weights.get(model.name, 0.0) > 0.0]
+    members = [(model, edge) for model in models for edge in edges]
+    names = [model.name if len(edges) == 1 else f"{model.name}, {edge}" for model, edge in members]
+    if not names or len(set(names)) < len(names) or len({model.target for model in models}) > 1:
+        raise InputError(f"found the models {', '.join(names) or 'none'}",
+                         "Give models of one target, each with a name of its own.", key="models")  # fmt: skip
+    series = split_series(tables_of(data), models[0].target)
+    if len(series) > 1:
+        raise InputError(f"there are {len(series)} series", "Combine one at a time.", key="id")
+    tables = next(iter(series.values()))
+    horizon = 1 if horizon is None and until is None else horizon
+    found = {
+        name: model.fit_at(Information(tables, as_of=as_of)).forecast(
+            horizon, until=until, edge=edge, plan=plan, unplanned=unplanned
+        )
+        for name, (model, edge) in zip(names, members, strict=True)
+    }
+    errors = np.zeros((0, len(names)))
+    first, moments = next(iter(found.values())), np.zeros(0, dtype=np.int64)
+    if way in LEARNT and weights is None:
+        cuts = _earlier(first, tables, models[0].target, origins)
+        foreseen = foreseen_by("ex-ante", tables, models[0].target, planned)
+        plans = {key: each for key, each in (plan or {}).items() if isinstance(each, Table)}
+        jobs = [Job(replace(model, name=name), tables, plans, "", cuts, "ex-ante", foreseen, edge=edge)
+                for name, (model, edge) in zip(names, members, strict=True)]  # fmt: skip
+        runs = run_all(jobs)
+        errors = np.column_stack([-run.error.ravel() for run in runs])
+        moments = cuts.moments.repeat(first.axis.n)
+    forecasts = np.column_stack([each.mean for each in found.values()])
+    index = first.axis.frequency.index(moments).rename("origin")
+    if weights is not None:
+        pointwise = _stated([weights[model.name] / len(edges) for model, _ in members], forecasts.shape)
+        return Combination(found, pointwise, pd.DataFrame(errors, index=index, columns=names), STATED_WEIGHTS, pooling)
+    pointwise = WAYS[way](forecasts, errors)
+    return Combination(found, pointwise, pd.DataFrame(errors, index=index, columns=names), way, pooling)
+
+
+def _stated(weights: Sequence[float], shape: tuple[int, ...]) -> Array:
+    """Stated weights, which then add up to one, for every forecast of an array (…, m)."""
+    own = np.array(weights, dtype=np.float64)
+    return np.broadcast_to(own / own.sum(), shape).copy()
+
+
+def _earlier(first: Forecast, tables: dict[str, Table], target: str, count: int) -> Cuts:
+    """Moments before the origin at the same place within the target's period, whose outcome was known at the origin."""
+    frequency, origin = first.axis.frequency, first.fit.view.origin
+    now = int(frequency.ordinals(np.array([origin]))[0])
+    into = origin - int(frequency.starts(np.array([now]))[0])
+    source, column = Sources(tables).find(target)
+    table = tables[source]
+    # The last period that such a forecast would have been about must be out by now.
+    ahead = first.axis.first + first.axis.n - 1 - now
+    released = table.known_at()
+    known = np.flatnonzero(np.isfinite(table.values(column)))
+    last = table.axis.first + int(np.flatnonzero(released <= origin)[-1])
+    found = [last - ahead - k for k in range(count)][::-1]
+    moments = at_place(frequency, np.array(found, dtype=np.int64), into)
+    rows = np.array([rows_before(known, released, moment) for moment in moments.tolist()], dtype=np.intp)
+    if found[0] - table.axis.first < first.fit.layout.k + 2 or not rows.all():
+        raise InputError(f"{count} earlier origins leave too few periods before the first", "Give fewer origins.",
+                         key="origins")  # fmt: skip
+    return Cuts(Origins(first.axis.n, count), table, column, int(known[0]), moments, rows)
+
+
+def combined(
+    backtest: Backtest, *, way: str = "mean", members: Sequence[str] | None = None, pooling: Pooling = "quantiles",
+    name: str | None = None, weights: Mapping[str, float] | None = None,
+) -> Backtest:  # fmt: skip
+    """A back-test with one more candidate: its members in one, whose weights are learnt anew at each origin.
+
+    Parameters
+    ----------
+    way, pooling
+        As for `offing.combine`. Weights come from forecasts whose outcomes were known at the origin; before there are
+        four such origins all members count alike.
+    members
+        Names of candidates or references; by default all models and forecasts made elsewhere.
+    name
+        What it is called; by default the way.
+    weights
+        Stated weights by name, the same at every origin, instead of members and a way.
+
+    Raises
+    ------
+    InputError
+        For unknown words or members, or fewer than two of these.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0, 6.0, 9.0], pd.period_range("2024-01", periods=8, freq="M"))
+    >>> models = [of.Model("sold", name="plain"), of.Model("sold", [of.Trend()], name="trend")]
+    >>> found = of.combined(of.backtest(models, sold.rename("sold"), horizon=1, origins=3))
+    >>> of.scores(found, score="MAE").round(2)["ex-ante"].loc[["plain", "trend", "mean of models"]].tolist()
+    [2.42, 1.32, 1.54]
+    """
+    check_way(way, pooling)
+    if weights is not None:
+        way, members = STATED_WEIGHTS, [each for each, weight in weights.items() if weight > 0.0]
+    own = [run.name for run in backtest.own if run.kind in ("model", "outside")]
+    chosen = list(dict.fromkeys(own)) if members is None else list(members)
+    for each in chosen:
+        if each not in {run.name for run in backtest.runs}:
+            raise InputError(f"there is no forecast {each!r}", nearest(each, [run.name for run in backtest.runs]),
+                             key="members")  # fmt: skip
+    if len(chosen) < 2 and weights is None:
+        raise InputError(f"found {len(chosen)} members", "Give two or more.", key="members")
+    title = name or ("mean of models" if way == "mean" else way)
+    if title in {run.name for run in backtest.runs}:
+        raise InputError(f"there is a forecast {title!r} already", "Give another name.", key="name")
+    runs = []
+    for basis in backtest.bases:
+        for series in backtest.series:
+            parts = [next(run for run in backtest.chosen(basis, series) if run.name == each) for each in chosen]
+            runs.append(
+                _combined(parts, title, basis, way, pooling, [(weights or {}).get(each, 0.0) for each in chosen])
+            )
+    return backtest.with_runs(runs)
+
+
+def _combined(  # noqa: PLR0917  what a run is made of
+    parts: Sequence[Run], name: str, basis: Basis, way: str, pooling: Pooling, stated: Sequence[float]
+) -> Run:
+    """One run made of several on the same origins."""
+    means = np.stack([run.mean for run in parts], axis=-1)
+    weights = _stated(stated, means.shape) if way == STATED_WEIGHTS else learnt_weights(parts, way)
+
+    def quantiles() -> Array:
+        own = np.array([run.quantiles for run in parts])
+        f, h = means.shape[:2]
+        flat = own.reshape(len(parts), f * h, -1)
+        return pooled_quantiles(flat, weights.reshape(f * h, -1), pooling).reshape(f, h, -1)
+
+    made = quantiles if all(run.made is not None for run in parts) else None
+    return Run(parts[0].series, name, basis, "combination", parts[0].cuts, (weights * means).sum(axis=-1), made,
+               seconds=sum(run.seconds for run in parts if run.kind == "model"),
+               members=tuple(run.name for run in parts), weights=weights)  # fmt: skip
+
+
+def learnt_weights(parts: Sequence[Run], way: str) -> Array:
+    """Weights (f, h, m) of members at each origin, from what was known of their errors there."""
+    means = np.stack([run.mean for run in parts], axis=-1)
+    errors = np.stack([run.error for run in parts], axis=-1)
+    found = np.empty(means.shape)
+    for fold in range(len(means)):
+        known = parts[0].cuts.known_by(fold)[:fold, :, None] & np.isfinite(errors[:fold])
+        whole = np.asarray(known.all(axis=-1))
+        rows = errors[:fold][whole]
+        enough = int(whole.any(axis=1).sum()) >= FEWEST
+        found[fold] = WAYS[way if enough or way not in LEARNT else "mean"](means[fold], rows)
+    return found

@@ -1,0 +1,272 @@
+"""The estimate of an unfinished period as values come in, and what moved it from one date to the next."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from itertools import pairwise
+from typing import Literal
+
+import numpy as np
+import pandas as pd
+
+from offing.base import InputError, Progress
+from offing.base.text import as_html, number, rounded, signed, text_table, wrapped
+from offing.calendar import Axis, on_clock_of
+from offing.calendar.axis import instant_of
+from offing.engine import echoes
+from offing.model import Forecast, Model
+from offing.model.fitted import Fitted
+from offing.model.model import Data, tables_of
+from offing.tables import Information, Panel, Sources, Table, View, released_at, split_series
+from offing.terms import Driver
+
+#: Effects below this share of the largest are not put into words.
+_LITTLE = 0.02
+ANEW = "estimated anew"
+
+
+@dataclass(frozen=True)
+class RunningEstimate:
+    """Forecasts of one period from a sequence of dates. Made by `offing.running_estimate`.
+
+    Attributes
+    ----------
+    period
+        The target's period.
+    forecasts
+        One a date; the period is the last of each.
+    steps
+        One row a release between two dates: ``from, to, driver, period, released, expected, actual, surprise, weight,
+        effect``, and one for what is left: all was estimated anew. The effects between two dates add up to the change.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> generator = np.random.default_rng(1)
+    >>> b = generator.normal(50.0, 5.0, 126)
+    >>> orders = pd.Series(b[6:126].reshape(40, 3).sum(axis=1), pd.period_range("2015Q3", periods=40, freq="Q"))
+    >>> tables = {"orders": of.read(orders.rename("orders")),
+    ...           "bookings": of.read(pd.Series(b, pd.period_range("2015-01", periods=126, freq="M"), name="index"))}
+    >>> model = of.Model("orders.orders", terms=[of.Driver("bookings.index", weights="free", span=3)])
+    >>> found = of.running_estimate(model, tables, ["2025-05-01", "2025-06-01"])
+    >>> bool(np.isclose(found.steps["effect"].sum(), found.table["forecast"].diff().iloc[-1])), len(found.steps)
+    (True, 2)
+    """
+
+    period: str
+    target: str
+    unit: str
+    forecasts: tuple[Forecast, ...]
+    dates: tuple[pd.Timestamp, ...]
+    steps: pd.DataFrame
+    outcome: float
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """One row a date: the forecast of the period and its quantiles, and how many values are still expected."""
+        rows = pd.concat([each.table.iloc[[-1]] for each in self.forecasts]).drop(columns="horizon")
+        rows.index = pd.DatetimeIndex(self.dates, name="date")
+        marks = [each.drivers["mark"] for each in self.forecasts]
+        return rows.assign(expected_values=[int((mark == "modelled").sum()) for mark in marks])
+
+    @property
+    def sentences(self) -> str:
+        """The estimate on each date, and what moved it, in words."""
+        lines = []
+        low, high = self.table.columns[1], self.table.columns[-2]
+        for i, (date, row) in enumerate(self.table.iterrows()):
+            unit = f" {self.unit}" if self.unit else ""
+            told = (
+                f"{pd.Timestamp(str(date)):%Y-%m-%d}: {self.period} is estimated at {number(row['forecast'], 4)}{unit} "
+                f"({low} {number(row[low], 4)}, {high} {number(row[high], 4)})."
+            )
+            lines.append(told + (f" {self._moved(i)}" if i else ""))
+        if np.isfinite(self.outcome):
+            lines.append(f"It came out at {number(self.outcome, 4)}.")
+        return "\n".join(lines)
+
+    def _moved(self, i: int) -> str:
+        steps = self.steps[self.steps["to"] == self.dates[i]]
+        largest = steps["effect"].abs().max()
+        parts = []
+        for driver in dict.fromkeys(steps["driver"]):
+            own = steps[steps["driver"] == driver]
+            together = float(own["effect"].sum())
+            if abs(together) < _LITTLE * largest:
+                continue
+            if driver == ANEW:
+                parts.append(f"{ANEW} {signed(together)}")
+                continue
+            step = own.loc[own["effect"].abs().idxmax()]
+            side = "above" if step["surprise"] > 0.0 else "below"
+            many = f"by {len(own)} values, most ({signed(step['effect'])}) by" if len(own) > 1 else "by"
+            parts.append(
+                f"{signed(together)} {many} '{driver}' of {step['period']}, {number(abs(step['surprise']))} {side} "
+                f"what was expected, times {number(step['weight'])}"
+            )
+        change = signed(float(steps["effect"].sum()))
+        return f"It moved by {change}: {'; '.join(parts)}." if parts else "Nothing came out that moved it."
+
+    def __str__(self) -> str:
+        shown = self.table.drop(columns="expected_values")
+        cells, width = rounded(shown.to_numpy().ravel()), shown.shape[1]
+        columns = [[f"{date:%Y-%m-%d}" for date in self.dates], *(cells[j::width] for j in range(width))]
+        columns.append([str(each) for each in self.table["expected_values"]])
+        return f"{wrapped(self.sentences)}\n\n{text_table(['date', *shown.columns, 'not out'], columns)}"
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentences, self.table)
+
+
+def running_estimate(
+    model: Model, data: Data, dates: Sequence[object], *, period: object = None,
+    edge: Literal["expected", "shifted"] = "expected", levels: Sequence[float] = (0.5, 0.8, 0.95),
+    plan: Mapping[str, Table | Panel] | None = None,
+) -> RunningEstimate:  # fmt: skip
+    """Estimate one period of the target from what was known on each of some dates, and tell what moved the estimate.
+
+    On each date all is fitted anew. From one date to the next each value that came out is put in its place, in the
+    order of release and with the coefficients of the earlier date: its surprise is what it differs from what its
+    driver's own model expected, the weight is what one more of it does, through what it makes the model expect of
+    later values too. What is left is that all was estimated anew.
+
+    Parameters
+    ----------
+    model, data
+        As for ``Model.fit``; of one series.
+    dates
+        In their order.
+    period
+        A date in the period; by default the one that the first of the dates lies in.
+    edge
+        As for ``Fit.forecast``. With ``shifted`` equations differ from date to date, and no step has a weight.
+    plan
+        The drivers' plans by table, as for ``Fit.forecast``; on every date they count as they stood then, if they say
+        when they were made, else as they are.
+
+    Raises
+    ------
+    InputError
+        For dates that are none or out of order, or a period whose value is out on one of them.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> generator = np.random.default_rng(1)
+    >>> b = generator.normal(50.0, 5.0, 126)
+    >>> orders = pd.Series(b[6:126].reshape(40, 3).sum(axis=1), pd.period_range("2015Q3", periods=40, freq="Q"))
+    >>> tables = {"orders": of.read(orders.rename("orders")),
+    ...           "bookings": of.read(pd.Series(b, pd.period_range("2015-01", periods=126, freq="M"), name="index"))}
+    >>> model = of.Model("orders.orders", terms=[of.Driver("bookings.index", weights="free", span=3)])
+    >>> found = of.running_estimate(model, tables, ["2025-04-01", "2025-05-01", "2025-06-01"], edge="shifted")
+    >>> found.period, found.table["expected_values"].tolist()
+    ('2025-Q2', [0, 0, 0])
+    """
+    tables = _one_series(model, data)
+    source, column = Sources(tables).find(model.target)
+    target = tables[source]
+    frequency = target.axis.frequency
+    moments = [_moment(each, target.axis) for each in dates]
+    if not moments or any(late <= early for early, late in pairwise(moments)):
+        raise InputError("the dates are not in their order, or there is none", "Give each once, the earliest first.",
+                         key="dates")  # fmt: skip
+    within = np.array(moments[:1]) if period is None else instant_of(period, frequency)
+    wanted = int(frequency.ordinals(within)[0])
+    forecasts, steps = [], []
+    with Progress("estimating on each date") as progress:
+        for i, moment in enumerate(moments):
+            fit = model.fit_at(Information(tables, as_of=moment))
+            horizon = wanted - (fit.axis.first + fit.axis.n) + 1
+            if horizon < 1:
+                label = Axis(frequency, wanted, 1).labels()[0]
+                raise InputError(f"{label} is out on {dates[i]}, so there is nothing to estimate",
+                                 "Give earlier dates.", key="dates")  # fmt: skip
+            forecasts.append(fit.forecast(horizon, edge=edge, levels=levels, plan=plan))
+            progress.update((i + 1) / len(moments))
+    index = frequency.index(np.array(moments))
+    for i in range(1, len(moments)):
+        told = _steps(forecasts[i - 1], forecasts[i], detailed=edge == "expected")
+        steps.append(told.assign(**{"from": index[i - 1], "to": index[i]}))
+    at = wanted - target.axis.first
+    outcome = float(target.values(column)[at]) if 0 <= at < target.axis.n else np.nan
+    return RunningEstimate(
+        Axis(frequency, wanted, 1).labels()[0], forecasts[0].fit.label, forecasts[0].fit.unit, tuple(forecasts),
+        tuple(index), pd.concat(steps, ignore_index=True) if steps else _framed([]), outcome,
+    )  # fmt: skip
+
+
+def _one_series(model: Model, data: Data) -> dict[str, Table]:
+    series = split_series(tables_of(data), model.target)
+    if len(series) > 1:
+        raise InputError(f"there are {len(series)} series", "Ask for one of them at a time.", key="id")
+    return dict(next(iter(series.values())))
+
+
+def _moment(date: object, axis: Axis) -> int:
+    try:
+        return int(instant_of(date, axis.frequency)[0])
+    except (ValueError, TypeError) as error:
+        raise InputError(f"found {date!r}, which is not a date", "Give such as 2026-05-21.", key="dates") from error
+
+
+def _framed(rows: list[dict[str, object]]) -> pd.DataFrame:
+    columns = ["from", "to", "driver", "period", "released", "expected", "actual", "surprise", "weight", "effect"]
+    return pd.DataFrame(rows, columns=columns)
+
+
+def _steps(before: Forecast, after: Forecast, *, detailed: bool) -> pd.DataFrame:
+    """What came out between two forecasts of the same period, and what each value did."""
+    now = start = float(before.mean[-1])
+    rows: list[dict[str, object]] = []
+    view = before.view
+    for instant, reference, ordinal in _released(before, after) if detailed else ():
+        axis = Axis(view.frequency(reference), ordinal, 1)
+        expected = float(view.known(reference, axis).values[0])
+        actual = float(after.fit.view.known(reference, axis).values[0])
+        view = _put(view, before, reference, ordinal, actual - expected)
+        moved = _mean(before, view)
+        rows.append({
+            "driver": _name(before.fit, reference), "period": axis.labels()[0], "released": instant,
+            "expected": expected, "actual": actual, "surprise": actual - expected,
+            "weight": (moved - now) / (actual - expected) if actual != expected else np.nan, "effect": moved - now,
+        })  # fmt: skip
+        now = moved
+    rows.append({"driver": ANEW, "effect": float(after.mean[-1]) - (now if detailed else start)})
+    return _framed(rows)
+
+
+def _released(before: Forecast, after: Forecast) -> list[tuple[pd.Timestamp, str, int]]:
+    """When which values that were expected before came out, in that order."""
+    found = []
+    for outlook in before.outlooks:
+        known = after.fit.view.known(outlook.reference, outlook.axis)
+        table = after.fit.view.sources.tables[after.fit.view.sources.find(outlook.reference)[0]]
+        released = released_at(table, outlook.axis)
+        on_target = on_clock_of(after.axis.frequency, outlook.axis.frequency, released)
+        for i in np.flatnonzero(np.isfinite(known.values)).tolist():
+            stamp = after.axis.frequency.index(on_target[i : i + 1])[0]
+            found.append((int(on_target[i]), stamp, outlook.reference, int(outlook.axis.ordinals[i])))
+    return [(stamp, reference, ordinal) for _, stamp, reference, ordinal in sorted(found, key=lambda each: each[0::3])]
+
+
+def _put(view: View, before: Forecast, reference: str, ordinal: int, surprise: float) -> View:
+    """The view with a value that came out, and what it makes its driver's model expect of later ones."""
+    outlook = next(each for each in before.outlooks if each.reference == reference)
+    path = view.expected[view.sources.find(reference)]
+    values = path.values.copy()
+    at = ordinal - path.first
+    values[at:] += surprise * echoes(outlook.ahead.fit.lingering, len(values) - at)
+    return view.expecting(reference, path.first, values)
+
+
+def _mean(before: Forecast, view: View) -> float:
+    """The forecast of the period with the earlier fit and other values."""
+    view = before.fit.walked_on(view, before.axis)
+    rows = before.fit.columns(view, before.axis)
+    return float(replace(before, view=view, rows=rows, outlooks=()).mean[-1])
+
+
+def _name(fit: Fitted, reference: str) -> str:
+    return next(str(term.name) for term in fit.model.terms if isinstance(term, Driver) and term.data == reference)

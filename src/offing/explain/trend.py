@@ -1,0 +1,322 @@
+"""The trend: its path with a band, and where and by how much its slope changed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
+import pandas as pd
+
+from offing.base.arrays import Array
+from offing.base.text import as_html, in_units, number, percent, signed, text_table, wrapped
+from offing.calendar import Axis
+from offing.engine import least_squares, place_interval, quantile, two_sided_p
+from offing.explain.partial_prediction import profile
+from offing.explain.term_lookup import asked
+from offing.model import Fit, Forecast
+from offing.model.design import lay_out
+from offing.model.fitted import Fitted
+from offing.terms import Trend
+from offing.terms.trend import TrendState
+
+#: Slope changes are told across windows of so many stretches between candidates, as the difference of the mean slopes
+#: over so many stretches on both sides: of a single candidate among many that share a bend, the interval would miss the
+#: truth far too often.
+WINDOW, BESIDE = 6, 3
+
+
+@dataclass(frozen=True)
+class Bend:
+    """A change of the slope, as a rule a year, on the scale of the fit.
+
+    Attributes
+    ----------
+    first, until
+        Ordinals between which it lies: a window of candidates, the interval of a sharp bend's place, or one period.
+    place
+        The most likely place, for a sharp bend or a stated knot.
+    before, after
+        Slope on both sides.
+    change, std_error, low, high, p
+        After less before, with its 95 % interval and the probability of one as large without a bend.
+    """
+
+    first: int
+    until: int
+    place: int | None
+    before: float
+    after: float
+    change: float
+    std_error: float
+    low: float
+    high: float
+    p: float
+
+
+@dataclass(frozen=True)
+class TrendPath:
+    """A trend's path and bends. Made by `offing.trend`; its figure is drawn by `offing.figure`.
+
+    Attributes
+    ----------
+    term, target, unit
+        The trend's name, and what is forecast.
+    axis
+        Its periods: the fitted ones, and the forecast ones where a forecast was given.
+    fitted
+        How many of them are fitted.
+    value, low, high
+        The target as the trend alone would have it (n,), all else at what its contributions are measured from, with a
+        95 % band; beyond the origin the band counts bends to come.
+    bends
+        Slope changes in their order.
+    multiplies
+        Whether slopes are of the logarithm: then words tell them as percent a year.
+    windows
+        Whether bends are told over windows of candidates.
+    knots
+        Ordinals of the periods from which another slope may apply.
+    wanders
+        Whether the level is a random walk.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> months = pd.period_range("2020-01", periods=48, freq="M")
+    >>> t = np.arange(48.0)
+    >>> sold = pd.Series(50 + t + 2 * np.maximum(t - 24, 0) + np.tile([0.3, -0.3], 24), months, name="sold")
+    >>> found = of.trend(of.Model("sold", terms=[of.Trend(knots=["2022-01-01"])]).fit(sold))
+    >>> found.table[["before", "after"]].round(0).to_numpy().tolist()
+    [[12.0, 36.0]]
+    """
+
+    term: str
+    target: str
+    unit: str
+    axis: Axis
+    fitted: int
+    value: Array
+    low: Array
+    high: Array
+    bends: tuple[Bend, ...]
+    multiplies: bool
+    windows: bool
+    knots: tuple[int, ...] = ()
+    wanders: bool = False
+
+    @cached_property
+    def path(self) -> pd.DataFrame:
+        """One row a period: ``trend, low, high``."""
+        return pd.DataFrame({"trend": self.value, "low": self.low, "high": self.high}, index=self.axis.index)
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """One row a bend: ``from, until, before, after, change, std_error, low, high, p``, slopes a year.
+
+        On the log scale slopes are those of the logarithm. Windows overlap by half, so that any bend lies well inside
+        one of them; `from` and `until` are then its ends, else the interval of the place.
+        """
+        heads = ["from", "until", "before", "after", "change", "std_error", "low", "high", "p"]
+        rows = [
+            [self.day(bend.first), self.day(bend.until), bend.before, bend.after, bend.change, bend.std_error, bend.low,
+             bend.high, bend.p]
+            for bend in self.bends
+        ]  # fmt: skip
+        return pd.DataFrame(rows, columns=heads)
+
+    def day(self, ordinal: int) -> str:
+        """First day of a period."""
+        frequency = self.axis.frequency
+        return str(frequency.index(frequency.starts(np.array([ordinal])))[0].date())
+
+    def slope(self, value: float) -> str:
+        """A slope in words."""
+        if self.multiplies:
+            return f"{percent(float(np.expm1(value)))} a year"
+        return f"{signed(value)}{f' {self.unit}' if self.unit else ''} a year"
+
+    def is_clear(self, bend: Bend) -> bool:
+        """Whether the data are evidence of a bend: of a straight line, one in twenty would show any (Bonferroni 1936).
+
+        Windows that overlap by half count as one.
+        """
+        looks = -(-len(self.bends) // 2) if self.windows else 1
+        return bend.p < 0.05 / looks
+
+    @property
+    def clear(self) -> tuple[Bend, ...]:
+        """The clear bends in their order; of windows that overlap, the clearest."""
+        left = sorted(filter(self.is_clear, self.bends), key=lambda bend: -abs(bend.change / bend.std_error))
+        found: list[Bend] = []
+        for bend in left:
+            if not self.windows or all(bend.until < other.first or bend.first > other.until for other in found):
+                found.append(bend)
+        return tuple(sorted(found, key=lambda bend: bend.first))
+
+    @property
+    def sentence(self) -> str:
+        """Where the trend bent, or that it did not."""
+        if not self.bends:
+            start, end = (number(float(each), 4) for each in (self.value[0], self.value[self.fitted - 1]))
+            if self.wanders:
+                return (f"The level of {in_units(self.target, self.unit)} wanders from {start} to {end}; "
+                        f"its forecast starts from there.")  # fmt: skip
+            return f"The trend of {in_units(self.target, self.unit)} goes from {start} to {end} without a bend."
+        if not self.clear:
+            return f"The trend of {in_units(self.target, self.unit)} has no clear bend."
+        told = [f"{self._when(bend)} from {self.slope(bend.before)} to {self.slope(bend.after)}" for bend in self.clear]
+        return f"The trend of {in_units(self.target, self.unit)} bends {'; '.join(told)}."
+
+    def _when(self, bend: Bend) -> str:
+        if bend.first == bend.until:
+            return f"at {self.day(bend.first)}"
+        if bend.place is None:
+            return f"between {self.day(bend.first)} and {self.day(bend.until)}"
+        return f"at about {self.day(bend.place)} ({self.day(bend.first)} to {self.day(bend.until)})"
+
+    def __str__(self) -> str:
+        spans = [[self.day(at) for at in dict.fromkeys((bend.first, bend.until))] for bend in self.bends]
+        shown = [" to ".join(span) for span in spans]
+        if not shown:
+            return wrapped(self.sentence)
+        heads = ["before", "after", "change", "low", "high"]
+        columns = [[f"{value:.4g}" for value in self.table[head]] for head in heads]
+        chances = ["<0.001" if bend.p < 0.001 else f"{bend.p:.3f}" for bend in self.bends]
+        columns, heads = [shown, *columns, chances], ["slope a year", *heads, "p"]
+        return f"{wrapped(self.sentence)}\n\n{text_table(heads, columns)}"
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentence, self.table)
+
+
+def trend(result: Fit | Forecast, term: str | None = None) -> TrendPath:
+    """The path of the trend and its slope changes.
+
+    Found bends that are many and small are told across overlapping windows of six stretches between candidates, as the
+    mean slope of the three stretches after less that of the three before. Each interval is that of prediction for
+    effects drawn to zero (Henderson 1975): it covers as stated on average over the windows (Nychka 1988), more often
+    where a bend lies in the middle of its window, less often where it lies at the edge. Sharp bends have an interval
+    for their place by profile likelihood (Feder 1975), and their change counts that the place is estimated.
+
+    Parameters
+    ----------
+    result
+        A fit, or a forecast, whose periods the path then runs through as well.
+    term
+        The trend's name; needed where there are several.
+
+    Raises
+    ------
+    InputError
+        If there is no such trend, or the model is one of changes.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
+    >>> print(of.trend(of.Model("sold", terms=[of.Trend()]).fit(sold)))
+    The trend of sold goes from 3.300 to 5.700 without a bend.
+    """
+    fit = result.fit if isinstance(result, Forecast) else result
+    chosen = asked(fit, Trend, term, "trend")
+    axes = [(fit.view, fit.axis, fit.rows)]
+    if isinstance(result, Forecast):
+        axes.append((result.view, result.axis, result.rows))
+    parts: list[list[Array]] = [[], [], []]
+    reach = float(quantile(0.975, fit.estimate.dof))
+    for view, axis, design in axes:
+        found = profile(fit, view, axis, lambda each: each is chosen, design)
+        spread = reach * np.sqrt(np.square(found.half(fit)).sum(axis=0))
+        chain = fit.estimate.chain
+        noise = chain.conditional_variances(np.full(axis.n, chain.times[0] - 1)) * fit.estimate.variance
+        factor = fit.scale.factor(view, fit.model.target, axis)
+        for each, moved in zip(parts, (np.zeros(axis.n), -spread, spread), strict=True):
+            each.append(fit.cut(fit.mean_of(found.levels + moved, noise, factor)))
+    whole = Axis(fit.axis.frequency, fit.axis.first, sum(axis.n for _, axis, _ in axes))
+    state: TrendState = fit.states[str(chosen.name)]
+    value, low, high = (np.concatenate(each) for each in parts)
+    return TrendPath(
+        str(chosen.name), fit.label, fit.unit, whole, fit.axis.n, value, low, high,
+        () if chosen.wanders else _bends(fit, chosen, state), fit.scale.log, chosen.found and chosen.at_most is None,
+        () if chosen.wanders else state.knots, chosen.wanders,
+    )  # fmt: skip
+
+
+def _bends(fit: Fitted, term: Trend, state: TrendState) -> tuple[Bend, ...]:
+    if not state.knots:
+        return ()
+    slot = next(slot for slot in fit.layout.slots if slot.term == term.name)
+    steps = np.zeros((1 + len(state.knots), fit.layout.k))
+    steps[np.arange(len(steps)), slot.places] = 1.0
+    slopes = np.cumsum(steps, axis=0)
+    if term.found and term.at_most is None:
+        m = len(slopes)
+        beside = max(1, min(BESIDE, m // 4))
+        width = max(1, min(WINDOW, m - 2 * beside))
+        last = m - width - beside
+        return tuple(
+            _bend(fit, slopes[i - beside : i].mean(axis=0), slopes[i + width :][:beside].mean(axis=0),
+                  (state.knots[i - 1], state.knots[i + width - 1], None))
+            for i in sorted({*range(beside, last + 1, max(width // 2, 1)), last})
+        )  # fmt: skip
+    if not term.found:
+        return tuple(_bend(fit, slopes[i], slopes[i + 1], (at, at, at)) for i, at in enumerate(state.knots))
+    return tuple(
+        _bend(wide, slopes[i], slopes[i + 1], (*_interval(fit, term, state, i), at))
+        for wide in (_with_places(fit, term, state),)
+        for i, at in enumerate(state.knots)
+    )
+
+
+def _bend(fit: Fitted, before: Array, after: Array, at: tuple[int, int, int | None]) -> Bend:
+    estimate = fit.estimate
+    more = np.zeros((3, len(estimate.beta)))
+    more[:, : len(before)] = before, after, after - before
+    low, high, change = (more @ estimate.beta).tolist()
+    error = float(estimate.standard_errors(more[2:])[0])
+    reach = float(quantile(0.975, estimate.dof)) * error
+    p = float(two_sided_p(np.array([change / error if error else np.inf]), estimate.dof)[0])
+    return Bend(*at, low, high, change, error, change - reach, change + reach, p)
+
+
+def _moved(fit: Fitted, term: Trend, state: TrendState, knots: tuple[int, ...]) -> Array:
+    """The trend's columns (n, 1 + knots) of the used periods with other knots."""
+    states = {**fit.states, str(term.name): replace(state, knots=knots)}
+    return lay_out([term], fit.view, fit.axis, states).blocks[0].columns[fit.used]
+
+
+def _with_places(fit: Fitted, term: Trend, state: TrendState) -> Fitted:
+    """The fit with the places of its bends among what is estimated: derivatives by them are further columns."""
+    slot = next(slot for slot in fit.layout.slots if slot.term == term.name)
+    estimate, m = fit.estimate, len(state.knots)
+    years = fit.axis.frequency.periods_a_year
+    after = fit.axis.ordinals[fit.used][:, None] > np.array(state.knots)
+    sizes = estimate.beta[slot.places[1:]]
+    wide = np.column_stack([fit.design[fit.used], np.where(after, -sizes / years, 0.0)])
+    aim = (fit.left + fit.design @ estimate.beta)[fit.used]
+    free = np.full(m, np.inf)
+    found = least_squares(wide, aim, ratios=np.concatenate([estimate.ratios, free]), chain=estimate.chain)
+    return replace(fit, estimate=replace(found, beta=np.concatenate([estimate.beta, np.zeros(m)])))
+
+
+def _interval(fit: Fitted, term: Trend, state: TrendState, i: int) -> tuple[int, int]:
+    """First and last place that the data do not contradict for the i-th bend, the others where they are."""
+    estimate, knots = fit.estimate, state.knots
+    slot = next(slot for slot in fit.layout.slots if slot.term == term.name)
+    low = knots[i - 1] + 1 if i else state.first + 1
+    high = knots[i + 1] - 1 if i + 1 < len(knots) else state.last - 1
+    places = tuple(range(low, high + 1))
+    ramps = _moved(fit, term, state, places)[:, 1:]
+    keep = estimate.kept.copy()
+    keep[slot.places[1 + i]] = False
+    drawn = np.flatnonzero(np.isfinite(estimate.ratios) & keep)
+    ridge = np.zeros((len(drawn), fit.layout.k))
+    ridge[np.arange(len(drawn)), drawn] = 1.0 / np.sqrt(estimate.ratios[drawn])
+    zeros = np.zeros((len(drawn), len(places)))
+    others = np.vstack([estimate.chain.whiten(fit.design[fit.used]), ridge])[:, keep]
+    aim = estimate.chain.whiten((fit.left + fit.design @ estimate.beta)[fit.used])
+    kept, _ = place_interval(
+        others, np.vstack([estimate.chain.whiten(ramps), zeros]), np.concatenate([aim, zeros[:, 0]]), estimate.dof
+    )
+    return places[int(kept[0])], places[int(kept[-1])]

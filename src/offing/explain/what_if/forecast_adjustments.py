@@ -1,0 +1,307 @@
+"""Adjustments by hand, with who made them and why; apart from the model, and scored when the outcome is known."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from itertools import combinations
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from offing.base import InputError, Keywords, count
+from offing.base.arrays import Array
+from offing.base.text import as_html, number, percents, rounded, signed, text_table, wrapped
+from offing.calendar import Axis
+from offing.explain.date_spans import named_span
+from offing.model import Contributions, Fit, Forecast
+from offing.model.contributions import adjusted
+from offing.model.decomposition import Account
+from offing.model.fitted import Fitted
+
+_SIZES = ("percent", "amount", "total")
+
+
+@dataclass(frozen=True)
+class Override(Keywords):
+    """An analyst's adjustment of a forecast.
+
+    Parameters
+    ----------
+    span
+        What is adjusted: one period by its date, ``2026``, ``2026-Q3`` or ``2026-07``, or a pair of dates.
+    percent, amount, total
+        Exactly one: every period times so many percent more; so much added to the span's sum; or the sum that the span
+        is to have, outcomes that are known included. Amounts and totals are shared out in proportion to the forecast.
+    reason, author
+        Why, and by whom.
+    made
+        When it was made, from which origin it is scored later.
+
+    Raises
+    ------
+    InputError
+        For none or several sizes, no number, or without a reason and an author.
+
+    Examples
+    --------
+    >>> import offing as of
+    >>> of.Override("2026-08", percent=5.0, reason="the regatta moves", author="harbour office").size
+    'percent'
+    """
+
+    span: object
+    percent: float | None = None
+    amount: float | None = None
+    total: float | None = None
+    reason: str = ""
+    author: str = ""
+    made: object = None
+
+    def __post_init__(self) -> None:
+        given = [name for name in _SIZES if getattr(self, name) is not None]
+        if len(given) != 1:
+            raise InputError(f"found {' and '.join(given) or 'no size'}",
+                             "Give percent, amount or total, and one only.", key="overrides")  # fmt: skip
+        value = getattr(self, given[0])
+        if isinstance(value, bool) or not isinstance(value, (int, float, np.number)) or not np.isfinite(value):
+            raise InputError(f"found {value!r}", "Give a number.", key=given[0])
+        for name in ("reason", "author"):
+            said = getattr(self, name)
+            if not isinstance(said, str) or not said.strip():
+                raise InputError(f"an override has no {name}", "Say why and by whom it was made.", key=name)
+        if isinstance(self.span, list):
+            object.__setattr__(self, "span", tuple(self.span))
+
+    @property
+    def size(self) -> str:
+        """Which of the three is stated."""
+        return next(name for name in _SIZES if getattr(self, name) is not None)
+
+    @property
+    def said(self) -> str:
+        """The span in words."""
+        return self.span if isinstance(self.span, str) else " to ".join(str(each) for each in self._ends)
+
+    @property
+    def _ends(self) -> Sequence[object]:
+        return self.span if isinstance(self.span, tuple) else (self.span,)
+
+    def words(self, unit: str) -> str:
+        """What is stated, in words."""
+        if self.percent is not None:
+            return f"{signed(self.percent)} %"
+        text = f"a total of {number(self.total or 0.0, 5)}" if self.amount is None else signed(self.amount)
+        return f"{text} {unit}".rstrip()
+
+
+@dataclass(frozen=True)
+class Overridden:
+    """A forecast with adjustments by hand. Made by `offing.override`.
+
+    Attributes
+    ----------
+    forecast
+        The model's own forecast, as it was.
+    overrides
+        The adjustments.
+    changes
+        What each adds to each period (m, h).
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
+    >>> ahead = of.Model("sold").fit(sold).forecast(2)
+    >>> made = of.override(ahead, [of.Override("2024-06", amount=1.5, reason="a fair", author="Ida")])
+    >>> made.mean.tolist(), made.contributions.table["contribution"].tolist(), made.without(0).mean.tolist()
+    ([4.5, 6.0], [4.5, 0.0, 4.5, 1.5], [4.5, 4.5])
+    """
+
+    forecast: Forecast
+    overrides: tuple[Override, ...]
+    changes: Array
+
+    @property
+    def fit(self) -> Fitted:
+        """The fit behind the forecast."""
+        return self.forecast.fit
+
+    @property
+    def axis(self) -> Axis:
+        """The forecast periods."""
+        return self.forecast.axis
+
+    @property
+    def mean(self) -> Array:
+        """The adjusted means (h,)."""
+        return np.asarray(self.forecast.mean + self.changes.sum(axis=0))
+
+    @cached_property
+    def contributions(self) -> Contributions:
+        """The forecast's contributions, with what was changed by hand in their row ``adjustment``."""
+        return adjusted(self.forecast.contributions, self.mean)
+
+    @cached_property
+    def account(self) -> Account:
+        """The means taken apart, for `offing.walk`."""
+        return replace(self.forecast.account, mean=self.mean)
+
+    def without(self, *places: int) -> Overridden:
+        """The same without some of the overrides, by their places."""
+        kept = [i for i in range(len(self.overrides)) if i not in places]
+        return override(self.forecast, [self.overrides[i] for i in kept])
+
+    def quantiles(self, probabilities: Sequence[float]) -> pd.DataFrame:
+        """The forecast's quantiles moved with its means: by the same factor on the log scale, else by as much."""
+        given, before = self.forecast.quantiles(probabilities), self.forecast.mean
+        fit = self.forecast.fit
+        moved = self.mean - before
+        if fit.scale.log and (before > 0.0).all():
+            values = given.to_numpy() * (self.mean / before)[:, None]
+        else:
+            values = given.to_numpy() + moved[:, None]
+        return pd.DataFrame(fit.cut(values), given.index, given.columns)
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """One row a period: ``before, after, change, low, high``; `low` and `high` bound 95 % of outcomes."""
+        edges = self.quantiles((0.025, 0.975)).to_numpy()
+        before = self.forecast.mean
+        return pd.DataFrame({"before": before, "after": self.mean, "change": self.mean - before, "low": edges[:, 0],
+                             "high": edges[:, 1]}, index=self.axis.index)  # fmt: skip
+
+    def scored(self, outcome: Fit | pd.Series) -> pd.DataFrame:
+        """Each override held against what came: one row an override of which some outcome is known.
+
+        ``span, author, reason, periods, error_before, error_after, helped``: mean absolute errors of the model's
+        forecast and of the adjusted one, over the periods that the override changed and whose outcome is known.
+        """
+        came = _outcome(outcome, self.axis)
+        rows = []
+        for each, change in zip(self.overrides, self.changes, strict=True):
+            at = np.flatnonzero((change != 0.0) & np.isfinite(came))
+            if len(at):
+                before = float(np.abs(self.forecast.mean[at] - came[at]).mean())
+                after = float(np.abs(self.forecast.mean[at] + change[at] - came[at]).mean())
+                rows.append((each.said, each.author, each.reason, len(at), before, after, after < before))
+        columns = ["span", "author", "reason", "periods", "error_before", "error_after", "helped"]
+        return pd.DataFrame(rows, columns=columns)
+
+    @property
+    def sentences(self) -> str:
+        """Each override: what it does, why, and who made it."""
+        unit = self.forecast.fit.unit
+        lines = [
+            f"{each.said}: {each.words(unit)} by hand, {signed(float(change.sum()), 4)} {unit}".rstrip()
+            + f" in {count(int((change != 0.0).sum()), self.axis.frequency.unit)}. {each.author}: {each.reason}."
+            for each, change in zip(self.overrides, self.changes, strict=True)
+        ]
+        return "\n".join(lines) or "Nothing was changed by hand."
+
+    def __str__(self) -> str:
+        table, h = self.table, self.axis.n
+        cells = rounded(np.concatenate([table[name].to_numpy() for name in ("before", "after", "low", "high")]))
+        shares = np.divide(table["change"], table["before"], out=np.full(h, np.nan), where=table["before"] > 0.0)
+        columns = [
+            self.axis.labels(),
+            cells[:h],
+            cells[h : 2 * h],
+            percents(shares),
+            cells[2 * h : 3 * h],
+            cells[3 * h :],
+        ]
+        heads = [self.axis.frequency.unit, "before", "after", "change", "low", "high"]
+        return f"{wrapped(self.sentences)}\n\n{text_table(heads, columns)}"
+
+    def _repr_html_(self) -> str:
+        return as_html(self.sentences, self.table)
+
+
+def override(forecast: Forecast, overrides: Sequence[Override]) -> Overridden:
+    """Adjust a forecast by hand; the model's own forecast stays beside it.
+
+    Raises
+    ------
+    InputError
+        If a span lies outside the forecast, two overrides contradict each other, or a total cannot be met.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
+    >>> ahead = of.Model("sold").fit(sold).forecast(2)
+    >>> made = of.override(ahead, [of.Override("2024-Q2", total=18.0, reason="orders in hand", author="Ida")])
+    >>> came = pd.Series([7.0], pd.period_range("2024-05", periods=1, freq="M"))
+    >>> made.mean.tolist(), made.scored(came)[["error_before", "error_after"]].to_numpy().tolist()
+    ([6.0, 6.0], [[2.5, 1.0]])
+    """
+    axis = forecast.axis
+    spans = [_inside(forecast, each) for each in overrides]
+    for (i, one), (j, other) in combinations(enumerate(spans), 2):
+        sizes = {overrides[i].size, overrides[j].size}
+        if (one & other).any() and sizes != {"amount"}:
+            at = int(np.flatnonzero(one & other)[0])
+            raise InputError(
+                f"the overrides of {overrides[i].said} ({overrides[i].author}) and {overrides[j].said} "
+                f"({overrides[j].author}) contradict each other",
+                "Only amounts can be added to the same periods: give one of them, or another span.",
+                period=axis.part(at, at + 1).labels()[0], key="overrides",
+            )  # fmt: skip
+    changes = [_change(forecast, each, inside) for each, inside in zip(overrides, spans, strict=True)]
+    wanted = forecast.mean + np.sum(changes, axis=0)
+    beyond = np.flatnonzero(forecast.fit.cut(wanted) != wanted)
+    if len(beyond):
+        at = int(beyond[0])
+        raise InputError(f"the overrides make it {number(float(wanted[at]), 5)}, beyond the target's limits",
+                         "Give a smaller change, or other limits.", period=axis.part(at, at + 1).labels()[0],
+                         key="overrides")  # fmt: skip
+    return Overridden(forecast, tuple(overrides), np.array(changes).reshape(len(overrides), axis.n))
+
+
+def _inside(forecast: Forecast, each: Override) -> NDArray[np.bool_]:
+    """Which forecast periods (h,) an override changes."""
+    own, axis = named_span(each.span, forecast.axis), forecast.axis
+    inside = (axis.ordinals >= own.first) & (axis.ordinals < own.first + own.n)
+    if not inside.any():
+        raise InputError(f"the override of {each.said} lies outside the forecast of {axis.spell()}",
+                         "Give a span among its periods.", key="overrides")  # fmt: skip
+    return np.asarray(inside)
+
+
+def _change(forecast: Forecast, each: Override, inside: NDArray[np.bool_]) -> Array:
+    mean = forecast.mean
+    change = np.zeros(len(mean))
+    if each.percent is not None:
+        change[inside] = mean[inside] * each.percent / 100.0
+        return change
+    own = mean[inside]
+    size = each.amount if each.amount is not None else _missing(forecast, each) - float(own.sum())
+    same = (own > 0.0).all() or (own < 0.0).all()
+    change[inside] = (size or 0.0) * (own / own.sum() if same else np.full(len(own), 1.0 / len(own)))
+    return change
+
+
+def _missing(forecast: Forecast, each: Override) -> float:
+    """What the forecast periods of a total are to add up to, less what is known of it."""
+    fit, own = forecast.fit, named_span(each.span, forecast.axis)
+    past = (fit.axis.ordinals >= own.first) & (fit.axis.ordinals < own.first + own.n)
+    ahead = (forecast.axis.ordinals >= own.first) & (forecast.axis.ordinals < own.first + own.n)
+    seen = past & np.isfinite(fit.target)
+    lacking = own.n - int(seen.sum()) - int(ahead.sum())
+    if lacking:
+        raise InputError(f"{count(lacking, own.frequency.unit)} of {each.said} are neither known nor forecast, so its "
+                         "total cannot be set", "Forecast farther, or state an amount.", key="total")  # fmt: skip
+    return float(each.total or 0.0) - float(fit.target[seen].sum())
+
+
+def _outcome(outcome: Fit | pd.Series, axis: Axis) -> Array:
+    if isinstance(outcome, Fit):
+        at = axis.ordinals - outcome.axis.first
+        there = (at >= 0) & (at < outcome.axis.n)
+        return np.where(there, outcome.target[np.clip(at, 0, outcome.axis.n - 1)], np.nan)
+    index = outcome.index.to_timestamp() if isinstance(outcome.index, pd.PeriodIndex) else outcome.index
+    found = pd.Series(outcome.to_numpy(dtype=float), pd.DatetimeIndex(index)).reindex(pd.DatetimeIndex(axis.index))
+    return found.to_numpy()

@@ -1,0 +1,95 @@
+"""What lies between two accounts of a target, row by row and exactly."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from offing.base.arrays import Array
+from offing.engine import paired, quantile
+from offing.model.decomposition import ADJUSTMENT, Account, Row
+
+
+@dataclass(frozen=True)
+class Pieces:
+    """The difference of two accounts in some groups of periods.
+
+    Attributes
+    ----------
+    names, labels
+        The rows of both (J,).
+    amounts, half
+        What each row adds (J, g), and how far its 95 % interval reaches either way; NaN where nothing is said.
+    start, end
+        The values between which it lies (g,).
+    total_half
+        How far the 95 % interval of the whole difference reaches (g,).
+    """
+
+    names: tuple[str, ...]
+    labels: tuple[str, ...]
+    amounts: Array
+    half: Array
+    start: Array
+    end: Array
+    total_half: Array
+
+
+def between(start: Account, end: Account, owners: NDArray[np.intp], groups: int, *, pooled: bool) -> Pieces:
+    """What lies between periods of the `end` and those of the start at their places, or the mean of all, `pooled`.
+
+    `owners` tells the group of each period of the end. Rows are shared out on the working scale and weighted by the
+    logarithmic mean of both values (Ang 2005), pair by pair: no order of the rows enters, a row that is the same on
+    both sides adds nothing, and the amounts add up to the difference. Intervals count the coefficients, which both
+    sides must share, with the weights held.
+    """
+    if start.log != end.log:
+        start, end = start.plain(), end.plain()
+    if end.alike(start) and len(start.rows) > 1:
+        # With the same coefficients a reference that moves is no step: a term is what it is worth, wherever from.
+        start, end = start.absolute(), end.absolute()
+    worth, back = paired(end.whole, start.whole, owners, groups, log=end.log, pooled=pooled)
+    _, mean = paired(end.whole, start.whole, owners, groups, log=False, pooled=pooled)
+    member = np.zeros((groups, len(owners)))
+    member[owners, np.arange(len(owners))] = 1.0
+    sides = (end, member * worth), (start, -back)
+    known = end.alike(start)
+    names = list(dict.fromkeys((*end.names, *start.names)))
+    labels, amounts, half = [], [], []
+    for name in names:
+        rows = [(row, weights) for each, weights in sides for row in each.rows if row.name == name]
+        labels.append(rows[0][0].label)
+        amounts.append(sum(weights @ row.values for row, weights in rows))
+        half.append(_half(end, rows) if known else np.full(groups, np.nan))
+    # Of the whole difference the derivative needs no mean of two values.
+    whole = (end, member * _size(end)), (start, -mean * _size(start))
+    every = [(row, weights) for each, weights in whole for row in each.rows]
+    extra = member @ end.extra - mean @ start.extra
+    if extra.any():
+        names, labels = [*names, ADJUSTMENT], [*labels, ADJUSTMENT]
+        amounts, half = [*amounts, extra], [*half, np.zeros(groups)]
+    return Pieces(
+        tuple(names), tuple(labels), np.array(amounts), np.array(half), mean @ start.mean, member @ end.mean,
+        _half(end, every) if known else np.full(groups, np.nan),
+    )  # fmt: skip
+
+
+def _size(side: Account) -> Array:
+    return np.exp(side.whole) if side.log else np.ones(len(side.ordinals))
+
+
+def _half(end: Account, rows: list[tuple[Row, Array]]) -> Array:
+    """How far the 95 % interval of weighted rows reaches (g,)."""
+    estimate = end.estimate
+    if estimate is None:
+        return np.full(len(rows[0][1]), np.nan)
+    lean = sum(weights @ row.lean for row, weights in rows)
+    width = max(row.fresh.shape[1] for row, _ in rows)
+    # What only the future holds of a term is the same on both sides of two forecasts.
+    fresh = np.zeros((len(rows[0][1]), width))
+    for row, weights in rows:
+        fresh[:, : row.fresh.shape[1]] += weights @ row.fresh
+    alone = np.sqrt(np.square(fresh).sum(axis=1))
+    return np.asarray(quantile(0.975, estimate.dof) * np.hypot(estimate.standard_errors(np.asarray(lean)), alone))

@@ -1,0 +1,102 @@
+"""What a study's forecast is held against, as it is said on the command line and in ``[[walks]]``."""
+
+from __future__ import annotations
+
+import dataclasses
+import re
+from pathlib import Path
+from typing import Any
+
+from offing.base import InputError
+from offing.explain import LAST_YEAR, MEAN
+from offing.model import Forecast
+from offing.model.forecast import AS_PLANNED
+from offing.study.what_if import AskedStudy
+from offing.tables import Information, Panel
+
+BASELINE, OUTCOME = "baseline", "outcome"
+_DAY = re.compile(r"\d{4}-\d{2}-\d{2}([T ].*)?")
+
+
+def held_against(study: AskedStudy, name: str, said: Any, scenario: str | None = None) -> tuple[Any, Any]:
+    """The end and the start of a walk of the fit `name`, as `offing.walk` takes them; the end may be a scenario's.
+
+    ``last-year``, ``mean`` and ``baseline`` are what they are; ``outcome`` walks from the forecast of the study's own
+    origin to what came after it; a day is the forecast that was made then; a path ending in ``.toml`` another study,
+    of last month say; a scenario's name that scenario; and a year, quarter, month or two dates a stated period.
+
+    Raises
+    ------
+    InputError
+        If it is none of these.
+    """
+    if said == OUTCOME:
+        return _came(study).fits[name], made_then(_came(study), name, str(study.origin))
+    end = study.forecasts[name] if scenario is None else study.what_if[name].of(scenario)
+    if isinstance(said, list):
+        if len(said) != 2:
+            raise InputError(f"found {len(said)} dates", "Give two, the earlier first.", key="against")
+        return end, tuple(said)
+    if not isinstance(said, str) or said in (LAST_YEAR, MEAN):
+        return end, said
+    if said == BASELINE:
+        return end, None
+    every = study.what_if.get(name)
+    if said in study.scenarios or (said == AS_PLANNED and every is not None):
+        if every is None or said not in every.forecasts:
+            raise InputError(f"the model '{name}' has no scenario {said!r}", "Its drivers are not those of the model.",
+                             key="against")  # fmt: skip
+        return end, every.forecasts[said]
+    if said.endswith(".toml"):
+        return end, _of_study(study, name, said)
+    if _DAY.fullmatch(said):
+        return end, made_then(study, name, said)
+    if ".." in said:
+        first, _, last = said.partition("..")
+        return end, (first.strip(), last.strip())
+    if not said[:1].isdigit():
+        known = [LAST_YEAR, MEAN, BASELINE, OUTCOME, *study.scenarios]
+        advice = f"Give one of {', '.join(known)}, a period such as 2025-07, or an earlier forecast's day or study."
+        raise InputError(f"found {said!r} to hold the forecast against", advice, key="against")
+    return end, said
+
+
+def _came(study: AskedStudy) -> AskedStudy:
+    """The study with all that is known today."""
+    if study.origin is None:
+        raise InputError("the forecast is of periods that have not come yet", "Say from when it is, with --as-of.",
+                         key="against")  # fmt: skip
+    spec = study.spec.model_copy(update={"forecast": study.spec.forecast.model_copy(update={"as_of": None})})
+    return dataclasses.replace(study, spec=spec, as_of=None)
+
+
+def made_then(study: AskedStudy, name: str, day: object, until: object = None) -> Forecast:
+    """The forecast that the study would have made on a day, as a back-test does.
+
+    Columns that ``[backtest]`` calls planned count as known; plans serve if they tell when they were made; of other
+    drivers models of their own say what was expected then.
+    """
+    fit = study.fits[name]
+    sources = fit.view.sources
+    model = next(each for each in study.models if each.name == fit.model.name)
+    with study.placing():
+        foreseen = frozenset(sources.find(each) for each in study.spec.backtest.planned)
+        plans = {each: plan[fit.series] if isinstance(plan, Panel) else plan for each, plan in study.plans.items()}
+        then = model.fit_at(Information(sources.tables, fit.series, day, plans, foreseen))
+        asked = study.spec.forecast
+        far: dict[str, Any] = (
+            {"until": until} if until is not None else {"horizon": asked.horizon, "until": asked.until}
+        )
+        return then.forecast(levels=asked.levels, unplanned="expected", **far)
+
+
+def _of_study(study: AskedStudy, name: str, said: str) -> Any:
+    path = Path(said) if Path(said).is_absolute() or Path(said).exists() else study.path.parent / said
+    if study.reopen is None:
+        raise InputError("another study cannot be opened from here", key="against")
+    other = study.reopen(path)
+    if name not in other.forecasts:
+        if len(other.forecasts) == 1 and len(study.fits) == 1:
+            return next(iter(other.forecasts.values()))
+        raise InputError(f"{said} has no model '{name}'", f"It has: {', '.join(other.forecasts)}.", key="against")
+    return other.forecasts[name]
