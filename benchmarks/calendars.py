@@ -31,7 +31,7 @@ def hourly_case() -> tuple[of.Model, of.Table]:
 
 
 def daily_columns() -> Callable[[], object]:
-    """The calendar columns of 30 years of days with three days around each holiday, made anew at every call."""
+    """The calendar columns of 30 years of days with three days around each holiday, made again at every call."""
     days = pd.date_range("1995-01-01", periods=10_957, freq="D")
     sold = pd.Series(np.random.default_rng(6).normal(50.0, 1.0, len(days)), days, name="sold")
     terms = [
@@ -61,7 +61,7 @@ def main() -> None:
 
     make = daily_columns()
 
-    def make_anew() -> object:
+    def make_again() -> object:
         country_days.cache_clear()
         return make()
 
@@ -70,7 +70,7 @@ def main() -> None:
     for what, limit, call in (
         ("Model.fit of 26,280 hours", 3.0, lambda: model.fit(table)),
         ("calendar columns of 30 years of days, windows of 3 days", 0.5, make),
-        ("the same, the country's dates computed anew", 0.5, make_anew),
+        ("the same, the country's dates computed again", 0.5, make_again),
     ):
         ours, bare, ratio = call_ratio(call, solve, 9)
         print(f"{what:<58} {1e3 * ours:>7.0f} ms {1e3 * bare:>7.0f} ms {ratio:>7.2f} {limit:>8.1f}")

@@ -110,7 +110,7 @@ def unknown_drivers() -> None:
         load = 50.0 + 3.0 * cold + 2.0 * wind + generator.normal(0.0, 0.3, 200)
         data = pd.DataFrame({"load": load, "cold": 10.0 + cold, "wind": 5.0 + wind}, days)
         fit = of.Model("load", terms=[of.Driver("cold"), of.Driver("wind")]).fit(data.iloc[:-5])
-        row = of.paths(fit.forecast(5, unplanned="expected")).totals().iloc[0]
+        row = of.paths(fit.forecast(5, missing_plans="expected")).totals().iloc[0]
         inside += bool(row["q0.1"] <= load[-5:].sum() <= row["q0.9"])
     print(f"totals with unknown drivers, 80 % intervals of 120 worlds: {inside} inside, 96 should be")
 

@@ -97,7 +97,7 @@ origins = 4
 [forecast]
 horizon = 3
 levels = [0.8, 0.95]
-unplanned = "expected"
+missing_plans = "expected"
 [models.full]
 terms = ["trend", "season", "fare", "temp", "fair"]
 [models.plain]

@@ -43,7 +43,7 @@ def measured(task: tuple[str, int]) -> dict[str, Any]:
     ahead = found.forecast
     together = ahead if found.combination is None else found.combination
     edges = ahead.quantiles([0.025, 0.1, 0.9, 0.975]).to_numpy()
-    oracle = world.oracle.fit(tables).forecast(h, unplanned="expected")
+    oracle = world.oracle.fit(tables).forecast(h, missing_plans="expected")
     axis, values = found.survey.span
     references = {}
     for name, (reference, season) in names_for(axis.frequency, h).items():

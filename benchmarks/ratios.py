@@ -145,7 +145,7 @@ def screening_seconds() -> float:
 
 
 def judging_lines() -> list[str]:
-    """Back-tests and searches, held against single fits of the same model."""
+    """Back-tests and searches, compared with single fits of the same model."""
     model, data = daily_case()
     table = of.read(data)
     fits = partial(model.fit, table)
@@ -217,12 +217,12 @@ def main() -> None:
     ]
     table = of.read(data)
 
-    def fit_anew() -> of.Fit:
+    def fit_again() -> of.Fit:
         country_days.cache_clear()
         return model.fit(data)
 
     for what, call in {
-        "Model.fit, the holidays' dates computed anew": fit_anew,
+        "Model.fit, the holidays' dates computed again": fit_again,
         "Model.fit of a table read before": lambda: model.fit(table),
     }.items():
         ratio = call_ratio(call, lambda: lstsq(design, target, lapack_driver="gelsy"))

@@ -1,6 +1,6 @@
 """Plays the page first-forecast.md: runs its commands in turn, and gives the page with what they print.
 
-``python docs/played.py`` writes the page anew; the tests compare it with what is printed.
+``python docs/played.py`` writes the page again; the tests compare it with what is printed.
 """
 
 from __future__ import annotations
@@ -60,7 +60,7 @@ def _edit(folder: Path, inside: str) -> None:
 
 
 def main() -> None:
-    """Write the page anew."""
+    """Write the page again."""
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
         written(folder)

@@ -82,12 +82,12 @@ def judge(folder: Path, study: Path) -> None:
 
 def why(folder: Path, study: Path) -> None:
     """The pictures of walks, scenarios and changes of drivers."""
-    told = folder / "told"
-    since = ["offing", "explain", study, "--against", "last-month/study.toml", "--out", told]
+    noted = folder / "reported"
+    since = ["offing", "explain", study, "--against", "last-month/study.toml", "--out", noted]
     subprocess.run(since, check=True, stdout=subprocess.DEVNULL)
     parts = [
         folder / "tern-islands" / "results" / "walk-1.png",
-        told / "walk.png",
+        noted / "walk.png",
         folder / "tern-islands" / "results" / "walk-2.png",
         folder / "heat" / "results" / "year-of-days.png",
     ]
@@ -112,7 +112,7 @@ def terminals(folder: Path) -> None:
 
 
 def main() -> None:
-    """Make all pictures anew."""
+    """Make all pictures again."""
     SHOTS.mkdir(exist_ok=True)
     os.environ["PATH"] = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
     folder = Path(tempfile.mkdtemp())

@@ -26,7 +26,7 @@ print(fit)
 for driver in ("charter bookings", "web enquiries"):
     print(of.lag_weights(fit, driver))
 
-running = of.running_estimate(model, yard, ["2026-04-24", "2026-05-25", "2026-06-24"])
+running = of.nowcast(model, yard, ["2026-04-24", "2026-05-25", "2026-06-24"])
 print(running)
 folder = Path(mkdtemp())
 for name, result in {"running": running, "inputs": of.inputs(running.forecasts[1])}.items():

@@ -53,7 +53,7 @@ def main() -> None:
     )
     say("May other choices be better?", found)
 
-    both = of.combined(past, way="past errors")
+    both = of.combined(past, method="past errors")
     say("Both in one", of.scores(both, score="RMSE").round(0).to_string())
     plan = of.read(world.plan.reset_index(), stamp="start")
     ahead = whole.fit(tickets).forecast(13, plan=plan, levels=[0.5, 0.8])

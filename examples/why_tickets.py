@@ -10,7 +10,7 @@ from offing.demo import ferry
 
 
 def main() -> None:
-    """Walk, tell, assume, seek and adjust."""
+    """Walk, show, assume, seek and adjust."""
     world = ferry()
     units = {"sold": "tickets", "fare": "EUR"}
     tickets = of.read(world.history.reset_index(), stamp="start", unit=units)
@@ -37,16 +37,16 @@ def main() -> None:
     stormy = of.Scenario("stormy as well", {"storm hours": of.AsIn("worst")}, base=dearer)
     unknown = of.Scenario("weather unknown", {"storm hours": of.Modelled(), "sailings": of.Modelled()})
     say("What if?", of.scenarios(fit, [dearer, stormy, unknown], 13, plan=plan))
-    say("Which fare sells 230,000 tickets?", of.seek(ahead, "fare", 230_000))
+    say("Which fare sells 230,000 tickets?", of.solve_for(ahead, "fare", 230_000))
 
     days = "2026-08-10", "2026-08-17"
-    jubilee = of.Override(days, percent=4, reason="the sailing school's jubilee", author="harbour office")
-    say("By hand", of.override(ahead, [jubilee]))
+    jubilee = of.Adjustment(days, percent=4, reason="the sailing school's jubilee", author="harbour office")
+    say("By hand", of.adjust_forecast(ahead, [jubilee]))
 
 
-def say(head: str, told: object) -> None:
+def say(head: str, statements: object) -> None:
     """Print a result under its head."""
-    sys.stdout.write(f"\n{head}\n{'-' * len(head)}\n{told}\n")
+    sys.stdout.write(f"\n{head}\n{'-' * len(head)}\n{statements}\n")
 
 
 if __name__ == "__main__":

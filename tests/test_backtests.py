@@ -79,7 +79,7 @@ def test_windows_slide():
         ({"horizon": 3, "first_origin": "2022-12-01"}, "no origin has all its outcomes in the data"),
     ],
 )
-def test_what_is_asked_wrongly_is_told(options, message):
+def test_what_is_asked_wrongly_is_reported(options, message):
     with pytest.raises(of.InputError) as error:
         of.backtest(SEASONAL, monthly(), **options)
     assert message in str(error.value)
@@ -287,7 +287,7 @@ def test_crps_of_a_normal_variable():
     assert np.allclose(ranked_probability(outcome, quantiles, PROBABILITIES), exact, atol=0.002, rtol=0.01)
 
 
-def test_undefined_scores_are_told_and_never_infinite():
+def test_undefined_scores_are_reported_and_never_infinite():
     sold = pd.Series([0.0, 3.0] * 20, pd.period_range("2019-01", periods=40, freq="M"), name="sold")
     found = of.backtest(of.Model("sold", [of.Season("year", style="dummies")]), sold, horizon=2, origins=4)
     table = of.scores(found).set_index("model")
@@ -322,26 +322,28 @@ def test_forecasts_made_elsewhere(tmp_path):
             for k, period in enumerate(pd.period_range(origin, periods=4, freq="M"))]  # fmt: skip
     frame = pd.DataFrame(rows, columns=["origin", "period", "forecast", "q0.1"])
     frame.to_csv(tmp_path / "office.csv", index=False)
-    office = of.outside(tmp_path / "office.csv", "office")
-    found = of.backtest(SEASONAL, sold, horizon=3, origins=origins, outside=[office])
+    office = of.external_forecast(tmp_path / "office.csv", "office")
+    found = of.backtest(SEASONAL, sold, horizon=3, origins=origins, external=[office])
     run = next(each for each in found.own if each.name == "office")
     assert run.mean.tolist() == [[300.0, 301.0, 302.0]] * 3, "the newest that was made by the origin"
     assert run.at(0.1)[0, 0, 0] == 280.0
     compared = of.compare(found, score="MAE")
     assert "office" in compared.candidates
-    assert "office" in of.combined(found, way="mean").member_weights("mean of models").table.columns
-    as_reference = of.outside(frame, "office", role="reference")
+    assert "office" in of.combined(found, method="mean").member_weights("mean of models").table.columns
+    as_reference = of.external_forecast(frame, "office", role="reference")
     assert (
         "office"
-        in of.compare(of.backtest(SEASONAL, sold, horizon=3, origins=origins, outside=[as_reference])).references
+        in of.compare(of.backtest(SEASONAL, sold, horizon=3, origins=origins, external=[as_reference])).references
     )
     frame.loc[2, "forecast"] = np.nan
     frame["forecast"] = frame["forecast"].astype(object)
     frame.loc[3, "forecast"] = "many"
     with pytest.raises(of.InputError, match="office, row 4, column 'forecast': found 'many', which is not a number"):
-        of.outside(frame, "office")
+        of.external_forecast(frame, "office")
     with pytest.raises(of.InputError, match="nothing in it was made for the origins 2019-05-01"):
-        of.backtest(SEASONAL, sold, horizon=3, origins=["2019-05-01"], outside=[of.outside(frame.iloc[:2], "office")])
+        of.backtest(
+            SEASONAL, sold, horizon=3, origins=["2019-05-01"], external=[of.external_forecast(frame.iloc[:2], "office")]
+        )
 
 
 def test_any_executor_gives_the_same():
@@ -377,8 +379,8 @@ def test_levels_of_a_hierarchy():
 
 
 def test_holidays_that_lean_on_each_other_share_their_design():
-    """Strengths are learnt anew at each origin; together and anew give the same, and new holidays go the long way."""
-    from offing.evaluation.refit import fitted_anew
+    """Strengths are learnt again at each origin; together and again give the same, and new holidays go the long way."""
+    from offing.evaluation.refit import refitted
     from offing.evaluation.shared_folds import fitted_together
 
     generator = np.random.default_rng(11)
@@ -390,9 +392,9 @@ def test_holidays_that_lean_on_each_other_share_their_design():
     (together,) = fitted_together([job])
     assert together is not None
     assert together[1].all()
-    (anew,) = fitted_anew([job])
-    assert np.allclose(together[0].mean, anew.mean, rtol=1e-10)
-    assert np.allclose(together[0].quantiles, anew.quantiles, rtol=1e-10)
+    (again,) = refitted([job])
+    assert np.allclose(together[0].mean, again.mean, rtol=1e-10)
+    assert np.allclose(together[0].quantiles, again.quantiles, rtol=1e-10)
     early = of.backtest(model, data, horizon=220, origins=["2021-06-10"])
     assert fitted_together([early.jobs[""]]) == [None], "Christmas was not seen yet"
     assert np.isfinite(early.own[0].mean).all()
@@ -410,7 +412,7 @@ def test_quarters_from_months_are_judged_from_what_was_out(yard):
     assert ante.mean[2, 0] == pytest.approx(by_hand.mean[0], rel=1e-10)
     assert by_hand.outlooks, "a month and some weeks are not out"
     assert np.abs(post.error).mean() < np.abs(ante.error).mean()
-    shifted = of.backtest(model, data, basis="ex-ante", edge="shifted", **options)
+    shifted = of.backtest(model, data, basis="ex-ante", unreleased="shifted", **options)
     assert not np.allclose(shifted.own[0].mean, ante.mean)
 
 

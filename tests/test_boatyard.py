@@ -26,7 +26,7 @@ def table(folder, name):
     return pd.read_csv(folder / "results" / f"{name}.csv")
 
 
-def test_the_demo_tells_the_quarter_on_three_dates(folder):
+def test_the_demo_show_the_quarter_on_three_dates(folder):
     said = (folder / "said.txt").read_text()
     for words in ("2026-04-24: 2026-Q2 is estimated at", "values still expected", "what was expected, times",
                   "their mean by past squared errors", "true effects and shapes lie in their 95 % intervals"):  # fmt: skip
@@ -98,18 +98,18 @@ def test_a_date_on_the_command_line_hides_what_was_not_out(folder, tmp_path, run
     assert json.loads((tmp_path / "out" / "run.json").read_text())
     dated = study.split("[combination]", maxsplit=1)[0]
     (tmp_path / "dated.toml").write_text(dated)
-    told = run_cli("forecast", tmp_path / "dated.toml", "--as-of", "2026-05-25").out
-    assert "2026-05-25: 2026-Q2 is estimated at" in told
-    assert "2026-06-24" not in told
+    noted = run_cli("forecast", tmp_path / "dated.toml", "--as-of", "2026-05-25").out
+    assert "2026-05-25: 2026-Q2 is estimated at" in noted
+    assert "2026-06-24" not in noted
     said = run_cli("explain", tmp_path / "study.toml", "--as-of", "2026-05-25").out
     assert "On 2026-05-25 values with" in said
     assert "That timing does not matter has p" in said
-    shifted = plain.replace("horizon = 1", 'horizon = 2\nedge = "shifted"')
+    shifted = plain.replace("horizon = 1", 'horizon = 2\nunreleased = "shifted"')
     (tmp_path / "study.toml").write_text(shifted)
     assert "of each horizon's own equation" in run_cli("forecast", tmp_path / "study.toml").out
     assert "which is not a date" in run_cli("forecast", tmp_path / "study.toml", "--as-of", "soon").err
     for bad, words in (('weights = "bata"', 'Allowed: "flat", "free"'), ("spam = 6", "Did you mean 'span'"),
-                       ('edge = "sharp"', "expected")):  # fmt: skip
+                       ('unreleased = "sharp"', "expected")):  # fmt: skip
         key = bad.split(" ", maxsplit=1)[0]
         line = next(each for each in shifted.splitlines() if each.startswith({"spam": "span"}.get(key, key)))
         (tmp_path / "study.toml").write_text(shifted.replace(line, bad, 1))
@@ -129,7 +129,7 @@ def test_a_draft_of_the_boatyard_reads_delays_and_weights_faster_series(folder, 
     assert [term for term in study["terms"] if term["type"] == "driver"], ran.out
     # At every past origin the months and weeks were out as far into the quarter as they are today.
     assert study["backtest"]["first_origin"] > "2000", study["backtest"]
-    assert study["forecast"]["unplanned"] == "expected"
+    assert study["forecast"]["missing_plans"] == "expected"
     assert run_cli("forecast", tmp_path / "d" / "study.toml").status == 0
 
 

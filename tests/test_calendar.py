@@ -114,17 +114,17 @@ def test_country_days_are_named_plainly_in_english():
         (lambda: of.Frequency("week", "sonday"), "no day of the week. Did you mean 'sunday'?"),
         (lambda: of.Frequency("hour", zone="Tern/Island"), "key 'zone': found 'Tern/Island'. Give a zone such as"),
         (lambda: cycle_of("week", of.Frequency("month")), "a cycle of a week cannot be seen in a series by month"),
-        (lambda: cycle_of("year", of.Frequency("month"), "day"), "a year by day cannot be told apart"),
+        (lambda: cycle_of("year", of.Frequency("month"), "day"), "a year by day cannot be separated"),
         (lambda: country_days("XX", None, 2020, 2021), "Country XX not available"),
         (lambda: country_days("DE", "QQ", 2020, 2021), "does not have subdivision QQ"),
     ],
 )
-def test_impossible_wishes_are_told(call, message):
-    with pytest.raises(of.InputError) as told:
+def test_impossible_wishes_are_reported(call, message):
+    with pytest.raises(of.InputError) as noted:
         call()
-    assert message in str(told.value)
-    again = pickle.loads(pickle.dumps(told.value))  # noqa: S301  errors cross processes
-    assert str(again) == str(told.value)
+    assert message in str(noted.value)
+    again = pickle.loads(pickle.dumps(noted.value))  # noqa: S301  errors cross processes
+    assert str(again) == str(noted.value)
 
 
 def test_years_of_weeks_are_those_that_tables_of_retail_calendars_print():

@@ -24,12 +24,12 @@ def digits(found, certified) -> float:
 
 
 def columns_of(name: str) -> tuple[np.ndarray, np.ndarray]:
-    told = CERTIFIED[name]
+    noted = CERTIFIED[name]
     data = pd.read_csv(FOLDER / f"{name}.csv")
-    columns = data[told["columns"]].to_numpy(float)
-    if told["powers_of_the_column"] > 1:
-        columns = columns ** np.arange(1, told["powers_of_the_column"] + 1)
-    return columns, data[told["target"]].to_numpy(float)
+    columns = data[noted["columns"]].to_numpy(float)
+    if noted["powers_of_the_column"] > 1:
+        columns = columns ** np.arange(1, noted["powers_of_the_column"] + 1)
+    return columns, data[noted["target"]].to_numpy(float)
 
 
 @pytest.mark.parametrize("name", DIGITS)
@@ -46,12 +46,12 @@ def test_a_fit_reaches_the_digits_in_every_figure(name):
     data = data.assign(y=target).set_index(pd.date_range("2020-01-01", periods=len(target), freq="D"))
     terms = [of.Driver(f"x{i}") for i in range(columns.shape[1])]
     fit = of.Model("y", terms=terms).fit(data)
-    told, table = CERTIFIED[name], fit.coefficients
+    noted, table = CERTIFIED[name], fit.coefficients
     assert table["column"].tolist() == ["constant", *(f"x{i}" for i in range(columns.shape[1]))]
-    assert digits(table["coefficient"], told["coefficients"]) >= DIGITS[name]
+    assert digits(table["coefficient"], noted["coefficients"]) >= DIGITS[name]
     # Where the fit is exact, rounding of the target is all that the noise can be measured against.
-    scale = np.linalg.norm(target) if told["residual_standard_deviation"] == 0.0 else 1.0
-    assert digits(table["std_error"] / scale, np.divide(told["standard_deviations"], scale)) >= DIGITS[name]
-    deviation = told["residual_standard_deviation"]
+    scale = np.linalg.norm(target) if noted["residual_standard_deviation"] == 0.0 else 1.0
+    assert digits(table["std_error"] / scale, np.divide(noted["standard_deviations"], scale)) >= DIGITS[name]
+    deviation = noted["residual_standard_deviation"]
     assert digits(fit.figures.residual_deviation / scale, deviation / scale) >= DIGITS[name]
-    assert digits(fit.figures.r_squared, told["r_squared"]) >= DIGITS[name]
+    assert digits(fit.figures.r_squared, noted["r_squared"]) >= DIGITS[name]

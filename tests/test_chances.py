@@ -109,7 +109,7 @@ def test_limits_and_logs_hold_on_every_path():
         (lambda ahead: of.paths(ahead).totals("month"), "a series by month has no sums by month"),
     ],
 )
-def test_what_is_asked_wrongly_is_told(call, message):
+def test_what_is_asked_wrongly_is_reported(call, message):
     ahead = of.Model("sold").fit(months()).forecast(4)
     with pytest.raises(of.InputError) as error:
         call(ahead)
@@ -117,12 +117,12 @@ def test_what_is_asked_wrongly_is_told(call, message):
 
 
 def test_equations_by_horizon_have_no_joint_paths():
-    direct = of.Model("sold", [of.OwnLags([1])]).fit(related()).forecast(3, way="direct")
+    direct = of.Model("sold", [of.OwnLags([1])]).fit(related()).forecast(3, method="direct")
     with pytest.raises(of.InputError, match="equations by horizon do not say how the periods vary together"):
         of.paths(direct)
 
 
-def test_chances_are_drawn_and_told():
+def test_chances_are_drawn_and_reported():
     ahead = of.Model("sold").fit(months()).forecast(4)
     joint = of.paths(ahead)
     found = joint.reaching(103.0)

@@ -79,7 +79,7 @@ def test_each_is_triggered_by_what_it_is_about(check):
 
 def test_none_is_said_of_clean_data_more_often_than_stated():
     said = [set(found(clean(seed))) & set(TRIGGERS) for seed in range(150)]
-    # Uneven noise is told at one in a thousand; the others have no chance here at all.
+    # Uneven noise is reported at one in a thousand; the others have no chance here at all.
     assert sum(map(bool, said)) <= 2
 
 
@@ -188,12 +188,12 @@ def test_crooked_noise_is_a_note(make, words):
 
 
 def test_where_nothing_is_amiss_nothing_is_said():
-    """Every check of the noise is told at one in a thousand: 60 clean worlds, of one kind and with own lags."""
-    told = []
+    """Every check of the noise is reported at one in a thousand: 60 clean worlds, of one kind and with own lags."""
+    noted = []
     for seed in range(60):
         frame = noisy(seed)
-        told += [*found(frame), *found(frame, terms(of.OwnLags([2])))]
-    assert len([check for check in told if check in (*LATER, "crooked noise")]) <= 4, told
+        noted += [*found(frame), *found(frame, terms(of.OwnLags([2])))]
+    assert len([check for check in noted if check in (*LATER, "crooked noise")]) <= 4, noted
 
 
 def test_a_driver_that_is_known_too_late_is_a_warning():
@@ -208,7 +208,7 @@ def test_a_driver_that_is_known_too_late_is_a_warning():
         assert "known late" not in {finding.check for finding in fit.findings}
 
 
-def test_every_statistic_that_was_looked_at_is_told_and_equals_its_definition():
+def test_every_statistic_that_was_looked_at_is_reported_and_equals_its_definition():
     frame = clean().assign(toll=np.random.default_rng(2).normal(size=N))
     fit = of.Model("sold", terms=terms(of.Driver("toll"))).fit(frame)
     table = fit.checks.set_index("statistic")
@@ -232,10 +232,10 @@ def test_every_statistic_that_was_looked_at_is_told_and_equals_its_definition():
         assert table.loc[name, "value"] == pytest.approx(value, rel=1e-9), name
     assert table.loc["Ljung-Box, 10 lags", "p"] == pytest.approx(chi2.sf(ljung_box, 10), rel=1e-9)
     assert not table["finding"].any()
-    told = of.Model("sold", terms=terms()).fit(frame.assign(sold=frame["sold"] + 40.0 * (np.arange(N) > 60)))
-    assert set(told.checks.loc[told.checks["finding"], "check"]) <= {finding.check for finding in told.findings}
-    assert "unexplained step" in told.statistics
-    assert "passed" in told.statistics
+    noted = of.Model("sold", terms=terms()).fit(frame.assign(sold=frame["sold"] + 40.0 * (np.arange(N) > 60)))
+    assert set(noted.checks.loc[noted.checks["finding"], "check"]) <= {finding.check for finding in noted.findings}
+    assert "unexplained step" in noted.statistics
+    assert "passed" in noted.statistics
 
 
 def test_a_search_that_does_not_come_to_rest_is_said(monkeypatch):

@@ -107,7 +107,7 @@ def test_a_trial_is_the_dense_forecast_at_the_share_that_it_found(missing):
     for fold, end in enumerate(ends):
         phi = found.share[fold]
         rows = np.setdiff1d(np.arange(end), missing)
-        # Over a gap the trial starts anew, as if what lies before said nothing.
+        # Over a gap the trial starts again, as if what lies before said nothing.
         stretch = np.cumsum(np.append(0, np.diff(rows) > 1))
         apart = np.abs(rows[:, None] - rows)
         v = np.where(stretch[:, None] == stretch, phi**apart, 0.0)
@@ -433,8 +433,8 @@ def test_a_horizon_beyond_the_history_and_drivers_without_a_future():
     assert "too few" in str(found)
     near = of.draft(frame, "sold", horizon=3)
     assert "rain" in [name for name, _, _ in near.left_out] or near.expects
-    told = str(near)
-    assert "twice" in told
+    noted = str(near)
+    assert "twice" in noted
 
 
 def test_a_short_budget_and_an_interruption_keep_the_best_so_far(monkeypatch):
@@ -487,19 +487,19 @@ def test_models_of_a_study_may_have_their_own_terms_and_scale(tmp_path, run_cli)
         assert (refused.status, words in refused.err) == (2, True), refused.err
 
 
-def test_a_search_tells_what_more_tries_may_bring_and_what_it_never_varied():
+def test_a_search_show_what_more_tries_may_bring_and_what_it_never_varied():
     generator = np.random.default_rng(4)
     frame = pd.DataFrame(generator.normal(size=(160, 9)), MONTHS[:160], ["sold", *"abcdefgh"])
     frame["sold"] += 2.0 * frame["a"] - frame["b"] + 0.5 * frame["c"]
     model = of.Model("sold", [of.Driver(name) for name in "abcdefgh"])
-    found = of.search(model, frame, optional=list("abcdefg"), horizon=6, basis="ex-post", tries=60, way="random")
+    found = of.search(model, frame, optional=list("abcdefg"), horizon=6, basis="ex-post", tries=60, method="random")
     assert found.never_varied == ["h", "scale", "errors"]
     assert "25 more candidates would lower the score by about" in found.sentences
     expected, most = found.gain_of()
     assert 0.0 < expected < most < found.found
     best = found.by_try["best"].to_numpy()
     assert (np.diff(best) <= 0.0).all()
-    # Held against the whole space: of many orders, the best of 85 is below that of 60 by no more than that, mostly.
+    # Compared with the whole space: of many orders, the best of 85 is below that of 60 by no more than that, mostly.
     every = of.search(model, frame, optional=list("abcdefg"), horizon=6, basis="ex-post").by_try["score"].to_numpy()
     order = [generator.permutation(every) for _ in range(400)]
     gains = np.array([each[:60].min() - each[:85].min() for each in order])

@@ -130,12 +130,12 @@ def test_a_stated_carry_over_is_a_recursion_with_what_was_carried_in():
     assert fit.layout.names == ["constant", "promo, carried over", "promo, carried over, before the data"]
 
 
-def test_shapes_that_the_data_do_not_tell_are_told():
+def test_shapes_that_the_data_do_not_show_are_reported():
     frame = made(6)
     frame["idle"] = np.random.default_rng(9).gamma(2.0, 1.0, N)
     found = fitted(frame, [*terms(), of.Driver("idle", saturation="estimated")]).findings
-    told = [finding for finding in found if finding.check == "shape"]
-    assert {finding.term for finding in told} == {"idle"}
+    noted = [finding for finding in found if finding.check == "shape"]
+    assert {finding.term for finding in noted} == {"idle"}
     assert not [finding for finding in fitted(frame).findings if finding.check == "shape"]
 
 
@@ -144,9 +144,9 @@ def test_nothing_leaks_from_later_values():
     past = frame.assign(sold=frame["sold"].where(np.arange(N) < 240))
     hostile = past.copy()
     hostile.iloc[240:, 1:] = [1e6, -1e6, 1e6]
-    told = [fitted(each).estimate.beta for each in (past, hostile, frame.iloc[:240])]
-    assert np.array_equal(told[0], told[1])
-    np.testing.assert_allclose(told[0], told[2], rtol=1e-9)
+    noted = [fitted(each).estimate.beta for each in (past, hostile, frame.iloc[:240])]
+    assert np.array_equal(noted[0], noted[1])
+    np.testing.assert_allclose(noted[0], noted[2], rtol=1e-9)
 
 
 @pytest.mark.parametrize(
@@ -175,7 +175,7 @@ def test_forms_that_do_not_go_together_are_refused(make, message):
         make()
 
 
-def test_a_response_tells_elasticities_over_the_range_and_what_drivers_do_together():
+def test_a_response_show_elasticities_over_the_range_and_what_drivers_do_together():
     """A constant elasticity is one at every value; an interaction bends the response by what it is held beside."""
     generator = np.random.default_rng(2)
     n = 200
@@ -196,4 +196,4 @@ def test_a_response_tells_elasticities_over_the_range_and_what_drivers_do_togeth
         assert slope == pytest.approx(-2.0 - 0.5 * held, rel=0.02)
         assert f"with 'rain' at {held:g}" in found.sentence
     found = of.sensitivity(fit.forecast(5, plan=data.iloc[:5].set_index(days[-1] + pd.to_timedelta(range(1, 6), "D"))))
-    assert len(found.interactions) == 1, "what the two do together is told"
+    assert len(found.interactions) == 1, "what the two do together is reported"

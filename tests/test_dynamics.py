@@ -30,7 +30,7 @@ def series(n=160, seed=3, phi=(0.5, 0.2), gaps=(), own=()):
 
 
 @pytest.mark.parametrize("phi", [(0.7,), (0.5, -0.2), multiplied((0.4, 0.2), 0.5, 7), (-0.9,)])
-def test_rows_over_gaps_are_foretold_as_by_the_dense_covariance(phi):
+def test_rows_over_gaps_are_predicted_as_by_the_dense_covariance(phi):
     times = np.setdiff1d(np.arange(60), GAPS)
     wide = toeplitz(autocovariances(phi, 75))
     dense, rows = wide[np.ix_(times, times)], np.random.default_rng(1).normal(size=(len(times), 3))
@@ -39,11 +39,11 @@ def test_rows_over_gaps_are_foretold_as_by_the_dense_covariance(phi):
     assert np.allclose(white.T @ white, rows.T @ np.linalg.solve(dense, rows), rtol=1e-11, atol=1e-11)
     assert chain.log_determinant == pytest.approx(np.linalg.slogdet(dense)[1], abs=1e-10)
     at = np.arange(75)
-    told, spread = chain.carried(rows, at), chain.conditional_variances(at)
+    noted, spread = chain.carried(rows, at), chain.conditional_variances(at)
     for t in at:
         before = times[times < t]
         weights = wide[t, before] @ np.linalg.inv(wide[np.ix_(before, before)]) if len(before) else np.zeros(0)
-        assert np.allclose(told[t], weights @ rows[: len(before)], atol=1e-10)
+        assert np.allclose(noted[t], weights @ rows[: len(before)], atol=1e-10)
         assert spread[t] == pytest.approx(wide[t, t] - weights @ wide[before, t], rel=1e-9)
     assert np.allclose(chain.related(rows[:40, 0]), wide[:40, :40] @ rows[:40, 0], rtol=1e-11)
     assert np.allclose(from_partial(partial(phi)), phi)
@@ -112,7 +112,7 @@ def test_a_fit_with_gaps_agrees_with_generalised_least_squares():
     assert np.ptp(t) < 1e-8
     wide_table = ahead.contributions.wide
     assert np.allclose(wide_table.drop(columns="total").sum(axis=1), ahead.table["forecast"])
-    assert np.allclose(wide_table["past surprises"], weights @ left, atol=1e-9)
+    assert np.allclose(wide_table["autoregressive error"], weights @ left, atol=1e-9)
 
 
 def test_the_order_is_chosen_and_a_season_in_the_noise_is_found():
@@ -177,10 +177,10 @@ def test_own_lags_forecast_and_contribute_by_the_recursion():
     assert np.allclose(fit.fitted["fitted"].iloc[3:], mean[3:200])
     assert np.allclose(ahead.table["forecast"], mean[200:])
     for wide, span in ((history.iloc[3:], slice(3, 200)), (ahead.contributions.wide, slice(200, 212))):
-        assert wide.columns.tolist() == ["baseline", "fare", "past surprises", "total"]
+        assert wide.columns.tolist() == ["baseline", "fare", "autoregressive error", "total"]
         assert np.allclose(wide["baseline"], level)
         assert np.allclose(wide["fare"], part[span])
-        assert np.allclose(wide["past surprises"], past[span])
+        assert np.allclose(wide["autoregressive error"], past[span])
         assert np.allclose(wide.iloc[:, :3].sum(axis=1), wide["total"])
     echo = running(np.eye(12)[:, 0], fit.own)
     narrow = fit.forecast(12, plan=pd.DataFrame({"fare": plan}, index), levels=[0.95])
@@ -206,7 +206,7 @@ def test_slopes_through_the_recursion_are_those_of_moved_coefficients():
         assert np.allclose(np.array(moved).T @ np.array(moved), half.T @ half, rtol=1e-5)
 
 
-def test_own_lags_refuse_what_cannot_be_told_apart_and_say_when_the_level_is_lost():
+def test_own_lags_refuse_what_cannot_be_reported_apart_and_say_when_the_level_is_lost():
     frame = series(150, 2, (), own=(0.5,))
     with pytest.raises(of.InputError, match="lies within what the noise carries on"):
         of.Model("sold", terms=[of.OwnLags([1])], errors="ar")
@@ -243,7 +243,7 @@ def test_direct_equations_are_regressions_on_what_was_known():
     frame = series(200, 3, (), own=(0.6, 0.2))
     fit = of.Model("sold", terms=[of.Driver("fare"), of.OwnLags([1, 2])]).fit(frame)
     plan = pd.DataFrame({"fare": np.linspace(8.0, 12.0, 6)}, pd.date_range(frame.index[-1], periods=7, freq="7D")[1:])
-    ahead = fit.forecast(6, plan=plan, way="direct")
+    ahead = fit.forecast(6, plan=plan, method="direct")
     y, fare = frame["sold"].to_numpy(), frame["fare"].to_numpy()
     for h in range(1, 7):
         x = np.column_stack(
@@ -254,11 +254,11 @@ def test_direct_equations_are_regressions_on_what_was_known():
         assert ahead.table["forecast"].iloc[h - 1] == pytest.approx(expected, rel=1e-9)
     wide = ahead.contributions.wide
     assert np.allclose(wide.drop(columns="total").sum(axis=1), ahead.table["forecast"])
-    assert np.allclose(fit.forecast(1, plan=plan).table, fit.forecast(1, plan=plan, way="direct").table)
+    assert np.allclose(fit.forecast(1, plan=plan).table, fit.forecast(1, plan=plan, method="direct").table)
     with pytest.raises(of.InputError, match="vary together"):
         of.totals(ahead, "year")
     with pytest.raises(of.InputError, match="the model has none"):
-        of.Model("sold").fit(frame).forecast(2, way="direct")
+        of.Model("sold").fit(frame).forecast(2, method="direct")
 
 
 def test_effects_with_own_lags_are_those_of_the_long_run():

@@ -253,12 +253,12 @@ class Equation:
             values = values * (places < self.at(found[1]))
         return values
 
-    def faded(self, half, days, way):
+    def faded(self, half, days, method):
         total = np.zeros(len(self.months))
         for first, last, times in days:
             share = self.shares(lambda day, first=first, last=last: first <= day <= last)
             for i in np.flatnonzero(share):
-                away = way * (np.arange(len(self.months)) - i)
+                away = method * (np.arange(len(self.months)) - i)
                 total += times * share[i] * np.where(away < 0, 0.0, 0.5 ** (np.maximum(away, 0) / half))
         return total
 
@@ -320,8 +320,8 @@ def test_fitted_and_forecast_values_follow_from_the_text_alone(case):
     fit = of.Model("sold", **MODELS[case]).fit(data.iloc[:N])
     forecast = fit.forecast(AHEAD, plan=data.iloc[N:].drop(columns="sold"))
     fitted, ahead = Equation(fit.equation, data).values()
-    told = fit.fitted["fitted"].to_numpy()[3:]
-    np.testing.assert_allclose(fitted[3:], told, rtol=2e-8)
+    noted = fit.fitted["fitted"].to_numpy()[3:]
+    np.testing.assert_allclose(fitted[3:], noted, rtol=2e-8)
     np.testing.assert_allclose(ahead, forecast.mean, rtol=2e-8)
 
 
@@ -330,9 +330,9 @@ def test_the_constant_belongs_to_the_stated_position():
     data = table().iloc[:N]
     fit = of.Model("sold", terms=[of.Season("year", reference="March")]).fit(data)
     means = data["sold"].groupby(data.index.month).mean()
-    told = fit.coefficients["coefficient"]
-    assert told.iloc[0] == pytest.approx(means[3])
-    assert told.iloc[1] == pytest.approx(means[1] - means[3])
+    noted = fit.coefficients["coefficient"]
+    assert noted.iloc[0] == pytest.approx(means[3])
+    assert noted.iloc[1] == pytest.approx(means[1] - means[3])
     assert fit.equation.startswith(f"sold = {means[3]:.9g}"[:18])
 
 

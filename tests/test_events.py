@@ -82,19 +82,19 @@ def test_an_undated_jump_is_found_dated_and_sized():
     noise = generator.normal(0.0, 3.0, 120)
     step = pd.Series(200.0 + 10.0 * (np.arange(120) >= 70) + noise, WEEKS, name="sold")
     data = of.read(step, stamp="start", unit={"sold": "boxes"})
-    (told,) = [each for each in of.Model("sold").fit(data).findings if each.check == "unexplained step"]
-    assert "From 2024-05-06 on the target is" in told.message
-    assert "boxes above what the model explains" in told.message
-    assert told.evidence["size"] == pytest.approx(10.0, abs=2.0)
-    line = told.advice.partition("[[terms]] ")[2].rstrip(".")
+    (noted,) = [each for each in of.Model("sold").fit(data).findings if each.check == "unexplained step"]
+    assert "From 2024-05-06 on the target is" in noted.message
+    assert "boxes above what the model explains" in noted.message
+    assert noted.evidence["size"] == pytest.approx(10.0, abs=2.0)
+    line = noted.advice.partition("[[terms]] ")[2].rstrip(".")
     event = of.Event("jump", line.partition('dates = "')[2].partition('"')[0], form="step")
     assert not of.Model("sold", [event]).fit(data).findings
     pulse = noise + 200.0
     pulse[40] -= 25.0
-    (told,) = of.Model("sold", scale="log").fit(of.read(pd.Series(pulse, WEEKS, name="sold"), stamp="start")).findings
-    assert told.check == "unexplained pulse"
-    assert told.message.startswith("In 2023-10-09 the target is")
-    assert "% below what the model explains" in told.message
+    (noted,) = of.Model("sold", scale="log").fit(of.read(pd.Series(pulse, WEEKS, name="sold"), stamp="start")).findings
+    assert noted.check == "unexplained pulse"
+    assert noted.message.startswith("In 2023-10-09 the target is")
+    assert "% below what the model explains" in noted.message
 
 
 @pytest.mark.parametrize("correlation", [0.0, 0.6])
@@ -135,7 +135,7 @@ def test_noise_shows_no_jumps_more_often_than_stated(correlation):
         ),
     ],
 )  # fmt: skip
-def test_faulty_events_are_told(call, message):
-    with pytest.raises(of.InputError) as told:
+def test_faulty_events_are_reported(call, message):
+    with pytest.raises(of.InputError) as noted:
         call()
-    assert message.lower() in str(told.value).lower()
+    assert message.lower() in str(noted.value).lower()

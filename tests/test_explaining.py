@@ -78,13 +78,15 @@ def test_shares_are_the_average_over_all_orders():
     for order in permutations(gains):
         for i, name in enumerate(order):
             gains[name].append(r2(order[: i + 1]) - r2(order[:i]))
-    found = of.shares(fit)
+    found = of.variance_shares(fit)
     assert np.allclose(found.share, [np.mean(each) for each in gains.values()], atol=1e-12)
     assert found.share.sum() == pytest.approx(fit.figures.r_squared, abs=1e-12)
     wide = pd.concat([data, pd.DataFrame(np.random.default_rng(4).normal(size=(N, 11)), DAYS).add_prefix("x")], axis=1)
-    many = of.shares(of.Model("sold", terms=drivers("ads", "rain", "wind", *(f"x{i}" for i in range(11)))).fit(wide))
+    many = of.variance_shares(
+        of.Model("sold", terms=drivers("ads", "rain", "wind", *(f"x{i}" for i in range(11)))).fit(wide)
+    )
     assert (many.error > 0.0).all()
-    exact = of.shares(fit).share
+    exact = of.variance_shares(fit).share
     assert (np.abs(many.share[:3] - exact) < 4.0 * many.error[:3] + 0.02).all()
     assert "± " in str(many)
 
@@ -113,7 +115,7 @@ def test_residuals_leverage_and_distance_are_those_of_the_textbook():
 def test_stability_is_that_of_fits_to_ever_more_periods():
     data = frame(6)
     fit = of.Model("sold", terms=drivers("ads", "rain")).fit(data)
-    found = of.stability(fit)
+    found = of.parameter_stability(fit)
     x, y = np.column_stack([np.ones(N), data[["ads", "rain"]]]), data["sold"].to_numpy()
     for place in (0, 40, len(found.date) - 1):
         n = DAYS.get_loc(found.date[place]) + 1
@@ -127,7 +129,7 @@ def test_stability_is_that_of_fits_to_ever_more_periods():
         ahead = y[t] - x[t] @ inverse @ x[:t].T @ y[:t]
         total += ahead / np.sqrt(1.0 + x[t] @ inverse @ x[t])
     assert found.surprise[-1] == pytest.approx(total / np.sqrt(fit.estimate.variance), rel=1e-8)
-    both = of.stability(fit, at="2023-03-20")
+    both = of.parameter_stability(fit, at="2023-03-20")
 
     def rss(rows):
         left = y[rows] - x[rows] @ np.linalg.lstsq(x[rows], y[rows], rcond=None)[0]
@@ -138,10 +140,10 @@ def test_stability_is_that_of_fits_to_ever_more_periods():
     assert both.f == pytest.approx((rss(np.arange(N)) - apart) / 3 / (apart / (N - 6)), rel=1e-8)
     changed = data.assign(sold=data["sold"] + np.where(np.arange(N) > 90, 1.5, 0.0) * data["ads"])
     other = of.Model("sold", terms=drivers("ads", "rain")).fit(changed)
-    assert of.stability(other, at="2023-04-03").p < 1e-6
-    assert "changed" in of.stability(other).sentence
+    assert of.parameter_stability(other, at="2023-04-03").p < 1e-6
+    assert "changed" in of.parameter_stability(other).sentence
     with pytest.raises(of.InputError, match="too few"):
-        of.stability(fit, at="2023-01-03")
+        of.parameter_stability(fit, at="2023-01-03")
 
 
 def test_clusters_sum_the_scores_of_their_periods():
@@ -169,7 +171,7 @@ def test_each_side_has_its_figure_led_by_what_was_found():
     data = frame(9)
     fit = of.Model("sold", terms=[of.Driver("ads", curve="smooth"), of.Driver("rain")]).fit(data)
     screening = of.screen(data, of.Model("sold"), of.candidates(["ads", "rain", "wind"]))
-    for result in (of.response(fit, "ads"), of.lag_profile(fit, "rain"), of.stability(fit), screening,
+    for result in (of.response(fit, "ads"), of.lag_profile(fit, "rain"), of.parameter_stability(fit), screening,
                    *(of.residuals(fit, side) for side in SIDES)):  # fmt: skip
         picture = of.figure(result)
         assert picture.texts[0].get_text()

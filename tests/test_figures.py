@@ -85,7 +85,7 @@ def test_no_figure_stays_open(ahead):
     assert not helpers.Gcf.figs
 
 
-def test_nothing_to_draw_is_told(ahead):
+def test_nothing_to_draw_is_reported(ahead):
     bare = of.Model("sold").fit(ahead.fit.view.sources.tables["tickets"])
     with pytest.raises(of.InputError, match=r"The model has no terms, so there is nothing to stack\."):
         of.figure(bare.contributions)
@@ -131,11 +131,11 @@ def test_a_week_is_bars_and_two_stretches_stand_beside_each_other():
     assert np.argmax(heights[1]) == 5
 
 
-def test_holidays_and_indices_and_years_are_drawn_as_told(ahead):
-    told = of.holiday_effects(ahead)
-    axes = of.figure(told).axes[0]
+def test_holidays_and_indices_and_years_are_drawn_as_reported(ahead):
+    noted = of.holiday_effects(ahead)
+    axes = of.figure(noted).axes[0]
     widths = sorted(bar.get_width() for each in axes.containers for bar in each)
-    np.testing.assert_allclose(widths, sorted(100.0 * told.effect))
+    np.testing.assert_allclose(widths, sorted(100.0 * noted.effect))
     found = of.indices(ahead.fit)
     texts = [text.get_text() for text in of.figure(found).axes[0].texts]
     assert f"{found.index[29]:.3f}" in texts
@@ -147,12 +147,12 @@ def test_holidays_and_indices_and_years_are_drawn_as_told(ahead):
 
 
 def test_splits_and_agreed_forecasts_are_drawn(ahead):
-    split = of.split(ahead, {"2026-Q3": 200_000.0})
+    split = of.allocate(ahead, {"2026-Q3": 200_000.0})
     heights = [bar.get_height() for bar in of.figure(split).axes[0].containers[0]]
     assert sum(heights) == pytest.approx(200_000.0)
-    agreed = of.agree(ahead, {"2026-Q3": 200_000.0})
-    lines = {line.get_label(): line.get_ydata() for line in of.figure(agreed).axes[0].get_lines()}
-    assert np.array_equal(lines["agreed"], agreed.mean)
+    reconciled = of.reconcile(ahead, {"2026-Q3": 200_000.0})
+    lines = {line.get_label(): line.get_ydata() for line in of.figure(reconciled).axes[0].get_lines()}
+    assert np.array_equal(lines["reconciled"], reconciled.mean)
     assert np.array_equal(lines["forecast before"], ahead.mean)
 
 
@@ -163,7 +163,7 @@ def test_figures_of_judging_show_the_numbers_behind_them():
         pd.period_range("2016-01", periods=90, freq="M"), name="sold",
     )  # fmt: skip
     models = [of.Model("sold", name="level $1$"), of.Model("sold", [of.Trend()], name="line")]
-    past = of.combined(of.backtest(models, sold, horizon=3, origins=9, gap=1), way="past errors")
+    past = of.combined(of.backtest(models, sold, horizon=3, origins=9, gap=1), method="past errors")
     run = past.own[0]
     axes = of.figure(past).axes[0]
     drawn = [line for line in axes.get_lines() if line.get_color() == WARM]
@@ -179,11 +179,11 @@ def test_figures_of_judging_show_the_numbers_behind_them():
     assert names[::-1] == compared.table["model"].tolist()
     bars = sorted(line.get_xdata()[0] for line in axes.get_lines() if line.get_linewidth() == 2.4)
     assert bars == pytest.approx(sorted(compared.overall))
-    told = of.calibration(past)
-    left, right = of.figure(told).axes
-    reached = told.table.query("level == 0.8 and horizon != 'all'")["reached"].to_numpy()
+    noted = of.calibration(past)
+    left, right = of.figure(noted).axes
+    reached = noted.table.query("level == 0.8 and horizon != 'all'")["reached"].to_numpy()
     assert np.allclose(left.get_lines()[0].get_ydata(), reached)
-    assert [bar.get_height() for bar in right.patches] == told.histogram[1].tolist()
+    assert [bar.get_height() for bar in right.patches] == noted.histogram[1].tolist()
     found = of.search(models[1], sold, {"window": [None, 40, 60]}, optional=["trend"], horizon=3)
     marks = {line.get_label(): line.get_ydata() for line in of.figure(found).axes[0].get_lines()}
     assert marks["winner, in the search"][0] == found.found

@@ -116,7 +116,7 @@ def test_a_rising_curve_never_falls_and_costs_nothing_where_the_truth_rises():
         of.Model("sold", terms=[of.Driver("flag", curve="smooth")]).fit(past.assign(flag=past["rain"] > 3.0))
 
 
-def test_lags_on_a_polynomial_are_its_least_squares_and_tell_every_lag():
+def test_lags_on_a_polynomial_are_its_least_squares_and_show_every_lag():
     frame, noise = world(4)
     weights = 1.0 - (np.arange(9) - 3.0) ** 2 / 40.0
     values = np.convolve(frame["ads"], weights)[: N + 20]
@@ -158,7 +158,7 @@ def test_windows_and_standard_units():
 
 
 @pytest.mark.parametrize("compared", ["mean", "Skua"])
-def test_categories_are_told_against_the_mean_or_a_level(compared):
+def test_categories_are_reported_against_the_mean_or_a_level(compared):
     frame, noise = world(6, 0.5)
     effect = {"Auk": 3.0, "Skua": -1.0, "Tern": 0.5}
     frame["sold"] = 20.0 + frame["ship"].map(effect) + noise

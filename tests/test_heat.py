@@ -23,7 +23,7 @@ def ran(tmp_path_factory):
     return folder, "\n".join(lines), study
 
 
-def test_the_story_tells_itself_and_leaves_each_figure(ran):
+def test_the_story_show_itself_and_leaves_each_figure(ran):
     folder, said, _ = ran
     for words in (
         "26,280 hours", "for the 503 hours that follow", "highest in workday 07:00", "'Summer Weeks' does most",

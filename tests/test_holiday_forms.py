@@ -68,10 +68,10 @@ def test_a_holiday_never_seen_leans_on_its_group_and_says_how_little_is_known():
     assert ahead.table.loc[fest, "forecast"] == pytest.approx(56.0, abs=1.0)
     assert width[fest] > width[known] > width[pd.Timestamp("2025-01-21")]
     assert any("'Founding Feast' never fell in the fitted periods" in finding.message for finding in ahead.findings)
-    told = of.holiday_effects(ahead).table.set_index("holiday")
-    assert told.loc["Founding Feast", ["days", "own"]].tolist() == [0.0, 0.0]
-    assert (told.loc[NAMES, "own"] > 0.0).all()
-    assert (told.loc[NAMES, "days"] == 3).all()
+    noted = of.holiday_effects(ahead).table.set_index("holiday")
+    assert noted.loc["Founding Feast", ["days", "own"]].tolist() == [0.0, 0.0]
+    assert (noted.loc[NAMES, "own"] > 0.0).all()
+    assert (noted.loc[NAMES, "days"] == 3).all()
     with pytest.raises(of.InputError, match="'Founding Feast' never fell in the fitted periods, so its effect"):
         of.Model("sold", terms=[of.Holidays(table=table, pooling="none")]).fit(
             pd.Series(made, DAYS, name="sold")
@@ -86,9 +86,9 @@ def test_intervals_of_pooled_holidays_cover_as_stated():
         effects = generator.normal(6.0, 2.0, 8)
         made = 50.0 + sum(e * flags(table, f"Day {i}") for i, e in enumerate(effects)) + noise(2.0, seed + 1000)
         fit = of.Model("sold", terms=[of.Holidays(table=table)]).fit(pd.Series(made, DAYS, name="sold"))
-        told = of.holiday_effects(fit).table.set_index("holiday")
+        noted = of.holiday_effects(fit).table.set_index("holiday")
         for i, effect in enumerate(effects):
-            inside.append(told.loc[f"Day {i}", "low"] <= effect <= told.loc[f"Day {i}", "high"])
+            inside.append(noted.loc[f"Day {i}", "low"] <= effect <= noted.loc[f"Day {i}", "high"])
     assert 0.92 <= np.mean(inside) <= 0.98
 
 
@@ -169,14 +169,14 @@ def test_days_unknown_at_the_origin_change_nothing():
     both = pd.concat([table, later.assign(known_from="2025-01-05")])
     made = 50.0 + 5.0 * flags(table, *NAMES) + noise(1.0)
 
-    def told(days):
+    def noted(days):
         terms = [
             of.Season("year", by="quarter", across="kind of day", table=days),
             of.Holidays(table=days, days_before=1, bridge_days=True, by_weekday=True),
         ]
         return of.Model("sold", terms=terms).fit(pd.Series(made, DAYS, name="sold")).forecast(30).table.to_numpy()
 
-    assert np.array_equal(told(table), told(both))
+    assert np.array_equal(noted(table), noted(both))
 
 
 def test_school_holidays_are_ranges_and_hours_have_their_days_value():
@@ -256,6 +256,6 @@ def test_the_future_calendar_makes_itself():
             pd.Series(noise(1.0), DAYS, name="s"))), "there is no holiday 'Anker Day'. Did you mean 'Anchor Day'"),
     ],
 )  # fmt: skip
-def test_faulty_calendars_are_told(make, message):
+def test_faulty_calendars_are_reported(make, message):
     with pytest.raises(of.InputError, match=message.replace("?", r"\?")):
         make()

@@ -65,8 +65,8 @@ REFUSED = {
     "several rows a date": (
         "d,a\n2024-01-01,1\n2024-01-01,2\n2024-01-02,3\n", {},
         "t.csv, period 2024-01-01: rows 2 and 3 both stand for it. Keep one row a period; or, if they are lines to be "
-        'added up, state rows = "lines" and how to combine them; if they are several series, name the column that tells '
-        "them apart, as id.",
+        'added up, state rows = "lines" and how to combine them; if they are several series, name the column that '
+        "separates them, as id.",
     ),
     "an hour shown twice, no zone": (
         "t,a\n" + HOURS, {},
@@ -177,10 +177,10 @@ def written(tmp_path, text):
 @pytest.mark.parametrize("case", REFUSED)
 def test_hostile_tables_end_in_one_message(case, tmp_path):
     text, options, message = REFUSED[case]
-    with pytest.raises(of.InputError) as told:
+    with pytest.raises(of.InputError) as noted:
         table = of.read(written(tmp_path, text), **options)
         table.values("a")
-    assert str(told.value).lower() == message.lower()
+    assert str(noted.value).lower() == message.lower()
 
 
 #: Name: (text or bytes, options, column, values or None, part of a finding or treatment that must be there).
@@ -249,9 +249,9 @@ def test_odd_tables_are_read_right_and_say_what_was_assumed(case, tmp_path):
     text, options, column, values, trace = TAKEN[case]
     table = of.read(written(tmp_path, text), **options)
     assert np.array_equal(table.values(column), values, equal_nan=True)
-    told = [finding.message for finding in table.findings]
-    told += [f"{entry.after} {entry.reason}" for entry in table.treatments]
-    assert trace is None or any(trace in each for each in told), told
+    noted = [finding.message for finding in table.findings]
+    noted += [f"{entry.after} {entry.reason}" for entry in table.treatments]
+    assert trace is None or any(trace in each for each in noted), noted
 
 
 def test_the_catalogue_is_long_enough():

@@ -167,16 +167,16 @@ def test_a_scenario_that_states_a_driver_is_as_sure_of_it_as_a_plan():
     weeks = pd.date_range(data.index[-1] + pd.Timedelta(days=7), periods=4, freq="7D")
     plan = pd.DataFrame({"flag": 0.0}, weeks)
     scenario = of.Scenario("stated", {"fare": 21.0})
-    stated = fit.forecast(4, plan=plan, unplanned="expected", scenario=scenario)
+    stated = fit.forecast(4, plan=plan, missing_plans="expected", scenario=scenario)
     planned = fit.forecast(4, plan=plan.assign(fare=21.0))
     assert np.allclose(stated.quantiles([0.1, 0.9]), planned.quantiles([0.1, 0.9]), rtol=1e-10)
-    unsure = fit.forecast(4, plan=plan, unplanned="expected")
+    unsure = fit.forecast(4, plan=plan, missing_plans="expected")
     expected = unsure.drivers.query("driver == 'fare'")["value"].to_numpy()
     certain = fit.forecast(4, plan=plan.assign(fare=expected)).quantiles([0.1, 0.9])
     assert (np.diff(unsure.quantiles([0.1, 0.9])) > np.diff(certain)).all(), "a modelled driver is not known for sure"
     from offing.model.reapply import rerun
 
-    ahead = fit.forecast(4, plan=plan, unplanned="expected")
+    ahead = fit.forecast(4, plan=plan, missing_plans="expected")
     view, _ = scenario.on(fit, ahead.view, ahead.axis)
     assert np.allclose(rerun(ahead, view).quantiles([0.1, 0.9]), planned.quantiles([0.1, 0.9]), rtol=1e-10)
 
@@ -186,11 +186,11 @@ def test_a_driver_s_own_model_stays_above_zero_where_the_driver_did():
     storms = np.maximum(60.0 - 0.6 * np.arange(100) + generator.normal(0, 2, 100), 0.0)
     data = pd.DataFrame({"sold": 100 - storms + generator.normal(size=100), "storms": storms},
                         pd.date_range("2016-01-01", periods=100, freq="MS"))  # fmt: skip
-    ahead = of.Model("sold", [of.Driver("storms")]).fit(data).forecast(24, unplanned="expected")
+    ahead = of.Model("sold", [of.Driver("storms")]).fit(data).forecast(24, missing_plans="expected")
     assert (ahead.drivers["value"] >= 0.0).all()
     below = data.assign(storms=storms - 30.0)
     assert (
-        of.Model("sold", [of.Driver("storms")]).fit(below).forecast(24, unplanned="expected").drivers["value"] < 0
+        of.Model("sold", [of.Driver("storms")]).fit(below).forecast(24, missing_plans="expected").drivers["value"] < 0
     ).any()
 
 
@@ -202,7 +202,7 @@ def test_the_least_change_on_the_log_scale_follows_the_covariance_of_outcomes():
     fit = of.Model("sold", [of.Trend()], "log").fit(sold)
     ahead = fit.forecast(12)
     total = 1.1 * ahead.mean.sum()
-    found = of.agree(ahead, {"2024": total}, way="least change")
+    found = of.reconcile(ahead, {"2024": total}, method="least change")
     x = np.column_stack([np.ones(60), np.arange(60.0)])
     later = np.column_stack([np.ones(12), np.arange(60.0, 72.0)])
     left = np.log(sold.to_numpy()) - x @ np.linalg.lstsq(x, np.log(sold.to_numpy()), rcond=None)[0]
@@ -219,7 +219,7 @@ def test_a_narrowing_search_is_won_on_all_origins():
     data = pd.DataFrame(generator.normal(size=(160, 9)), DAYS[:160], [f"x{i}" for i in range(9)])
     data["sold"] = 10.0 + generator.normal(size=160)
     model = of.Model("sold", [of.Driver(f"x{i}") for i in range(9)])
-    found = of.search(model, data, optional=[f"x{i}" for i in range(9)], horizon=3, way="narrowing", tries=60, seed=2,
+    found = of.search(model, data, optional=[f"x{i}" for i in range(9)], horizon=3, method="narrowing", tries=60, seed=2,
                       basis="ex-post", origins=12)  # fmt: skip
     assert found.winner.folds == max(each.folds for each in found.tried)
     assert min(each.score for each in found.tried) < found.winner.score, "fewer origins gave better scores by chance"
@@ -243,7 +243,7 @@ def test_the_newest_outside_forecast_made_in_time_counts():
     rows = pd.DataFrame({"origin": ["2022-03-05", "2022-03-20", "2022-04-02"], "period": ["2022-04-01"] * 3,
                          "forecast": [1.0, 2.0, 3.0]})  # fmt: skip
     found = of.backtest(of.Model("sold"), sold, horizon=2, origins=["2022-03-01", "2022-04-01"],
-                        outside=[of.outside(rows, "office")])  # fmt: skip
+                        external=[of.external_forecast(rows, "office")])  # fmt: skip
     run = next(run for run in found.own if run.name == "office")
     assert run.mean[1].tolist()[0] == 2.0, "made before the origin, the newest of these, of its own period"
     assert np.isnan(run.mean[0]).all()

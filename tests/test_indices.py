@@ -35,8 +35,8 @@ def test_growth_bends_the_classical_ratios_and_not_the_indices():
     assert np.allclose(found.bend, within / within.mean() - 1.0, rtol=1e-9)
     ratio = np.exp(EFFECT) * within
     assert np.allclose(found.own_year, ratio / ratio.mean(), rtol=1e-9)
-    (told,) = found.findings
-    assert "up to 11 % off (December)" in told.message
+    (noted,) = found.findings
+    assert "up to 11 % off (December)" in noted.message
     assert not of.indices(of.Model("sold", [of.Season()], "log").fit(monthly(noise=0.02))).findings
     picture = of.figure(found)
     assert "July" in picture.texts[0].get_text()

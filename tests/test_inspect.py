@@ -48,7 +48,7 @@ def test_cycles_are_found_when_nobody_knows_them_and_refused_when_seen_less_than
     assert peaks(ar) == [], "slow noise is no cycle"
 
 
-def test_shares_of_variance_add_up_and_tell_the_parts():
+def test_shares_of_variance_add_up_and_show_the_parts():
     months = pd.period_range("2015-01", periods=96, freq="M")
     at = np.arange(96.0)
     season = 10.0 * np.sin(2 * np.pi * months.month / 12)
@@ -110,11 +110,11 @@ def test_every_view_has_its_numbers_and_its_figure():
 
 def test_inspect_prints_json_and_takes_a_study(demo_folder, run_cli):
     ran = run_cli("inspect", demo_folder / "study.toml", "--json")
-    told = json.loads(ran.out)
+    noted = json.loads(ran.out)
     assert {
         "accounts", "overview", "gaps", "outliers", "variance", "cycles", "questions", "findings", "treatments",
-    } == set(told)  # fmt: skip
-    assert told["overview"][0]["column"] == "sold"
+    } == set(noted)  # fmt: skip
+    assert noted["overview"][0]["column"] == "sold"
     ran = run_cli(
         "inspect", demo_folder / "tickets.csv", "--set", "tickets.stamp=start", "--target", "tickets.sailings"
     )
@@ -222,5 +222,5 @@ def test_a_source_with_ids_must_have_the_targets(ports, run_cli):
     (ports / "study.toml").write_text(text.replace('data = "sales.sold"', 'data = "weather.rain"'))
     ran = run_cli("fit", ports / "study.toml")
     assert ran.status == 2
-    assert "sales.csv, key 'id': the source tells several series apart, but the target is one series" in ran.err
+    assert "sales.csv, key 'id': the source holds several series, but the target is one series" in ran.err
     assert not (ports / "out").exists()

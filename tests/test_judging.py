@@ -26,7 +26,7 @@ from test_backtests import SEASONAL, monthly
 from test_models import weekly
 
 
-def recalibrated(run, way="conformal"):
+def recalibrated(run, method="conformal"):
     """The run with those quantiles that are shown, as errors known at each origin put them; NaN where too few are."""
     quantiles = run.quantiles
     if quantiles is None:
@@ -38,9 +38,9 @@ def recalibrated(run, way="conformal"):
     for fold in range(1, len(quantiles)):
         known = np.where(run.cuts.known_by(fold), errors, np.nan)[:fold]
         if np.isfinite(known).any():
-            given = margins(known, np.array(SHOWN), way, STEP)
+            given = margins(known, np.array(SHOWN), method, STEP)
             found[fold][:, places] = given.placed(median[fold], (high[fold] - low[fold]) / 2.0)
-    return replace(run, name=f"{run.name}, {way}", kind="combination", made=lambda: found)
+    return replace(run, name=f"{run.name}, {method}", kind="combination", made=lambda: found)
 
 
 def losses(n=40, seed=2):
@@ -126,7 +126,7 @@ def test_references_repeat_whole_cycles_and_what_is_stated():
         of.backtest(of.Model("sold"), sold, horizon=7, origins=2, repeats={"odd": 0})
 
 
-def test_equal_forecasts_are_seldom_told_apart():
+def test_equal_forecasts_are_seldom_reported_apart():
     """Over 600 worlds of equal accuracy the test at 10 % rejects in 10 %, the set of the best keeps the best in 90 %."""
     rejected, kept = 0, 0
     for seed in range(600):
@@ -151,7 +151,7 @@ def test_the_set_of_the_best_knows_order_and_scale():
     assert np.allclose(best_set(7.0 * table), p), "and whatever the unit"
 
 
-def test_a_comparison_tells_a_good_model_from_a_useless_one():
+def test_a_comparison_show_a_good_model_from_a_useless_one():
     sold = monthly()
     line = of.Model("sold", [of.Trend()], name="line")
     found = of.compare(of.backtest([line, SEASONAL], sold, horizon=3, origins=14))
@@ -229,14 +229,14 @@ def test_mixtures_of_normal_variables():
     assert np.allclose(same[0], q[0, 0])
 
 
-def test_combinations_are_learnt_anew_at_each_origin():
+def test_combinations_are_learnt_again_at_each_origin():
     """Weights of an origin come from errors that were known there, by hand; whole quantiles and contributions follow."""
     sold = monthly()
     line = of.Model("sold", [of.Trend()], name="line")
     found = of.backtest([line, SEASONAL], sold, horizon=3, origins=9, every=2)
     ways = ("mean", "median", "trimmed mean", "past errors", "least squares")
-    for way in ways:
-        found = of.combined(found, way=way, members=["line", "seasonal", "drift"], name=f"by {way}")
+    for method in ways:
+        found = of.combined(found, method=method, members=["line", "seasonal", "drift"], name=f"by {method}")
     runs = {run.name: run for run in found.runs}
     parts = [runs["line"], runs["seasonal"], runs["drift"]]
     means = np.stack([part.mean for part in parts], axis=-1)
@@ -255,7 +255,7 @@ def test_combinations_are_learnt_anew_at_each_origin():
     assert np.allclose(runs["by past errors"].quantiles, quantiles)
     shown = found.member_weights("by past errors").table
     assert shown.iloc[-1].idxmax() == "seasonal"
-    wide = of.combined(found, way="mean", members=["line", "seasonal"], pooling="probabilities", name="pool")
+    wide = of.combined(found, method="mean", members=["line", "seasonal"], pooling="probabilities", name="pool")
     pool = next(run for run in wide.own if run.name == "pool")
     vincent = (parts[0].quantiles + parts[1].quantiles) / 2.0
     gap = (pool.at(0.975) - pool.at(0.025)).mean() / (vincent[..., -2] - vincent[..., 2]).mean()
@@ -263,16 +263,16 @@ def test_combinations_are_learnt_anew_at_each_origin():
     with pytest.raises(of.InputError, match="found 1 members"):
         of.combined(found, members=["line"])
     with pytest.raises(of.InputError, match="found 'best'"):
-        of.combined(found, way="best")
+        of.combined(found, method="best")
 
 
-@pytest.mark.parametrize("way", ["mean", "median", "trimmed mean", "past errors", "least squares"])
-def test_contributions_of_a_combination_add_up(way):
+@pytest.mark.parametrize("method", ["mean", "median", "trimmed mean", "past errors", "least squares"])
+def test_contributions_of_a_combination_add_up(method):
     data = weekly(100)
     models = [of.Model("sold", [of.Trend(), of.Driver("fare", lags=[4])], name="fare", scale="log"),
               of.Model("sold", [of.Trend(), of.Driver("flag", lags=[4])], name="flag"),
               of.Model("sold", [of.Season("year", harmonics=1)], name="season")]  # fmt: skip
-    found = of.combine(models, data, horizon=4, way=way, origins=6)
+    found = of.combine(models, data, horizon=4, method=method, origins=6)
     assert np.allclose(found.pointwise.sum(axis=1), 1.0)
     assert np.allclose(found.contributions.values.sum(axis=0), found.mean, rtol=1e-12)
     assert found.contributions.rows == ("baseline", "trend", "fare", "flag", "season")

@@ -37,7 +37,7 @@ def model_of(kind, treatments):
     return of.Model("sold", scale=scale, terms=terms, treatments=TREATMENTS[treatments])
 
 
-def told(model, data, basis, planned=(), origins=DAYS):
+def noted(model, data, basis, planned=(), origins=DAYS):
     """What is forecast from the first origin."""
     found = of.backtest(model, data, horizon=AHEAD, origins=origins, basis=basis, planned=planned)
     (run,) = found.own
@@ -69,9 +69,9 @@ def test_nothing_leaks_into_a_back_test(kind, basis):
     treatments = "none" if kind in ("peeking", "own-lags", "standardised", "sums") else treatments
     planned = {"ex-ante": ["kind"] if kind == "category" else [], "ex-post": []}[basis]
     model, data = model_of(kind, treatments), world(kind)
-    usual = told(model, data, basis, planned)
+    usual = noted(model, data, basis, planned)
     assert np.isfinite(usual).all()
-    same = np.array_equal(usual, told(model, hostile(data, basis, planned), basis, planned))
+    same = np.array_equal(usual, noted(model, hostile(data, basis, planned), basis, planned))
     assert same == (kind != "peeking"), "the planted fault must be seen"
     if kind == "peeking":
         return
@@ -80,14 +80,14 @@ def test_nothing_leaks_into_a_back_test(kind, basis):
     if basis == "ex-post":
         ahead = model.fit(cut).forecast(AHEAD, plan=plan)
     else:
-        ahead = model.fit(cut).forecast(AHEAD, plan=plan[["kind"]] if planned else None, unplanned="expected")
+        ahead = model.fit(cut).forecast(AHEAD, plan=plan[["kind"]] if planned else None, missing_plans="expected")
     from offing.evaluation.fold_results import PROBABILITIES
 
     by_hand = np.column_stack([ahead.mean, ahead.quantiles(PROBABILITIES.tolist())])
     assert np.allclose(usual, by_hand, rtol=1e-10, atol=1e-9)
     changed = data.copy()
     changed.loc[changed.index[FIRST - 8], ["sold", "fare"]] *= 1.01
-    assert not np.array_equal(usual, told(model, changed, basis, planned))
+    assert not np.array_equal(usual, noted(model, changed, basis, planned))
 
 
 @pytest.mark.parametrize("basis", ["ex-post", "ex-ante"])
@@ -97,18 +97,18 @@ def test_no_treatment_and_no_outlook_leaks(treatments, planned, basis):
     terms = [of.Trend(), of.Driver("fare", transform=["log"], lags=[0, 2]), of.Driver("flag")]
     model = of.Model("sold", terms, scale="log", treatments=TREATMENTS[treatments])
     data = world("")
-    usual = told(model, data, basis, planned)
-    assert np.array_equal(usual, told(model, hostile(data, basis, planned), basis, planned))
+    usual = noted(model, data, basis, planned)
+    assert np.array_equal(usual, noted(model, hostile(data, basis, planned), basis, planned))
     if basis == "ex-ante":
         # A planned column's later values are used, others' are not.
         moved = data.copy()
         moved.loc[moved.index[FIRST : FIRST + AHEAD], "fare"] += 1.0
-        assert np.array_equal(usual, told(model, moved, basis, planned)) == ("fare" not in planned)
+        assert np.array_equal(usual, noted(model, moved, basis, planned)) == ("fare" not in planned)
 
 
-def test_folds_together_and_anew_are_the_same():
+def test_folds_together_and_again_are_the_same():
     """Whether columns are shared or every fold is fitted by itself, to 1e-10, with gaps, bounds and both scales."""
-    from offing.evaluation.refit import fitted_anew
+    from offing.evaluation.refit import refitted
 
     data = weekly(ROWS)
     data.iloc[[30, 31, 121], 0] = np.nan
@@ -122,12 +122,12 @@ def test_folds_together_and_anew_are_the_same():
     for scale in ("level", "log"):
         model = of.Model("sold", terms, scale=scale, lower_limit=1.0)
         found = of.backtest(model, data, horizon=4, origins=7, every=2, basis="ex-post", gap=1)
-        (anew,) = fitted_anew([found.jobs[""]])
+        (again,) = refitted([found.jobs[""]])
         (together,) = found.own
-        assert np.allclose(together.mean, anew.mean, rtol=1e-10)
-        assert np.allclose(together.quantiles, anew.quantiles, rtol=1e-10)
-        assert np.allclose(together.train, anew.train, rtol=1e-9)
-        assert together.columns.tolist() == anew.columns.tolist()
+        assert np.allclose(together.mean, again.mean, rtol=1e-10)
+        assert np.allclose(together.quantiles, again.quantiles, rtol=1e-10)
+        assert np.allclose(together.train, again.train, rtol=1e-9)
+        assert together.columns.tolist() == again.columns.tolist()
 
 
 def test_plans_with_dates_and_delays_are_honoured():

@@ -209,7 +209,7 @@ def test_effects_of_changes_are_the_slope_times_the_usual_range(keys):
 def test_the_shifted_equation_uses_exactly_the_months_that_are_out():
     data, y, x, _ = world(quarters=N - 1)
     for day, out in (("2024-10-23", 0), ("2024-11-23", 1), ("2024-12-23", 2), ("2025-01-23", 3)):
-        ahead = model(weights="free", span=6).fit(data, as_of=day).forecast(1, edge="shifted")
+        ahead = model(weights="free", span=6).fit(data, as_of=day).forecast(1, unreleased="shifted")
         # By hand: the six newest months that were out at the same place in every quarter before.
         newest = 38 + 3 * np.arange(N) - (3 - out)
         lags = x[newest[:, None] - np.arange(6)]
@@ -218,26 +218,29 @@ def test_the_shifted_equation_uses_exactly_the_months_that_are_out():
         assert ahead.mean[0] == pytest.approx(design[-1] @ beta, rel=1e-9)
 
 
-@pytest.mark.parametrize("edge", ["expected", "shifted"])
-def test_what_was_not_out_at_the_origin_plays_no_part(edge):
+@pytest.mark.parametrize("unreleased", ["expected", "shifted"])
+def test_what_was_not_out_at_the_origin_plays_no_part(unreleased):
     data, *_ = world(quarters=N - 1)
     day = "2024-12-01"
-    usual = model(weights="beta", span=SPAN).fit(data, as_of=day).forecast(2, edge=edge)
+    usual = model(weights="beta", span=SPAN).fit(data, as_of=day).forecast(2, unreleased=unreleased)
     table = data["charter"]
     hostile = table.columns["index"].copy()
     late = table.known_at() > pd.Timestamp(day).value // 1000
     assert late.any()
     hostile[late] = 1e6
     changed = {**data, "charter": of.read(pd.DataFrame({"index": hostile}, MONTHS), release_delay="21 days")}
-    other = model(weights="beta", span=SPAN).fit(changed, as_of=day).forecast(2, edge=edge)
+    other = model(weights="beta", span=SPAN).fit(changed, as_of=day).forecast(2, unreleased=unreleased)
     assert (usual.table.to_numpy() == other.table.to_numpy()).all()
     kept = {**data, "charter": of.read(pd.DataFrame({"index": hostile[~late]}, MONTHS[: (~late).sum()]),
                                        release_delay="21 days")}  # fmt: skip
-    cut = model(weights="beta", span=SPAN).fit(kept, as_of=day).forecast(2, edge=edge)
+    cut = model(weights="beta", span=SPAN).fit(kept, as_of=day).forecast(2, unreleased=unreleased)
     assert np.allclose(usual.table, cut.table, rtol=1e-10)
     hostile[np.flatnonzero(~late)[-1]] += 9.0
     known = {**data, "charter": of.read(pd.DataFrame({"index": hostile}, MONTHS), release_delay="21 days")}
-    assert model(weights="beta", span=SPAN).fit(known, as_of=day).forecast(2, edge=edge).mean[0] != usual.mean[0]
+    assert (
+        model(weights="beta", span=SPAN).fit(known, as_of=day).forecast(2, unreleased=unreleased).mean[0]
+        != usual.mean[0]
+    )
 
 
 def test_the_interval_counts_what_the_drivers_own_model_does_not_know():
@@ -254,12 +257,12 @@ def test_the_interval_counts_what_the_drivers_own_model_does_not_know():
             if (at := newest - lag - first) >= 0:
                 moved[:, h] += coefficients[lag] * (paths[:, at] - outlook.ahead.mean[at])
     assert np.allclose(np.cov(moved.T), outlook.half.T @ outlook.half, rtol=0.12)
-    alone = np.square(fit.forecast(2, edge="shifted").spread)
+    alone = np.square(fit.forecast(2, unreleased="shifted").spread)
     assert (np.square(ahead.spread) > np.square(outlook.half).sum(axis=0)).all()
     assert alone.min() > 0.0
 
 
-def test_the_default_origin_is_told_where_a_driver_makes_it():
+def test_the_default_origin_is_reported_where_a_driver_makes_it():
     data, *_ = world(quarters=N - 1)
     later = next(finding for finding in model(weights="flat", span=3).fit(data).findings if finding.check == "origin")
     assert later.evidence == {"origin": "2025-01-22", "target": "2024-10-01"}
@@ -272,7 +275,7 @@ def test_the_default_origin_is_told_where_a_driver_makes_it():
 def test_the_running_estimate_is_moved_by_surprises_times_weights():
     data, _y, *_ = world(quarters=N - 1)
     dates = ["2024-10-02", "2024-10-23", "2024-11-23", "2024-12-23", "2025-01-23"]
-    found = of.running_estimate(model(weights="beta", span=SPAN), data, dates)
+    found = of.nowcast(model(weights="beta", span=SPAN), data, dates)
     moved = found.table["forecast"].diff().to_numpy()[1:]
     for change, date in zip(moved, found.dates[1:], strict=True):
         steps = found.steps[found.steps["to"] == date]
@@ -473,7 +476,7 @@ def test_a_combination_weighs_by_past_squared_errors_of_honest_origins():
     data, y, *_ = world(quarters=N - 1)
     models = [of.Model("yard.orders", [of.Trend(), of.Driver("charter.index", **keys)], name=name)
               for name, keys in (("beta", {"weights": "beta", "span": SPAN}), ("mean", {"combine": "mean"}))]  # fmt: skip
-    found = of.combine(models, data, as_of="2024-11-23", way="past errors", origins=6)
+    found = of.combine(models, data, as_of="2024-11-23", method="past errors", origins=6)
     assert found.errors.index[-1].strftime("%Y-%m-%d") == "2024-08-23"
     past = models[0].fit(data, as_of=found.errors.index[-1]).forecast(1)
     assert past.axis.labels() == ["2024-Q3"]
@@ -483,7 +486,7 @@ def test_a_combination_weighs_by_past_squared_errors_of_honest_origins():
     assert np.allclose(
         found.mean, [sum(w * m.mean[0] for w, m in zip(found.weights, found.members.values(), strict=True))]
     )
-    simple = of.combine(models, data, as_of="2024-11-23", edges=["expected", "shifted"])
+    simple = of.combine(models, data, as_of="2024-11-23", unreleased=["expected", "shifted"])
     assert np.allclose(simple.weights, 0.25)
     assert simple.table.columns.tolist() == [
         "beta, expected",
@@ -493,7 +496,7 @@ def test_a_combination_weighs_by_past_squared_errors_of_honest_origins():
         "combined",
     ]
     with pytest.raises(of.InputError, match="too few periods"):
-        of.combine(models, data, way="past errors", origins=75)
+        of.combine(models, data, method="past errors", origins=75)
 
 
 # Bad input
@@ -559,9 +562,9 @@ def test_a_date_before_all_releases_and_one_after_the_outcome_are_refused():
     with pytest.raises(of.InputError, match="which is not a date"):
         model(weights="beta", span=6).fit(data, as_of="soon")
     with pytest.raises(of.InputError, match="2024-Q4 is out on 2025-02-01"):
-        of.running_estimate(model(weights="beta", span=6), data, ["2025-02-01"], period="2024-12-01")
+        of.nowcast(model(weights="beta", span=6), data, ["2025-02-01"], period="2024-12-01")
     with pytest.raises(of.InputError, match="not in their order"):
-        of.running_estimate(model(weights="beta", span=6), data, ["2024-12-01", "2024-11-01"])
+        of.nowcast(model(weights="beta", span=6), data, ["2024-12-01", "2024-11-01"])
 
 
 def test_smooth_weights_learn_their_strength_by_restricted_likelihood():
@@ -583,9 +586,9 @@ def test_smooth_weights_learn_their_strength_by_restricted_likelihood():
     assert next(iter(fit.ratios.values())) == pytest.approx(np.exp(best), rel=1e-4)
 
 
-@pytest.mark.parametrize("edge", ["expected", "shifted"])
+@pytest.mark.parametrize("unreleased", ["expected", "shifted"])
 @pytest.mark.parametrize("keys", [{"between": "repeat", "skip": 1}, {"between": "linear"}, {"between": "smooth"}])
-def test_a_slow_value_counts_only_when_it_is_out(keys, edge):
+def test_a_slow_value_counts_only_when_it_is_out(keys, unreleased):
     generator = np.random.default_rng(4)
     people, noise = 300.0 + np.cumsum(generator.normal(size=32)), generator.normal(size=96)
     months = pd.period_range("2015-01", periods=96, freq="M")
@@ -597,7 +600,7 @@ def test_a_slow_value_counts_only_when_it_is_out(keys, edge):
                             release_delay="30 days"),
         }  # fmt: skip
         model = of.Model("shop.sold", [of.Driver("town.people", **keys)])
-        return model.fit(tables, as_of="2022-04-20").forecast(5, edge=edge).table.to_numpy()
+        return model.fit(tables, as_of="2022-04-20").forecast(5, unreleased=unreleased).table.to_numpy()
 
     hostile = people.copy()
     hostile[28:] = 1e6  # the first quarter of 2022 comes out on the last of April

@@ -165,7 +165,7 @@ SPECIMENS = {
     "condition": of.Interaction(["late flag", "late fare"], above=20.0),
     "standardised": of.Driver("fare", transform=[{"mean": 2}, "standardised"], lags=[26]),
     "sums": of.Driver("fare", transform=[{"sum": 3}], lags=[13, 14, 15, 16, 17], lag_degree=2),
-    "working-time": of.WorkingTime(["working days", "easter"], country="NO"),
+    "working-time": of.WorkingTime(["working days", "easter"], country="NO", easter_days=8),
     "found bends": of.Trend(knots="found"),
     "sharp bends": of.Trend(knots="found", at_most=1, knot_every=6),
     "limits": of.Trend(form="saturating", upper="estimated"),
@@ -197,20 +197,20 @@ def test_nothing_leaks_from_after_the_origin(kind):
         hostile.loc[hostile.index[120:], "kind"] = "grey"
         plan = pd.DataFrame({"kind": ["green", "red"] * 10}, later.index[120:])
 
-    def told(data):
+    def noted(data):
         ahead = model.fit(data).forecast(13, plan=plan)
         return np.column_stack(
             [ahead.table, ahead.contributions.wide, of.effects(ahead.fit).table["change"].sum() * np.ones(13)]
         )
 
-    usual = told(frame)
-    same = np.array_equal(usual, told(hostile))
+    usual = noted(frame)
+    same = np.array_equal(usual, noted(hostile))
     assert same == (kind != "peeking"), "the planted fault must be seen"
     if kind != "peeking":
-        assert np.allclose(usual, told(later.iloc[:120]), rtol=1e-10, atol=1e-9)
+        assert np.allclose(usual, noted(later.iloc[:120]), rtol=1e-10, atol=1e-9)
         changed = frame.copy()
         changed.loc[changed.index[110], ["sold", "fare"]] *= 1.01
-        assert not np.array_equal(usual, told(changed))
+        assert not np.array_equal(usual, noted(changed))
 
 
 FREQUENCIES = {"h": 24 * 40, "D": 400, "W-SUN": 160, "M": 60, "Q": 36, "Y": 30}
@@ -275,16 +275,16 @@ def test_later_rows_serve_as_declared():
     declared = of.read(frame, stamp="start", later_rows="actual", name="t.csv")
     known = model.fit(declared).forecast(13, plan=frame.iloc[120:][["fare"]] * 7.0)
     assert np.array_equal(known.mean, expected.mean), "a plan never replaces an actual value"
-    with pytest.raises(of.InputError) as told:
+    with pytest.raises(of.InputError) as noted:
         model.fit(of.read(frame, stamp="start", name="t.csv")).forecast(13)
-    assert str(told.value) == (
+    assert str(noted.value) == (
         "period 2024-04-22, term 'fare': the driver has no value there, and in 12 more weeks of the forecast. t.csv has a "
         'value there, after the target\'s last one: say what such rows are, later_rows = "plan" or "actual".'
     )
 
 
 def test_a_plan_continues_its_table(data):
-    """One row suffices, closing days are understood, and what was assumed about its dates is told."""
+    """One row suffices, closing days are understood, and what was assumed about its dates is reported."""
     fit = of.Model("sold", terms=[of.Driver("fare")]).fit(data)
     for day in ("2024-04-22", "2024-04-28"):
         one = pd.DataFrame({"fare": [20.0]}, index=pd.DatetimeIndex([day]))
@@ -298,9 +298,9 @@ def test_a_plan_continues_its_table(data):
     later = pd.DataFrame({"cold": [1.0, 2.0]}, index=pd.date_range(hours[-1], periods=2, freq="h"))
     ahead = fit.forecast(2, plan=later)
     assert [finding.check for finding in ahead.findings if finding.severity == "note"] == ["stamp"]
-    with pytest.raises(of.InputError) as told:
+    with pytest.raises(of.InputError) as noted:
         fit.forecast(1, plan=later.tz_localize(None))
-    assert "its frequency is the hour, the target's is the hour in Europe/Berlin" in str(told.value)
+    assert "its frequency is the hour, the target's is the hour in Europe/Berlin" in str(noted.value)
 
 
 def test_missing_targets_and_drivers_are_left_out(data):
@@ -319,8 +319,8 @@ def test_missing_targets_and_drivers_are_left_out(data):
     used = np.isfinite(design).all(axis=1) & frame["sold"][1:].notna().to_numpy()
     expected = np.linalg.lstsq(design[used], frame["sold"].to_numpy()[1:][used], rcond=None)[0]
     assert np.allclose(fit.estimate.beta, expected, rtol=1e-9)
-    told = [each.message for each in fit.findings if each.check == "unknown drivers"]
-    assert told == ["3 weeks are left out of the fit because 'fare' is not known there (2022-01-03, …)."]
+    noted = [each.message for each in fit.findings if each.check == "unknown drivers"]
+    assert noted == ["3 weeks are left out of the fit because 'fare' is not known there (2022-01-03, …)."]
 
 
 def test_quantiles_come_from_students_t(data, plan):
@@ -387,7 +387,7 @@ def test_labels_units_and_notes_reach_people():
 
 
 def test_exact_and_left_out_are_said_soberly():
-    """Rounding errors are no noise, and a driver that cannot be told from another has no effect of its own."""
+    """Rounding errors are no noise, and a driver that cannot be separated from another has no effect of its own."""
     frame = weekly().assign(twin=lambda rows: 2.0 * rows["flag"] + 1.0, sold=lambda rows: 3.0 + 2.0 * rows["flag"])
     fit = of.Model("sold", terms=[of.Driver("flag"), of.Driver("twin")]).fit(of.read(frame, stamp="start"))
     assert [finding.check for finding in fit.findings] == ["identity", "dependent columns"]
@@ -424,7 +424,7 @@ def test_dependent_columns_are_named_and_left_out():
     (finding,) = fit.findings
     assert finding.term == "holidays"
     assert finding.message.startswith("Left out 'holidays: Jubilee': in the fitted periods 'holidays: Jubilee' is a")
-    # Every later May holds the day too: the forecast does not need to tell them apart.
+    # Every later May holds the day too: the forecast does not need to separate them.
     assert np.isfinite(fit.forecast(12).mean).all()
 
 
@@ -434,13 +434,13 @@ def test_a_future_that_parts_what_the_past_never_parted_is_refused():
     later = weekly(130).iloc[120:]
     same = fit.forecast(10, plan=later.assign(twin=later["flag"])[["flag", "twin"]])
     assert np.isfinite(same.mean).all()
-    with pytest.raises(of.InputError) as told:
+    with pytest.raises(of.InputError) as noted:
         fit.forecast(10, plan=later.assign(twin=1.0 - later["flag"])[["flag", "twin"]])
-    assert "the effect of 'twin' could not be told from other columns" in str(told.value)
-    assert "Remove the term 'twin'" in str(told.value)
+    assert "the effect of 'twin' could not be separated from other columns" in str(noted.value)
+    assert "Remove the term 'twin'" in str(noted.value)
 
 
-def test_holidays_that_the_table_does_not_tell_are_errors(data, plan):
+def test_holidays_that_the_table_does_not_show_are_errors(data, plan):
     short = FESTS.iloc[:3]
     fit = of.Model("sold", terms=[of.Holidays(table=short)]).fit(data)
     assert fit.forecast(30).axis.n == 30
@@ -483,8 +483,8 @@ def test_findings_about_noise_and_range(data, plan):
     for i in range(1, 120):
         noise[i] = 0.8 * noise[i - 1] + generator.normal()
     drifting = weekly().assign(sold=50.0 + noise)
-    told = {each.check: each for each in of.Model("sold").fit(drifting).findings}
-    assert "too narrow" in told["autocorrelation"].advice
+    noted = {each.check: each for each in of.Model("sold").fit(drifting).findings}
+    assert "too narrow" in noted["autocorrelation"].advice
     fit = of.Model("sold", terms=[of.Driver("fare")]).fit(data)
     dear = fit.forecast(3, plan=plan.frame.assign(fare=99.0)[["fare"]])
     (finding,) = [each for each in dear.findings if each.check == "beyond the range"]
@@ -519,7 +519,7 @@ WRONG = {
     ),
     "too many harmonics": (
         lambda d: of.Model("sold", terms=[of.Season("year", harmonics=30)]).fit(d),
-        "Key 'harmonics', term 'season': a series by week tells at most 26 harmonics of a year apart.",
+        "Key 'harmonics', term 'season': a series by week determines at most 26 harmonics of a year apart.",
     ),
     "season too short": (
         lambda d: of.Model("sold", terms=[of.Season("week")]).fit(d),
@@ -576,9 +576,9 @@ WRONG = {
 @pytest.mark.parametrize("case", WRONG)
 def test_wrong_input_gives_one_clear_message(case, data):
     call, message = WRONG[case]
-    with pytest.raises(of.InputError) as told:
+    with pytest.raises(of.InputError) as noted:
         call(data)
-    assert message.lower() in str(told.value).lower()
+    assert message.lower() in str(noted.value).lower()
 
 
 def test_results_show_themselves_in_notebooks_with_names_escaped():

@@ -117,6 +117,9 @@ def test_a_combination_goes_until_a_date():
     sold = weekly(100)[["sold"]]
     models = [of.Model("sold", name="plain"), of.Model("sold", [of.Trend()], name="trend")]
     until = f"{sold.index[-1] + pd.Timedelta(days=27):%Y-%m-%d}"
-    for way in ("mean", "past errors"):
-        one, other = of.combine(models, sold, until=until, way=way), of.combine(models, sold, horizon=3, way=way)
+    for method in ("mean", "past errors"):
+        one, other = (
+            of.combine(models, sold, until=until, method=method),
+            of.combine(models, sold, horizon=3, method=method),
+        )
         assert np.array_equal(one.mean, other.mean)

@@ -57,7 +57,7 @@ type = "driver"
 data = "data.flag"
 [forecast]
 horizon = 3
-unplanned = "expected"
+missing_plans = "expected"
 [driver_selection]
 columns = ["data.x0", "data.x1", "data.x2", "data.x3"]
 most = 2
@@ -72,27 +72,27 @@ def fitted(model, data, day=DAY):
 
 
 def ahead(fit, **how):
-    return fit.forecast(3, unplanned="expected", **how)
+    return fit.forecast(3, missing_plans="expected", **how)
 
 
 CALLS = {
     "fit": lambda data, folder: fitted(MODEL, data).estimate.beta,
     "fit_each": lambda data, folder: MODEL.fit_each(data, as_of=DAY)[""].fitted,
     "forecast": lambda data, folder: ahead(fitted(MODEL, data)).table,
-    "direct forecast": lambda data, folder: ahead(fitted(LAGGED, data), way="direct").table,
+    "direct forecast": lambda data, folder: ahead(fitted(LAGGED, data), method="direct").table,
     "drivers' own models": lambda data, folder: of.scenarios(
         fitted(MODEL, data), [of.Scenario("own", {"fare": of.Modelled(), "flag": of.LastValue()})], 3).table,
     "selected drivers": lambda data, folder: fitted(SELECTING, data).estimate.beta,
     "combination": lambda data, folder: of.combine(
-        [PLAIN, of.Model("sold", name="mean")], data, horizon=2, as_of=DAY, way="past errors",
+        [PLAIN, of.Model("sold", name="mean")], data, horizon=2, as_of=DAY, method="past errors",
         origins=5).table,
-    "running estimate": lambda data, folder: of.running_estimate(PLAIN, data, [EARLIER, DAY],
+    "running estimate": lambda data, folder: of.nowcast(PLAIN, data, [EARLIER, DAY],
                                                                  period=WEEKS[KNOWN + 2]).table,
     "back-test": lambda data, folder: of.backtest([MODEL, SELECTING], data, horizon=3, origins=[EARLIER, DAY],
                                                   basis="ex-ante").table.query("origin <= @DAY").drop(columns="target"),
-    "stability": lambda data, folder: of.stability(fitted(MODEL, data)).table,
+    "stability": lambda data, folder: of.parameter_stability(fitted(MODEL, data)).table,
     "term tests": lambda data, folder: of.term_tests(fitted(MODEL, data)).table,
-    "shares": lambda data, folder: of.shares(fitted(MODEL, data)).table,
+    "shares": lambda data, folder: of.variance_shares(fitted(MODEL, data)).table,
     "walk between fits": lambda data, folder: of.walk(
         ahead(fitted(MODEL, data)), against=ahead(fitted(MODEL, data, EARLIER))).table,
     "study screening": lambda data, folder: study_of(data, folder, "").screenings["main"].fit().fitted,
@@ -147,8 +147,8 @@ def test_the_running_estimate_uses_the_plan():
         plans.append({"data": of.read(plan, stamp="start", frequency="week", week_ends="sunday", later_rows="plan")})
     table = {"data": of.read(data.iloc[:KNOWN], stamp="start", frequency="week", week_ends="sunday")}
     model = of.Model("data.sold", [of.Driver("data.flag")])
-    found = [of.running_estimate(model, table, [DAY], plan=plan).table["forecast"].item() for plan in plans]
+    found = [of.nowcast(model, table, [DAY], plan=plan).table["forecast"].item() for plan in plans]
     effect = model.fit(table).coefficients.set_index("column").loc["flag", "coefficient"]
     assert found[1] - found[0] == pytest.approx(effect)
     with pytest.raises(of.InputError, match="plan"):
-        of.running_estimate(model, table, [DAY])
+        of.nowcast(model, table, [DAY])

@@ -64,7 +64,7 @@ def test_a_scenario_equal_to_the_base_differs_by_exactly_nothing():
         assert np.array_equal(found.of(each.name).mean, BASE.mean)
         assert (found.differences(each.name) == 0.0).all(axis=None)
     assert (found.totals["difference"] == 0.0).all()
-    assert "it may be nothing" not in found.sentences
+    assert "it may be zero" not in found.sentences
 
 
 def test_a_scenario_builds_on_another_and_differences_are_paired():
@@ -99,9 +99,9 @@ def test_the_worst_year_seen_is_that_with_the_lowest_forecast():
             for k in (1, 2)}  # fmt: skip
         assert under(of.AsIn(word)).mean.sum() == pytest.approx(totals[k])
         assert FIT.forecast(AHEAD, scenario=scenario).mean.sum() == pytest.approx(pick(both.values()))
-        told = FIT.forecast(AHEAD, scenario=scenario).assumed["fare"]
-        assert f"of 2 years seen the {word}" in told
-        assert "with 'flag'" in told
+        noted = FIT.forecast(AHEAD, scenario=scenario).assumed["fare"]
+        assert f"of 2 years seen the {word}" in noted
+        assert "with 'flag'" in noted
 
 
 def drivers_world(seed=5, n=260):
@@ -146,12 +146,12 @@ def test_the_models_of_drivers_hold_what_they_state_in_many_worlds():
     for seed in range(120):
         whole = drivers_world(seed, 200)
         fit = of.Model("load", terms=[of.Driver("cold"), of.Driver("wind")]).fit(whole.iloc[:-5])
-        row = of.paths(fit.forecast(5, unplanned="expected")).totals().iloc[0]
+        row = of.paths(fit.forecast(5, missing_plans="expected")).totals().iloc[0]
         inside += bool(row["q0.1"] <= whole["load"].iloc[-5:].sum() <= row["q0.9"])
     assert 84 <= inside <= 108, "of 120 worlds 96 should; three standard deviations are 13"
 
 
-def test_changes_of_drivers_are_ranked_and_those_that_work_together_told():
+def test_changes_of_drivers_are_ranked_and_those_that_work_together_reported():
     found = of.sensitivity(BASE, {"fare": 10.0, "flag": of.Shift(amount=1.0)})
     by_hand = {name: float(under(rule, name).mean.sum() - BASE.mean.sum())
                for name, rule in (("fare", of.Shift(percent=10.0)), ("flag", of.Shift(amount=1.0)))}  # fmt: skip
@@ -172,34 +172,34 @@ def test_seeking_a_goal_turns_the_forecast_round(how):
     rule = {"constant": 21.3, "percent": of.Shift(percent=7.7), "amount": of.Shift(amount=-1.4)}[how]
     wanted = {"constant": 21.3, "percent": 7.7, "amount": -1.4}[how]
     total = float(under(rule).mean.sum())
-    found = of.seek(BASE, "fare", total, how=how, limits={"constant": (10.0, 40.0)}.get(how))
+    found = of.solve_for(BASE, "fare", total, how=how, limits={"constant": (10.0, 40.0)}.get(how))
     assert found.met
     assert found.value == pytest.approx(wanted, rel=1e-9)
     assert found.forecast.mean.sum() == pytest.approx(total, rel=1e-12)
-    part = of.seek(BASE, "fare", float(under(rule).mean[4:8].sum()), how=how, limits={"constant": (10.0, 40.0)}.get(how),
+    part = of.solve_for(BASE, "fare", float(under(rule).mean[4:8].sum()), how=how, limits={"constant": (10.0, 40.0)}.get(how),
                    span=(DATA.index[CUT + 4], DATA.index[CUT + 7]))  # fmt: skip
     assert part.value == pytest.approx(wanted, rel=1e-9)
     assert np.array_equal(part.forecast.mean[:4], BASE.mean[:4])
 
 
-def test_a_goal_out_of_reach_is_told_with_the_nearest():
-    found = of.seek(BASE, "fare", 1e7, limits=(15.0, 25.0))
+def test_a_goal_out_of_reach_is_reported_with_the_nearest():
+    found = of.solve_for(BASE, "fare", 1e7, limits=(15.0, 25.0))
     assert not found.met
     assert found.value in (15.0, 25.0)
     assert "No 'fare' between 15 and 25 makes the total of 13 weeks" in found.sentence
     # A bent curve reaches a total from either side of its top.
     bent = PAST.assign(sold=100.0 - np.square(PAST["fare"] - PAST["fare"].mean()))
     ahead = of.Model("sold", terms=[of.Driver("fare", curve="smooth")]).fit(bent).forecast(AHEAD, plan=PLAN)
-    twice = of.seek(ahead, "fare", float(bent["sold"].quantile(0.3)) * AHEAD)
+    twice = of.solve_for(ahead, "fare", float(bent["sold"].quantile(0.3)) * AHEAD)
     assert twice.met
     assert len(twice.others) >= 1
-    assert of.seek(ahead, "fare", twice.goal, limits=(min(twice.value, *twice.others) - 1e-3, 1e3)).met
+    assert of.solve_for(ahead, "fare", twice.goal, limits=(min(twice.value, *twice.others) - 1e-3, 1e3)).met
     for ask, message in (
-        (lambda: of.seek(BASE, "fares", 1.0), "no driver 'fares'"),
-        (lambda: of.seek(BASE, "fare", float("nan")), "found nan"),
-        (lambda: of.seek(BASE, "fare", 1.0, how="double"), "found 'double'"),
-        (lambda: of.seek(BASE, "fare", 1.0, limits=(2.0, 1.0)), "lower one first"),
-        (lambda: of.seek(BASE, "fare", 1.0, span="2031"), "lies in 2031"),
+        (lambda: of.solve_for(BASE, "fares", 1.0), "no driver 'fares'"),
+        (lambda: of.solve_for(BASE, "fare", float("nan")), "found nan"),
+        (lambda: of.solve_for(BASE, "fare", 1.0, how="double"), "found 'double'"),
+        (lambda: of.solve_for(BASE, "fare", 1.0, limits=(2.0, 1.0)), "lower one first"),
+        (lambda: of.solve_for(BASE, "fare", 1.0, span="2031"), "lies in 2031"),
     ):
         with pytest.raises(of.InputError, match=message):
             ask()
@@ -209,12 +209,12 @@ def test_adjustments_by_hand_stay_apart_and_are_scored():
     day = [str(each.date()) for each in DATA.index[CUT : CUT + AHEAD]]
     who = {"reason": "a fair", "author": "Ida"}
     given = [
-        of.Override(day[0], amount=50.0, **who),
-        of.Override((day[2], day[4]), percent=10.0, **who),
-        of.Override((day[6], day[9]), total=400.0, **who),
-        of.Override(day[0], amount=5.0, **who),
+        of.Adjustment(day[0], amount=50.0, **who),
+        of.Adjustment((day[2], day[4]), percent=10.0, **who),
+        of.Adjustment((day[6], day[9]), total=400.0, **who),
+        of.Adjustment(day[0], amount=5.0, **who),
     ]
-    made = of.override(BASE, given)
+    made = of.adjust_forecast(BASE, given)
     assert made.mean[0] == pytest.approx(BASE.mean[0] + 55.0)
     assert made.mean[2:5] == pytest.approx(BASE.mean[2:5] * 1.1)
     assert made.mean[6:10].sum() == pytest.approx(400.0)
@@ -232,21 +232,24 @@ def test_adjustments_by_hand_stay_apart_and_are_scored():
     assert scored["error_after"][1] == pytest.approx(0.0, abs=1e-9)
     assert "Ida: a fair." in made.sentences
     faults = [
-        ([of.Override(day[0], percent=1.0, **who), of.Override(day[0], amount=1.0, **who)], "contradict each other"),
-        ([of.Override("2031", percent=1.0, **who)], "lies outside the forecast"),
-        ([of.Override("2024", total=9e4, **who)], "neither known nor forecast"),
+        (
+            [of.Adjustment(day[0], percent=1.0, **who), of.Adjustment(day[0], amount=1.0, **who)],
+            "contradict each other",
+        ),
+        ([of.Adjustment("2031", percent=1.0, **who)], "lies outside the forecast"),
+        ([of.Adjustment("2024", total=9e4, **who)], "neither known nor forecast"),
     ]
-    for overrides, message in faults:
+    for adjustments, message in faults:
         with pytest.raises(of.InputError, match=message):
-            of.override(BASE, overrides)
+            of.adjust_forecast(BASE, adjustments)
     limited = of.Model("sold", TERMS, upper_limit=140.0).fit(PAST.assign(sold=PAST["sold"].clip(upper=140.0)))
     with pytest.raises(of.InputError, match="beyond the target's limits"):
-        of.override(limited.forecast(AHEAD, plan=PLAN), [of.Override(day[0], percent=900.0, **who)])
+        of.adjust_forecast(limited.forecast(AHEAD, plan=PLAN), [of.Adjustment(day[0], percent=900.0, **who)])
     for fields, message in (({"percent": 1.0}, "has no reason"), ({**who}, "no size"),
                             ({**who, "percent": 1.0, "total": 2.0}, "percent and total"),
                             ({**who, "amount": float("inf")}, "found inf")):  # fmt: skip
         with pytest.raises(of.InputError, match=message):
-            of.Override(day[0], **fields)
+            of.Adjustment(day[0], **fields)
 
 
 def test_assumptions_that_mean_nothing_end_in_one_message():
@@ -260,9 +263,9 @@ def test_assumptions_that_mean_nothing_end_in_one_message():
         (of.Shift, "a percentage or an amount"),
         (lambda: of.Shift(percent=float("nan")), "found nan"),
         (lambda: of.AsIn("coldest"), "found 'coldest'"),
-        (lambda: of.Scenario("s", {"fare": "as ever"}), "driver 'fare': there is no way 'as ever'"),
-        (lambda: of.Scenario("s", {"fare": {"way": "year before", "grow": 1.0}}), "has no 'grow'"),
-        (lambda: of.Scenario("s", {"fare": {"way": "as in"}}), "needs more than is given"),
+        (lambda: of.Scenario("s", {"fare": "as ever"}), "driver 'fare': there is no method 'as ever'"),
+        (lambda: of.Scenario("s", {"fare": {"method": "year before", "grow": 1.0}}), "has no 'grow'"),
+        (lambda: of.Scenario("s", {"fare": {"method": "as in"}}), "needs more than is given"),
         (lambda: of.Scenario("as planned", {}), "Give a name other than"),
         (lambda: of.Scenario("s", [1]), "a rule for each driver"),
         (lambda: of.scenarios(FIT, [], AHEAD, plan=PLAN), "there is no scenario"),
@@ -286,18 +289,18 @@ def test_assumptions_that_mean_nothing_end_in_one_message():
 def test_no_rule_looks_at_what_was_not_known(rule):
     """Hostile later cells leave a scenario's forecast bitwise the same; a known cell changes it."""
 
-    def told(data):
+    def noted(data):
         fit = of.Model("sold", scale="log", terms=TERMS).fit(
             data.assign(sold=data["sold"].where(np.arange(ROWS) < CUT))
         )
         ahead = fit.forecast(AHEAD, scenario=of.Scenario("s", {"fare": rule, "flag": 1.0}))
         return np.column_stack([ahead.table, ahead.spread])
 
-    usual, hostile, known = told(DATA), DATA.copy(), DATA.copy()
+    usual, hostile, known = noted(DATA), DATA.copy(), DATA.copy()
     hostile.loc[hostile.index[CUT:], "fare"] = np.linspace(3.0, 900.0, ROWS - CUT)
-    assert np.array_equal(usual, told(hostile))
+    assert np.array_equal(usual, noted(hostile))
     known.loc[known.index[[CUT - 1, CUT - 52, CUT - 60, CUT - 104]], "fare"] *= 1.2
-    assert not np.array_equal(usual, told(known))
+    assert not np.array_equal(usual, noted(known))
 
 
 def test_drivers_of_another_frequency_are_assumed_in_their_own_periods():
@@ -343,9 +346,9 @@ def test_intervals_of_past_errors_leave_every_question_as_it_is():
     assert not np.allclose(given.table["q0.9"], ahead.table["q0.9"])
     assert of.sensitivity(given).total == pytest.approx(of.sensitivity(ahead).total)
     assert of.sensitivity(given).pairs == pytest.approx(of.sensitivity(ahead).pairs, nan_ok=True)
-    assert of.seek(given, "fare", 1200.0).value == pytest.approx(of.seek(ahead, "fare", 1200.0).value)
+    assert of.solve_for(given, "fare", 1200.0).value == pytest.approx(of.solve_for(ahead, "fare", 1200.0).value)
     assert of.walk(given, "last-year").change == pytest.approx(of.walk(ahead, "last-year").change)
-    raised = of.override(given, [of.Override("2024-07", percent=10.0, reason="a fair", author="Ida")])
+    raised = of.adjust_forecast(given, [of.Adjustment("2024-07", percent=10.0, reason="a fair", author="Ida")])
     july = raised.changes[0] != 0.0
     assert raised.table["high"][july].to_numpy() == pytest.approx(1.1 * given.quantiles([0.975])["q0.975"][july])
 
@@ -366,11 +369,11 @@ def test_a_day_of_hours_is_the_whole_day_over_changing_clocks():
         cold = of.Scenario("cold", {"warm": of.Shift(amount=-4.0, since=since, until=until)})
         changed = fit.forecast(len(clock), plan=plan, scenario=cold)
         assert (changed.mean != ahead.mean).sum() == count
-        made = of.override(ahead, [of.Override((since, until), percent=5.0, reason="a fair", author="Ida")])
+        made = of.adjust_forecast(ahead, [of.Adjustment((since, until), percent=5.0, reason="a fair", author="Ida")])
         assert (made.changes[0] != 0.0).sum() == count
         assert of.paths(ahead, count=500).within((since, until)).axis.n == count
-        sought = of.seek(ahead, "warm", float(changed.mean[changed.mean != ahead.mean].sum()), how="amount",
+        solved = of.solve_for(ahead, "warm", float(changed.mean[changed.mean != ahead.mean].sum()), how="amount",
                          span=(since, until))  # fmt: skip
-        assert sought.value == pytest.approx(-4.0)
-    one = of.override(ahead, [of.Override("2026-03-29 12:00", percent=5.0, reason="a fair", author="Ida")])
+        assert solved.value == pytest.approx(-4.0)
+    one = of.adjust_forecast(ahead, [of.Adjustment("2026-03-29 12:00", percent=5.0, reason="a fair", author="Ida")])
     assert (one.changes[0] != 0.0).sum() == 1

@@ -103,8 +103,8 @@ BAD = {
     "doubled": (
         "d,s\n2024-01,1\n2024-02,1\n2024-01,1\n", {},
         "t.csv, period 2024-01: rows 2 and 4 both stand for it. Keep one row a period; or, if they are lines to be added "
-        'up, state rows = "lines" and how to combine them; if they are several series, name the column that tells them '
-        "apart, as id.",
+        'up, state rows = "lines" and how to combine them; if they are several series, name the column that separates them, '
+        "as id.",
     ),
     "missing period": (
         "d,s\n2024-01,1\n2024-02,1\n2024-04,1\n2024-06,1\n", {},
@@ -129,7 +129,7 @@ BAD = {
     ),
     "one row": (
         "d,s\n2024-01-01,1\n", {},
-        "t.csv: one date alone does not tell the frequency. State it, such as frequency = \"week\".",
+        "t.csv: one date alone does not show the frequency. State it, such as frequency = \"week\".",
     ),
     "Sundays": (
         "d,s\n2024-01-07,1\n2024-01-14,1\n", {},
@@ -167,11 +167,11 @@ BAD = {
 
 
 @pytest.mark.parametrize("case", BAD)
-def test_faults_are_told_in_full(case, tmp_path):
+def test_faults_are_reported_in_full(case, tmp_path):
     text, options, message = BAD[case]
-    with pytest.raises(of.InputError) as told:
+    with pytest.raises(of.InputError) as noted:
         of.read(written(tmp_path, text), **options)
-    assert str(told.value).lower() == message.lower()
+    assert str(noted.value).lower() == message.lower()
 
 
 CELLS = {
@@ -184,15 +184,15 @@ CELLS = {
 
 
 @pytest.mark.parametrize("case", CELLS)
-def test_a_wrong_cell_is_told_when_its_column_is_used(case, tmp_path):
+def test_a_wrong_cell_is_reported_when_its_column_is_used(case, tmp_path):
     cell, message = CELLS[case]
     table = of.read(written(tmp_path, f"week,sold,fare\n2024-01-01,1,2\n2024-01-08,{cell},3\n"))
     assert table.values("fare").tolist() == [2.0, 3.0]
     with pytest.raises(of.InputError, match="term 'sold again'"):
         of.Model("fare", terms=[of.Driver("sold", name="sold again")]).fit(table)
-    with pytest.raises(of.InputError) as told:
+    with pytest.raises(of.InputError) as noted:
         of.Model("sold").fit(table)
-    assert str(told.value) == message, "nothing of an earlier error stays"
+    assert str(noted.value) == message, "nothing of an earlier error stays"
 
 
 def test_unsorted_rows_are_sorted_and_logged(tmp_path):
@@ -205,8 +205,8 @@ def test_unsorted_rows_are_sorted_and_logged(tmp_path):
 
 
 def test_mondays_are_read_as_starts_and_said_so(tmp_path):
-    told = of.read(written(tmp_path, WEEKS)).findings
-    assert [each.message for each in told] == ["t.csv: the Mondays are read as the first days of weeks."]
+    noted = of.read(written(tmp_path, WEEKS)).findings
+    assert [each.message for each in noted] == ["t.csv: the Mondays are read as the first days of weeks."]
     assert not of.read(written(tmp_path, WEEKS), stamp="start").findings
 
 
@@ -255,9 +255,9 @@ def test_frames_and_series_are_taken_as_they_are():
     ],
 )
 def test_other_things_are_refused(given, message):
-    with pytest.raises(of.InputError) as told:
+    with pytest.raises(of.InputError) as noted:
         of.read(given)
-    assert message in str(told.value)
+    assert message in str(noted.value)
 
 
 @pytest.mark.parametrize(
@@ -273,6 +273,6 @@ def test_other_things_are_refused(given, message):
     ],
 )  # fmt: skip
 def test_faulty_holiday_tables(text, message, tmp_path):
-    with pytest.raises(of.InputError) as told:
+    with pytest.raises(of.InputError) as noted:
         read_days(written(tmp_path, text, "h.csv"))
-    assert str(told.value) == message
+    assert str(noted.value) == message

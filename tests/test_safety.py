@@ -172,8 +172,8 @@ def test_names_cannot_steer_a_terminal(study, run_cli):
         assert ran.status == 0
         assert not {"\x1b", "\x9b", "\u202e", "\x07"} & set(ran.out + ran.err)
     assert "\\u001b[31m" in run_cli("fit", study).out
-    told = json.loads(run_cli("forecast", study, "--json").out)
-    assert told["run"]["options"]["title"] == "red \x1b[31m \x9b2J \u202e up", "and JSON still says what it was"
+    noted = json.loads(run_cli("forecast", study, "--json").out)
+    assert noted["run"]["options"]["title"] == "red \x1b[31m \x9b2J \u202e up", "and JSON still says what it was"
     study.write_text(study.read_text().replace("data.sold", "data.so\\u001b[2Jld"))
     ran = run_cli("fit", study)
     assert ran.status == 2
@@ -243,7 +243,7 @@ def test_an_outside_forecast_is_no_address(study, tmp_path, run_cli):
     sys.addaudithook(lambda event, _: opened.append(event) if event in ("socket.connect", "urllib.Request") else None)
     for place in ("http://127.0.0.1:9/x.csv", "s3://bucket/x.csv", "ftp://127.0.0.1/x"):
         with pytest.raises(of.InputError, match="There is no file"):
-            of.outside(place, "office")
+            of.external_forecast(place, "office")
     assert opened == []
     (tmp_path / "o.csv").write_text("origin;period;forecast\n2022-12-26;2022-12-26;5\n")
-    assert of.outside(tmp_path / "o.csv", "office").rows["forecast"].tolist() == [5.0]
+    assert of.external_forecast(tmp_path / "o.csv", "office").rows["forecast"].tolist() == [5.0]

@@ -52,9 +52,9 @@ def test_every_way_finds_what_it_promises(seed):
                     break
             active = tuple(np.flatnonzero(beta))
             seen.setdefault(len(active), active)
-        told = [kept for kept in least_angle(corner, 5, mix) if len(kept) in seen]
-        assert len(told) >= 4
-        assert all(tuple(sorted(kept)) == seen[len(kept)] for kept in told)
+        noted = [kept for kept in least_angle(corner, 5, mix) if len(kept) in seen]
+        assert len(noted) >= 4
+        assert all(tuple(sorted(kept)) == seen[len(kept)] for kept in noted)
 
 
 def test_grouped_columns_enter_together():
@@ -85,7 +85,7 @@ def test_pure_noise_gains_nothing_where_scoring_on_the_same_rows_would():
     assert np.mean(fooled) < 0.85, "the trap is there: on the same rows ten of them look useful"
 
 
-def test_the_truth_is_found_with_its_equation_and_no_p_is_told():
+def test_the_truth_is_found_with_its_equation_and_no_p_is_reported():
     hits = 0
     for seed in range(12):
         data, names = world(seed, 240, 30)
@@ -133,7 +133,7 @@ def test_the_choice_before_an_origin_does_not_see_what_comes_after():
     assert usual.errors[2, 2] == pytest.approx(np.mean((y[rows] - design[rows] @ beta) ** 2), rel=1e-9)
 
 
-def test_rows_lost_to_long_lags_are_told_and_the_same_for_all():
+def test_rows_lost_to_long_lags_are_reported_and_the_same_for_all():
     data, names = world(2, 150, 5, {2: 0.8})
     found = of.screen(data, of.Model("sold"), of.candidates(names, lags=[0, 9], together=True), most=3)
     assert found.lost == 9
@@ -147,15 +147,15 @@ def test_rows_lost_to_long_lags_are_told_and_the_same_for_all():
 @pytest.mark.parametrize(
     ("options", "words"),
     [
-        ({"way": "backward"}, "forward"),
+        ({"method": "backward"}, "forward"),
         ({"most": 0}, "whole number"),
         ({"most": 90}, "too few to choose"),
         ({"origins": 1}, "from 2 on"),
-        ({"way": "subsets"}, "too many"),
-        ({"way": "path", "mix": 0.0}, "above 0"),
+        ({"method": "subsets"}, "too many"),
+        ({"method": "path", "mix": 0.0}, "above 0"),
         ({"candidates": []}, "no drivers"),
-        ({"candidates": [of.Driver("x1", curve="smooth")]}, "found anew"),
-        ({"candidates": [of.Driver("x1", lags=[0, 1])], "way": "path"}, "stay together only"),
+        ({"candidates": [of.Driver("x1", curve="smooth")]}, "found again"),
+        ({"candidates": [of.Driver("x1", lags=[0, 1])], "method": "path"}, "stay together only"),
         ({"candidates": [of.Driver("x1"), of.Driver("x1")]}, "two drivers"),
         ({"model": of.Model("sold", terms=[of.Trend(knots="found")])}, "State them for the choice"),
     ],

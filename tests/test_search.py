@@ -56,12 +56,12 @@ def test_hostile_held_back_values_do_not_reach_the_search():
     assert one.honest != two.honest
 
 
-@pytest.mark.parametrize("way", ["grid", "random", "narrowing"])
-def test_every_way_is_seeded_and_finds_the_planted_column(way):
+@pytest.mark.parametrize("method", ["grid", "random", "narrowing"])
+def test_every_way_is_seeded_and_finds_the_planted_column(method):
     data = noise_world(1)
     data["sold"] += 3.0 * data["x4"]
     model = of.Model("sold", [of.Driver(f"x{i}") for i in range(8)])
-    options = {"optional": [f"x{i}" for i in range(8)], "horizon": 5, "basis": "ex-post", "way": way, "tries": 60,
+    options = {"optional": [f"x{i}" for i in range(8)], "horizon": 5, "basis": "ex-post", "method": method, "tries": 60,
                "origins": 12}  # fmt: skip
     one, two = (of.search(model, data, seed=3, **options) for _ in range(2))
     assert [each.digits for each in one.tried] == [each.digits for each in two.tried]
@@ -69,7 +69,7 @@ def test_every_way_is_seeded_and_finds_the_planted_column(way):
     assert len({each.digits for each in one.tried}) == 60
     other = of.search(model, data, seed=4, **options)
     assert [each.digits for each in one.tried] != [each.digits for each in other.tried]
-    if way == "narrowing":
+    if method == "narrowing":
         folds = [each.folds for each in one.tried]
         assert sorted(set(folds)) == [2, 4, 12]
         assert folds.count(12) < 10 < folds.count(2), "few reach the last round"
@@ -120,30 +120,30 @@ class Clock:
         monkeypatch.setattr(hunt.Scene, "held", last)
 
 
-@pytest.mark.parametrize("way", ["grid", "random", "narrowing"])
+@pytest.mark.parametrize("method", ["grid", "random", "narrowing"])
 @pytest.mark.parametrize("budget", [3.0, 10.0, 40.0])
 @pytest.mark.parametrize("cost", [0.002, 0.05, 0.3])
-def test_the_time_is_kept_and_told(way, budget, cost, monkeypatch):
+def test_the_time_is_kept_and_reported(method, budget, cost, monkeypatch):
     """Whatever candidates cost, and though some cost thrice as much, all is done within 1.1 of the time."""
     data = monthly(132)
     clock = Clock(monkeypatch, lambda chosen: cost * (3.0 if chosen["scale"] == "log" else 1.0))
     said = []
     found = of.search(
         MODEL, data, {"season.harmonics": [1, 2, 3, 4, 5], "scale": ["level", "log"], "half_life": [None, 50.0, 100.0]},
-        optional=["trend"], horizon=6, budget=budget, way=way, tell=said.append, origins=4,
+        optional=["trend"], horizon=6, budget=budget, method=method, report=said.append, origins=4,
     )  # fmt: skip
     whole = len(found.tried) == 60
     alone = 4 * 2 * 3.0 * cost + 12.0 * cost  # nobody can do with less than the first two and the winner's test
     assert clock.now <= max(1.1 * budget, alone)
     assert said[0].startswith("A candidate takes ")
     assert f"60 fit into {budget:g} s." in said[0]
-    if way != "narrowing":
+    if method != "narrowing":
         assert whole or found.stopped == "The time was up before all were tried."
         assert whole or clock.now > 0.4 * budget or budget < 40.0 * cost, "the time is used"
     assert found.seconds == pytest.approx(clock.now)
 
 
-def test_what_cannot_be_fitted_is_told_and_left():
+def test_what_cannot_be_fitted_is_reported_and_left():
     data = weekly(150)
     model = of.Model("sold", [of.Trend(), of.Driver("fare")], errors="ar", scale="log")
     found = of.search(
@@ -206,15 +206,15 @@ def test_many_series_share_one_choice():
         ({"choices": {"saison.harmonics": [1]}}, "there is nothing called 'saison.harmonics' to choose"),
         ({"choices": {"season.harmonics": []}}, "found [] for 'season.harmonics'"),
         ({"optional": ["fare"]}, "there is no term 'fare'"),
-        ({"optional": ["trend"], "way": "all"}, "found 'all'"),
-        ({"optional": ["trend"], "way": "random"}, "a random search needs an end"),
+        ({"optional": ["trend"], "method": "all"}, "found 'all'"),
+        ({"optional": ["trend"], "method": "random"}, "a random search needs an end"),
         ({"optional": ["trend"], "budget": -1.0}, "found -1.0. Give a number of seconds."),
         ({"optional": ["trend"], "held_back": 2}, "found 2. Hold back at least the horizon, 6."),
         ({"optional": ["trend"], "score": "coverage 80 %"}, "which is not the better the smaller"),
         ({"choices": {"season.harmonics": [40]}}, "no candidate could be scored: key 'harmonics'"),
     ],
 )
-def test_what_is_asked_wrongly_is_told(options, message):
+def test_what_is_asked_wrongly_is_reported(options, message):
     with pytest.raises(of.InputError) as error:
         of.search(MODEL, monthly(132), horizon=6, **options)
     assert message in str(error.value)
@@ -249,7 +249,7 @@ planned = ["boats.fair"]
 combinations = ["mean", "least squares"]
 sums = ["quarter"]
 without = true
-[[backtest.outside]]
+[[backtest.external]]
 name = "harbour office"
 file = "office.csv"
 [search]
@@ -323,7 +323,7 @@ def test_commands_judge_a_study(folder, run_cli):
     assert len(json.loads(again.out)["search"]) == 12
 
 
-def test_a_plan_that_says_nothing_of_the_past_is_told(folder, run_cli):
+def test_a_plan_that_says_nothing_of_the_past_is_reported(folder, run_cli):
     """A driver with a plan that is not listed as planned: ex-ante has a model of its own, and the output says so."""
     text = (folder / "study.toml").read_text()
     plan = pd.DataFrame({"month": pd.period_range("2025-01", periods=4, freq="M").astype(str), "fair": 0.0})
@@ -335,8 +335,8 @@ def test_a_plan_that_says_nothing_of_the_past_is_told(folder, run_cli):
     ran = run_cli("backtest", folder / "study.toml", "--out", folder / "out")
     assert ran.status == 0, ran.err
     assert "note: boats.fair: there is a plan for the future" in " ".join(ran.out.split())
-    told = json.loads((folder / "out" / "findings.json").read_text())
-    assert "unplanned" in {each["check"] for each in told}
+    noted = json.loads((folder / "out" / "findings.json").read_text())
+    assert "missing_plans" in {each["check"] for each in noted}
 
 
 def test_several_studies_are_compared(folder, run_cli):
@@ -372,7 +372,7 @@ def test_several_studies_are_compared(folder, run_cli):
         ('file = "office.csv"', 'file = "nowhere.csv"', "there is no file"),
     ],
 )
-def test_slips_in_a_study_are_told(folder, run_cli, before, after, message):
+def test_slips_in_a_study_are_reported(folder, run_cli, before, after, message):
     text = (folder / "study.toml").read_text()
     assert before in text
     (folder / "study.toml").write_text(text.replace(before, after))
@@ -388,7 +388,9 @@ def test_slips_in_a_study_are_told(folder, run_cli, before, after, message):
 def test_a_study_can_ask_for_intervals_of_past_errors(folder, run_cli):
     text = (folder / "study.toml").read_text()
     (folder / "study.toml").write_text(
-        text.replace("horizon = 4\n", 'horizon = 4\nunplanned = "expected"\nintervals = "conformal"\nlevels = [0.8]\n')
+        text.replace(
+            "horizon = 4\n", 'horizon = 4\nmissing_plans = "expected"\nintervals = "conformal"\nlevels = [0.8]\n'
+        )
     )
     ran = run_cli("forecast", folder / "study.toml", "--out", folder / "out")
     assert ran.status == 0, ran.err
@@ -420,8 +422,8 @@ def test_drivers_without_a_plan_are_expected_if_asked():
     with pytest.raises(of.InputError, match="the driver has no value there"):
         fit.forecast(8)
     with pytest.raises(of.InputError, match="found 'maybe'"):
-        fit.forecast(8, unplanned="maybe")
-    ahead = fit.forecast(8, unplanned="expected")
+        fit.forecast(8, missing_plans="maybe")
+    ahead = fit.forecast(8, missing_plans="expected")
     own = of.Model("wave", [of.Trend(), of.Season("year", harmonics=3), of.OwnLags([1])], lower_limit=0.0).fit(data)
     expected = own.forecast(8).mean
     assert ahead.drivers["value"].to_numpy() == pytest.approx(expected)
@@ -431,12 +433,12 @@ def test_drivers_without_a_plan_are_expected_if_asked():
     assert (ahead.table["q0.9"] - ahead.table["q0.1"] > 1.5 * (known.table["q0.9"] - known.table["q0.1"])).all()
     assert "expected by the drivers' own models" in ahead.sentence
     half = pd.DataFrame({"wave": expected[:3]}, ahead.axis.index[:3])
-    mixed = fit.forecast(8, plan=half, unplanned="expected")
+    mixed = fit.forecast(8, plan=half, missing_plans="expected")
     assert mixed.drivers["mark"].tolist() == ["plan"] * 3 + ["modelled"] * 5
 
 
 def test_weights_of_series_reach_the_files(tmp_path, run_cli):
-    """Means over series with stated weights; a series without one is told."""
+    """Means over series with stated weights; a series without one is reported."""
     data = panel()
     rows = [pd.DataFrame({"month": pd.period_range("2015-01", periods=72, freq="M").astype(str), "port": name,
                           "sold": data[name].values("sold")}) for name in data]  # fmt: skip
@@ -467,7 +469,7 @@ weights = { p0 = 1, p1 = 0, p2 = 3 }
     assert "there is no weight of series 'p1'" in ran.err
 
 
-def test_a_folder_that_cannot_be_made_is_told(folder, run_cli):
+def test_a_folder_that_cannot_be_made_is_reported(folder, run_cli):
     (folder / "taken").write_text("a file")
     ran = run_cli("search", folder / "study.toml", "--out", folder / "taken" / "results")
     assert ran.status == 2

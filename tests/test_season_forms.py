@@ -63,7 +63,7 @@ def test_both_codings_are_one_fit():
         of.indices(plain, against="Januar")
 
 
-def test_the_number_of_harmonics_is_chosen_and_told():
+def test_the_number_of_harmonics_is_chosen_and_reported():
     hits = 0
     for seed in range(40):
         values = 100 + 8 * np.sin(np.pi * TIME / 6) + 5 * np.cos(2 * np.pi * TIME / 6) + noisy(3.0, seed)
@@ -228,8 +228,8 @@ def test_limits_hold_for_forecasts_and_every_quantile():
     assert "adjustment" in ahead.contributions.terms
     np.testing.assert_allclose(ahead.contributions.values.sum(axis=0), ahead.mean, atol=1e-12)
     free = of.Model("sold", terms=[of.Trend(), of.Season()]).fit(sold(values)).forecast(36)
-    told = next(finding for finding in free.findings if finding.check == "below zero")
-    assert "state lower_limit = 0" in told.advice
+    noted = next(finding for finding in free.findings if finding.check == "below zero")
+    assert "state lower_limit = 0" in noted.advice
     with pytest.raises(of.InputError, match="the target is 1, beyond its lower limit 2"):
         of.Model("sold", lower_limit=2.0).fit(sold(values))
 

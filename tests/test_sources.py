@@ -362,9 +362,9 @@ def test_a_wrong_cell_far_down_in_lines_is_named_with_its_row(tmp_path, monkeypa
     ):
         changed = [*rows[:at], cell, *rows[at + 1 :]]
         (tmp_path / "t.csv").write_text("\n".join(["date,amount", "", *changed[:-1]]).replace("\n\n", "\n", 1))
-        with pytest.raises(of.InputError) as told:
+        with pytest.raises(of.InputError) as noted:
             of.read(tmp_path / "t.csv", rows="lines", frequency="month", combine={"amount": "sum"})
-        assert message in str(told.value)
+        assert message in str(noted.value)
 
 
 def test_partial_first_and_last_periods_of_lines(tmp_path):
@@ -407,10 +407,10 @@ def test_lines_without_periods_in_between_count_as_zero_and_say_so(tmp_path):
 
 def test_a_workbooks_day_numbers_are_explained_and_read(tmp_path):
     pd.DataFrame({"day": [45292, 45293, 45294], "sold": [1, 2, 4]}).to_excel(tmp_path / "t.xlsx", index=False)
-    with pytest.raises(of.InputError) as told:
+    with pytest.raises(of.InputError) as noted:
         of.read(tmp_path / "t.xlsx")
-    assert "which as a spreadsheet's day would be 2024-01-01" in str(told.value)
-    assert 'time_format = "spreadsheet"' in str(told.value)
+    assert "which as a spreadsheet's day would be 2024-01-01" in str(noted.value)
+    assert 'time_format = "spreadsheet"' in str(noted.value)
     table = of.read(tmp_path / "t.xlsx", time_format="spreadsheet")
     assert table.axis.labels() == ["2024-01-01", "2024-01-02", "2024-01-03"]
     with pytest.raises(of.InputError, match=r"there are several sheets: 'a' \(no table\), 'b'"):

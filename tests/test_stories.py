@@ -1,4 +1,4 @@
-"""The story: pages of plain sentences, word for word, and what they are held against on the command line."""
+"""The story: pages of plain sentences, word for word, and what they are compared with on the command line."""
 
 import json
 import shutil
@@ -30,7 +30,7 @@ What lowers it (intervals count the coefficients alone)
 What no driver accounts for
 What no term explained in the year before accounts for −2,196 tickets.
 
-What cannot be told from nothing
+What is not significant
 What the periods before carry on (−1,030 tickets).
 
 How sure
@@ -51,9 +51,9 @@ What if
 'dearer': −4,822 tickets (−2.2 %, 95 % between −6,282 and −3,378). It assumes 'fare' +5 % from 2026-08-03.
 'stormy and dearer': −7,593 tickets (−3.4 %, 95 % between −9,077 and −6,152). It assumes 'fare' +5 % from 2026-08-03;
   'storm hours' as in 13 weeks from 2022-07-04 to 2022-09-26, of 4 years seen the worst: that of the lowest forecast.
-'unknown': −3,558 tickets (−1.6 %, 95 % between −10,630 and +4,261); it may be nothing. It assumes 'sailings' as a
-  model of its own expects (season, own lags; off by 3.74 sailings from 6 past origins); 'storm hours' as a model of
-  its own expects (season; off by 14.8 hours from 6 past origins).
+'unknown': −3,558 tickets (−1.6 %, 95 % between −10,630 and +4,261); it may be zero. It assumes 'sailings' as a model
+  of its own expects (season, own lags; off by 3.74 sailings from 6 past origins); 'storm hours' as a model of its own
+  expects (season; off by 14.8 hours from 6 past origins).
 Beyond what history has seen, 'dearer' and 'stormy and dearer': In 10 weeks of the forecast 'fare' lies outside what
   was fitted (up to 21.651 EUR; fitted 16.22 to 20.51 EUR).
 
@@ -83,7 +83,7 @@ New actual values: +4,565 tickets.
   What no term explains adds 2,521 tickets, 1.08 points of growth.
   What the periods before carry on adds 2,059 tickets, 0.882 points of growth (95 % between +651 and +3,467).
   1 more small step adds up to −15.3 tickets.
-Estimated anew: +1,600 tickets.
+Re-estimated: +1,600 tickets.
   The level adds 1,112 tickets, 0.476 points of growth.
   'calendar' adds 614 tickets, 0.263 points of growth.
   'trend' adds 503 tickets, 0.215 points of growth.
@@ -103,7 +103,7 @@ ferry tickets: 13 weeks from 2026-06-29 to 2026-09-21
 - lower: cruise calls −3,202 (95 % between −3,835 and −2,568)
 - lower: sailings −325 (95 % between −395 and −256)
 - not explained the year before: −2,196 tickets
-- not to be told from nothing: past surprises −1,030
+- not significant: autoregressive error −1,030
 """
 
 
@@ -143,7 +143,7 @@ def lean(demo_folder, folder, added=""):
 
 def test_a_forecast_is_held_against_whatever_is_asked(run_cli, demo_folder, tmp_path):
     study = lean(demo_folder, tmp_path, BASE)
-    told = {
+    noted = {
         "mean": "than the history's mean",
         "2025-07": "less than 2025-07, the mean of its weeks",
         "2025-06-30..2025-09-28": "than 2025-06-30 to 2025-09-28, the mean of its weeks",
@@ -151,7 +151,7 @@ def test_a_forecast_is_held_against_whatever_is_asked(run_cli, demo_folder, tmp_
         "2026-06-01": "the forecast of 2026-06-01",
         "baseline": "more than baseline",
     }
-    for against, words in told.items():
+    for against, words in noted.items():
         out = " ".join(run_cli("explain", study, "--against", against).out.split())
         assert words in out, against
     came = run_cli("explain", study, "--against", "outcome", "--as-of", "2026-03-30").out
@@ -159,7 +159,7 @@ def test_a_forecast_is_held_against_whatever_is_asked(run_cli, demo_folder, tmp_
     assert "Drivers that turned out otherwise" in came
     machine = json.loads(run_cli("explain", study, "--against", "last-year", "--json").out)
     assert set(machine) == {"story", "walk"}
-    for against, words in (("outcome", "Say from when it is, with --as-of"), ("nothing", "to hold the forecast against"),
+    for against, words in (("outcome", "Say from when it is, with --as-of"), ("nothing", "to compare the forecast with"),
                            ("1999", "no known period lies in 1999"), ("gone.toml", "There is no file")):  # fmt: skip
         ran = run_cli("explain", study, "--against", against)
         assert (ran.status, ran.out) == (2, ""), against
@@ -169,7 +169,7 @@ def test_a_forecast_is_held_against_whatever_is_asked(run_cli, demo_folder, tmp_
 def test_explain_writes_what_the_study_asks(demo_folder):
     results = demo_folder / "results"
     made = {name: pd.read_csv(results / f"{name}.csv") for name in (
-        "scenarios", "differences", "walks", "sensitivity", "goals", "overrides", "forecast", "contributions")}  # fmt: skip
+        "scenarios", "differences", "walks", "sensitivity", "solutions", "adjustments", "forecast", "contributions")}  # fmt: skip
     for table in made.values():
         assert table.columns[:3].tolist() == ["series", "model", "scenario"]
     totals = made["forecast"].groupby("scenario")["forecast"].sum()
@@ -185,9 +185,9 @@ def test_explain_writes_what_the_study_asks(demo_folder):
     assert marks["dearer", "fare"] == {"plan", "assumed"}, "the fare rises in August"
     assert marks["stormy and dearer", "storm hours"] == {"assumed"}
     assert marks["unknown", "sailings"] == {"modelled"}
-    hand = made["overrides"]["change"].sum()
+    hand = made["adjustments"]["change"].sum()
     assert totals["by hand"] - totals["as planned"] == pytest.approx(hand)
-    assert made["goals"]["met"].all()
+    assert made["solutions"]["met"].all()
     assert {"walk-1.png", "walk-2.png", "walk-3.png", "scenarios.png", "sensitivity.png"} <= {
         path.name for path in results.iterdir()
     }
@@ -198,7 +198,7 @@ FAULTS = {
     "a circle": ('[scenarios.a]\nbase = "b"\n[scenarios.b]\nbase = "a"\n', "go round in a circle: a → b → a"),
     "an unknown base": ('[scenarios.a]\nbase = "c"\n', "key 'scenarios.a.base': there is no scenario 'c'"),
     "an unknown driver": ("[scenarios.a]\ndrivers.fares = 3.0\n", "there is no driver 'fares'. Did you mean 'fare'?"),
-    "an unknown way": ('[scenarios.a]\ndrivers.fare = "as ever"\n', "there is no way 'as ever'"),
+    "an unknown way": ('[scenarios.a]\ndrivers.fare = "as ever"\n', "there is no method 'as ever'"),
     "an unknown field": ("[scenarios.a]\ndrivers.fare = { percent = 5, when = 3 }\n", "has no 'when'"),
     "after the horizon": ('[scenarios.a]\ndrivers.fare = { percent = 5, since = "2027-01-01" }\n',
                           "scenario 'a': no period of 'fare' lies in 2027-01-01"),
@@ -206,12 +206,12 @@ FAULTS = {
     "a walk to nowhere": (BASE + '[[walks]]\nscenario = "b"\n', "there is no scenario 'b'"),
     "a group of nothing": ('[groups]\nprice = ["fares"]\n', "there is no term 'fares'. Did you mean 'fare'?"),
     "a term in two groups": ('[groups]\na = ["fare"]\nb = ["fare"]\n', "'fare' is in the group 'a' already"),
-    "a goal of no driver": ('[[goals]]\ndriver = "fares"\ntotal = 3.0\n', "there is no driver 'fares'"),
+    "a goal of no driver": ('[[solve]]\ndriver = "fares"\ntotal = 3.0\n', "there is no driver 'fares'"),
     "a change of no driver": ("[changes]\nfares = 3.0\n", "there is no driver 'fares'"),
-    "two overrides": (
-        '[[overrides]]\nspan = "2026-07"\npercent = 1\nreason = "a"\nauthor = "A"\n'
-        '[[overrides]]\nspan = "2026-07-06"\npercent = 1\nreason = "b"\nauthor = "B"\n', "contradict each other"),
-    "an override of nobody": ('[[overrides]]\nspan = "2026-07"\npercent = 1\n', "an override has no reason"),
+    "two adjustments": (
+        '[[adjustments]]\nspan = "2026-07"\npercent = 1\nreason = "a"\nauthor = "A"\n'
+        '[[adjustments]]\nspan = "2026-07-06"\npercent = 1\nreason = "b"\nauthor = "B"\n', "contradict each other"),
+    "an adjustment of nobody": ('[[adjustments]]\nspan = "2026-07"\npercent = 1\n', "an adjustment has no reason"),
     "a threshold beyond": ("[[chances]]\nthreshold = 9e9\n", "lies outside all 5,000 paths"),
 }  # fmt: skip
 
@@ -228,11 +228,11 @@ def test_a_study_that_asks_for_nonsense_ends_with_one_message(case, run_cli, dem
 
 
 def test_overrides_are_scored_when_their_outcome_is_known(run_cli, demo_folder, tmp_path):
-    added = '[[overrides]]\nspan = "2026-06"\npercent = 5\nreason = "a fair"\nauthor = "Ida"\nmade = "2026-05-04"\n'
+    added = '[[adjustments]]\nspan = "2026-06"\npercent = 5\nreason = "a fair"\nauthor = "Ida"\nmade = "2026-05-04"\n'
     ran = run_cli("forecast", lean(demo_folder, tmp_path, added), "--out", tmp_path / "out")
     assert ran.status == 0
-    assert "The override of 2026-06 (Ida: a fair)" in ran.out
-    (row,) = pd.read_csv(tmp_path / "out" / "override_scores.csv").to_dict("records")
+    assert "The adjustment of 2026-06 (Ida: a fair)" in ran.out
+    (row,) = pd.read_csv(tmp_path / "out" / "adjustment_scores.csv").to_dict("records")
     assert row["periods"] == 4
     assert row["helped"] == (row["error_after"] < row["error_before"])
 

@@ -159,7 +159,7 @@ STUDY_FAULTS = {
     "unknown column": ('data = "tickets.fare"', 'data = "tickets.fair"', "study.toml, line 34, term 'fair': there is no column 'tickets.fair' in tickets.csv. Did you mean 'tickets.fare'?"),
     "two of a name": ('data = "tickets.fare"', 'data = "tickets.sailings"', "line 40, key 'terms[5]': two terms are called 'sailings'. Give one of them another name."),
     "broken TOML": ("horizon = 13", "horizon = ", "study.toml: the text is not valid TOML: Invalid value (at line {line}, column 11)."),
-    "too many harmonics": ("harmonics = 3", "harmonics = 30", "study.toml, line {line}, key 'harmonics', term 'season': a series by week tells at most 26"),
+    "too many harmonics": ("harmonics = 3", "harmonics = 30", "study.toml, line {line}, key 'harmonics', term 'season': a series by week determines at most 26"),
     "knot outside": ('knots = ["2024-04-01"]', 'knots = ["1934-04-01"]', "study.toml, line {line}, key 'knots', term 'trend': 1934-04-01 lies before"),
     "no horizon": ("horizon = 13", "", "study.toml: the study does not say how far to forecast. Add [forecast] with horizon = 13, say."),
     "horizon beyond the plan": ("horizon = 13", "horizon = 27", "study.toml, line 34, period 2026-12-28, term 'fare': the driver has no value there. plan.csv ends with 2026-12-21: add rows, or forecast fewer periods."),
@@ -264,7 +264,7 @@ def test_help_and_import_stay_light():
         subprocess.run([sys.executable, "-c", probe], check=True, capture_output=True)
 
 
-def test_the_demo_without_a_network_tells_each_step_and_its_numbers_are_those_of_another_process(
+def test_the_demo_without_a_network_show_each_step_and_its_numbers_are_those_of_another_process(
     tmp_path, demo_folder, run_cli
 ):
     said = (demo_folder / "said.txt").read_text()

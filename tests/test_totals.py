@@ -100,7 +100,7 @@ def test_sums_of_a_random_walk_with_drift_by_hand():
     assert found["forecast"] == pytest.approx(6 * walk.iloc[-1] + 21.0 * changes.mean())
 
 
-def test_averages_quarters_and_gaps_are_told():
+def test_averages_quarters_and_gaps_are_reported():
     made = series("level")
     made.iloc[30] = np.nan
     ahead = of.Model("sold", terms=[of.Trend()]).fit(made).forecast(5)
@@ -123,7 +123,7 @@ def test_averages_quarters_and_gaps_are_told():
 def test_a_split_follows_trend_and_season_and_adds_up(scale):
     made = series(scale, spread=1e-9)
     fit = of.Model("sold", terms=[of.Trend(), of.Season()], scale="log").fit(made)
-    found = of.split(fit, {"2026": 2000.0, "2027-Q1": 300.0})
+    found = of.allocate(fit, {"2026": 2000.0, "2027-Q1": 300.0})
     assert found.table["value"].iloc[:12].sum() == pytest.approx(2000.0)
     assert found.table["value"].iloc[12:].sum() == pytest.approx(300.0)
     # The fitted indices times the trend, divided by their sum.
@@ -131,7 +131,7 @@ def test_a_split_follows_trend_and_season_and_adds_up(scale):
     slope = fit.coefficients.set_index("column").loc["trend: slope a year", "coefficient"]
     weights = index * np.exp(slope * np.arange(12) / 12.0)
     np.testing.assert_allclose(found.table["share"].iloc[:12], weights / weights.sum(), rtol=1e-9)
-    averaged = of.split(fit, {"2026": 2000.0 / 12.0}, average=True)
+    averaged = of.allocate(fit, {"2026": 2000.0 / 12.0}, average=True)
     np.testing.assert_allclose(averaged.value, found.value[:12])
 
 
@@ -142,7 +142,7 @@ def test_intervals_of_a_split_cover_the_shares():
         generator = np.random.default_rng(seed + 5000)
         t = np.arange(72.0, 84.0)
         outcome = np.exp(np.log(100.0 + 0.5 * t) + np.log(SHAPE) + generator.normal(0.0, 0.06, 12))
-        found = of.split(fit, {"2025": float(outcome.sum())})
+        found = of.allocate(fit, {"2025": float(outcome.sum())})
         inside += ((found.low <= outcome) & (outcome <= found.high)).tolist()
     assert 0.93 <= np.mean(inside) <= 0.97
 
@@ -157,10 +157,10 @@ def test_least_change_is_the_conditional_mean_and_proportional_a_factor(phi):
     wanted = np.array([stated["2025"] - known, stated["2026"]])
     whole = covariance(ahead)
     gain = whole @ rows @ np.linalg.inv(rows.T @ whole @ rows)
-    least = of.agree(ahead, stated, way="least change")
+    least = of.reconcile(ahead, stated, method="least change")
     np.testing.assert_allclose(least.mean, ahead.mean + gain @ (wanted - rows.T @ ahead.mean), rtol=1e-9)
     np.testing.assert_allclose(np.square(least.deviation), np.diag(whole - gain @ rows.T @ whole), rtol=1e-7)
-    simple = of.agree(ahead, stated)
+    simple = of.reconcile(ahead, stated)
     np.testing.assert_allclose(simple.mean[:6] / ahead.mean[:6], 1.1)
     np.testing.assert_allclose(simple.mean[6:] / ahead.mean[6:], 0.95)
     for made in (least, simple):
@@ -168,40 +168,40 @@ def test_least_change_is_the_conditional_mean_and_proportional_a_factor(phi):
         np.testing.assert_allclose(made.contributions.values.sum(axis=0), made.mean)
         assert made.contributions.terms[-1] == "adjustment"
     assert (least.deviation < np.sqrt(np.diag(whole))).all()
-    assert "of it known; the forecast's" in least.told[0]
+    assert "of it known; the forecast's" in least.statements[0]
 
 
 def test_agreement_respects_limits():
     sold = pd.Series(np.tile([0.0, 1.0, 4.0, 9.0], 12) + related(48, 0, 0.2, 1).clip(0), MONTHS[:48], name="sold")
     fit = of.Model("sold", terms=[of.Season()], lower_limit=0.0).fit(sold)
-    made = of.agree(fit.forecast(12), {"2023": 6.0}, way="least change")
+    made = of.reconcile(fit.forecast(12), {"2023": 6.0}, method="least change")
     assert made.mean.min() >= 0.0
     assert made.mean.sum() == pytest.approx(6.0)
     assert (made.quantiles().to_numpy() >= 0.0).all()
     with pytest.raises(of.InputError, match="cannot be reached within the target's limits"):
-        of.agree(fit.forecast(12), {"2023": -6.0}, way="least change")
+        of.reconcile(fit.forecast(12), {"2023": -6.0}, method="least change")
 
 
 @pytest.mark.parametrize(
     ("call", "message"),
     [
         (
-            lambda a: of.agree(a, {"2026": 900.0}),
+            lambda a: of.reconcile(a, {"2026": 900.0}),
             "6 months of 2026 are neither known nor forecast. Forecast until 2026-12",
         ),
-        (lambda a: of.agree(a, {"2031": 900.0}), "no forecast period lies in 2031"),
-        (lambda a: of.agree(a, {"2025": 1.0, "2025-Q4": 3.0}), "2025 and 2025-Q4 overlap"),
+        (lambda a: of.reconcile(a, {"2031": 900.0}), "no forecast period lies in 2031"),
+        (lambda a: of.reconcile(a, {"2025": 1.0, "2025-Q4": 3.0}), "2025 and 2025-Q4 overlap"),
         (
-            lambda a: of.agree(a, {"next year": 1.0}),
+            lambda a: of.reconcile(a, {"next year": 1.0}),
             "'next year' is no year, quarter or month near the data. Write it as 2026 or 2026-Q1",
         ),
-        (lambda a: of.agree(a, {"2025": float("nan")}), "found nan for 2025"),
-        (lambda a: of.agree(a, {}), "no total is given"),
-        (lambda a: of.agree(a, {"2025": 1.0}, way="evenly"), "Allowed: proportional, least change"),
-        (lambda a: of.split(a.fit, {"2025-13": 1.0}), "'2025-13' is no year, quarter or month"),
+        (lambda a: of.reconcile(a, {"2025": float("nan")}), "found nan for 2025"),
+        (lambda a: of.reconcile(a, {}), "no total is given"),
+        (lambda a: of.reconcile(a, {"2025": 1.0}, method="evenly"), "Allowed: proportional, least change"),
+        (lambda a: of.allocate(a.fit, {"2025-13": 1.0}), "'2025-13' is no year, quarter or month"),
     ],
 )
-def test_faulty_totals_are_told(call, message):
+def test_faulty_totals_are_reported(call, message):
     with pytest.raises(of.InputError, match=message):
         call(fitted().forecast(12))
 
@@ -210,8 +210,8 @@ def test_the_study_states_totals_limits_and_sums(run_cli, demo_folder, tmp_path)
     text = forecast_only((demo_folder / "study.toml").read_text()).replace(
         "horizon = 13", 'horizon = 26\nsums = ["year"]\naverages = ["quarter"]'
     )
-    text += '[[totals]]\ntype = "agree"\ntotal = { "2026-Q3" = 240000 }\nway = "least change"\n'
-    text += '[[totals]]\ntype = "split"\naverage = { "2027-Q1" = 9000 }\n'
+    text += '[[totals]]\ntype = "reconcile"\ntotal = { "2026-Q3" = 240000 }\nmethod = "least change"\n'
+    text += '[[totals]]\ntype = "allocate"\naverage = { "2027-Q1" = 9000 }\n'
     text = text.replace('scale = "log"', 'scale = "log"\nlower_limit = 0.0\noffset = 1.0')
     for name in ("tickets.csv", "plan.csv", "island_days.csv"):
         (tmp_path / name).write_bytes((demo_folder / name).read_bytes())
@@ -221,31 +221,37 @@ def test_the_study_states_totals_limits_and_sums(run_cli, demo_folder, tmp_path)
     ran = run_cli("explain", tmp_path / "study.toml", "--out", tmp_path / "out")
     assert (ran.status, ran.err) == (0, "")
     made = {
-        name: pd.read_csv(tmp_path / "out" / f"{name}.csv") for name in ("forecast", "contributions", "totals", "split")
+        name: pd.read_csv(tmp_path / "out" / f"{name}.csv")
+        for name in ("forecast", "contributions", "totals", "allocated")
     }
-    agreed = made["forecast"][made["forecast"]["scenario"] == "agreed"]
+    reconciled = made["forecast"][made["forecast"]["scenario"] == "reconciled"]
     # A week counts where its middle lies: that of 28 September is of the third quarter, that of 29 June too.
-    assert agreed["forecast"].iloc[:13].sum() == pytest.approx(240000)
+    assert reconciled["forecast"].iloc[:13].sum() == pytest.approx(240000)
     planned = made["forecast"][made["forecast"]["scenario"] == "as planned"]
-    np.testing.assert_allclose(agreed["forecast"].iloc[13:], planned["forecast"].iloc[13:], rtol=1e-9)
-    rows = made["contributions"][made["contributions"]["scenario"] == "agreed"]
-    np.testing.assert_allclose(rows.groupby("period")["contribution"].sum(), agreed["forecast"], rtol=1e-9)
+    np.testing.assert_allclose(reconciled["forecast"].iloc[13:], planned["forecast"].iloc[13:], rtol=1e-9)
+    rows = made["contributions"][made["contributions"]["scenario"] == "reconciled"]
+    np.testing.assert_allclose(rows.groupby("period")["contribution"].sum(), reconciled["forecast"], rtol=1e-9)
     assert set(made["totals"]["measure"]) == {"sum", "average"}
-    assert len(made["split"]) == 12  # the week of 29 March belongs to April by its middle
-    assert made["split"]["value"].mean() == pytest.approx(9000)
-    assert {"agreed.png", "split.png", "totals-1.png", "totals-2.png"} <= {p.name for p in (tmp_path / "out").iterdir()}
+    assert len(made["allocated"]) == 12  # the week of 29 March belongs to April by its middle
+    assert made["allocated"]["value"].mean() == pytest.approx(9000)
+    assert {"reconciled.png", "allocated.png", "totals-1.png", "totals-2.png"} <= {
+        p.name for p in (tmp_path / "out").iterdir()
+    }
 
 
 @pytest.mark.parametrize(
     ("keys", "message"),
     [
-        ('type = "agree"', "key 'totals[1]': totals are sums or averages. Give one of total and average."),
+        ('type = "reconcile"', "key 'totals[1]': totals are sums or averages. Give one of total and average."),
         (
-            'type = "split"\ntotal = { "2026" = 1 }\nway = "proportional"',
-            "key 'totals[1].way': a split has one way. Remove it.",
+            'type = "allocate"\ntotal = { "2026" = 1 }\nmethod = "proportional"',
+            "key 'totals[1].method': a split has one method. Remove it.",
         ),
-        ('type = "agree"\ntotal = { "1926" = 1 }', "key 'totals': '1926' is no year, quarter or month near the data."),
-        ('type = "agree"\ntotals = { "2026" = 1 }', "there is no such key. Did you mean 'total'?"),
+        (
+            'type = "reconcile"\ntotal = { "1926" = 1 }',
+            "key 'totals': '1926' is no year, quarter or month near the data.",
+        ),
+        ('type = "reconcile"\ntotals = { "2026" = 1 }', "there is no such key. Did you mean 'total'?"),
     ],
 )
 def test_faulty_totals_in_a_study_name_their_line(keys, message, run_cli, demo_folder, tmp_path):

@@ -33,8 +33,10 @@ def test_nothing_is_changed_without_being_asked_for():
     assert not fit.treatments
     messages = [finding.message for finding in fit.findings]
     assert "'sold' is missing in 2 weeks: 2020-12-21 to 2020-12-28." in messages
-    (told,) = [message for message in messages if "neighbours lead to expect" in message]
-    assert told.startswith("'sold' has 1 value far from what trend, season and neighbours lead to expect: 2021-12-06 (")
+    (noted,) = [message for message in messages if "neighbours lead to expect" in message]
+    assert noted.startswith(
+        "'sold' has 1 value far from what trend, season and neighbours lead to expect: 2021-12-06 ("
+    )
 
 
 @pytest.mark.parametrize(
@@ -119,7 +121,7 @@ def test_a_pulse_for_each_outlier_estimates_its_size():
     assert row["column"] == "outliers: 2022-04-25"
     assert row["low"] < np.log(3.0) < row["high"]
     rest = pulse.coefficients[pulse.coefficients["term"] != "outliers"]["coefficient"]
-    assert np.allclose(rest, without.coefficients["coefficient"], rtol=1e-8), "a pulse is an exclusion that is told"
+    assert np.allclose(rest, without.coefficients["coefficient"], rtol=1e-8), "a pulse is an exclusion that is reported"
     assert np.allclose(pulse.contributions.values.sum(axis=0), pulse.fitted["fitted"], rtol=1e-12)
     assert (pulse.forecast(5).contributions.wide["outliers"] == 0.0).all()
     assert pulse.treated.sum() == 1
@@ -253,7 +255,7 @@ def test_treatments_are_said_in_the_study_and_logged(run_cli, demo_folder, tmp_p
         (lambda: of.Model("sold", treatments=[of.Treat("solt")]).fit(table(series())), "Did you mean 'sold'?"),
     ],
 )  # fmt: skip
-def test_wrong_wishes_are_told(call, message):
-    with pytest.raises(of.InputError) as told:
+def test_wrong_wishes_are_reported(call, message):
+    with pytest.raises(of.InputError) as noted:
         call()
-    assert message in str(told.value)
+    assert message in str(noted.value)

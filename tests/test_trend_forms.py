@@ -162,7 +162,7 @@ def test_damping_shortens_each_step_beyond_the_last_period():
     np.testing.assert_allclose(steps, slope * 0.8 ** np.arange(1, 5))
 
 
-def test_a_polynomial_tells_the_coefficients_of_powers_of_years():
+def test_a_polynomial_show_the_coefficients_of_powers_of_years():
     years = np.arange(60.0) / 12.0
     made = 40.0 + 3.0 * years - 2.0 * years**2 + 0.25 * years**3
     fit = of.Model("sold", terms=[of.Trend(form="polynomial", degree=3)]).fit(pd.Series(made, MONTHS[:60], name="sold"))
@@ -203,7 +203,7 @@ def test_a_saturating_trend_is_recovered(rate, upper, scale):
     truth_ahead = curve(later, 100.0, plan["roof"].to_numpy() if plan is not None else 500.0, 5.0, rate)
     np.testing.assert_allclose(ahead.mean, truth_ahead, rtol=0.02)
     np.testing.assert_allclose(ahead.contributions.values.sum(axis=0), ahead.mean, rtol=1e-12)
-    share = of.split(ahead, {"2024": 1200.0}).table["share"]
+    share = of.allocate(ahead, {"2024": 1200.0}).table["share"]
     np.testing.assert_allclose(share, truth_ahead[:12] / truth_ahead[:12].sum(), rtol=0.01)
     if plan is not None:
         with pytest.raises(of.InputError, match="Give a plan table with a column 'roof'"):
@@ -229,7 +229,7 @@ def test_trends_that_contradict_themselves_are_refused(keys, message):
         of.Trend(**keys)
 
 
-def test_limits_that_the_target_crosses_are_told():
+def test_limits_that_the_target_crosses_are_reported():
     sold = pd.Series(TRUE, MONTHS, name="sold")
     with pytest.raises(of.InputError, match="half of the target lies beyond the upper limit"):
         of.Model("sold", terms=[of.Trend(form="saturating", upper=101.0)]).fit(sold)

@@ -56,7 +56,7 @@ def test_the_study_finds_shapes_signs_and_dynamics_and_its_intervals_hold(demo_f
     assert held.shape[1] == len(TRUTH) == 21
     assert 0.93 <= held.mean() <= 0.98, held.mean(axis=0)
     assert held.mean(axis=0).min() >= 0.8, held.mean(axis=0)
-    assert said <= {"influence"}, "signs are right, shapes are told, and noise is not mistaken"
+    assert said <= {"influence"}, "signs are right, shapes are reported, and noise is not mistaken"
 
 
 def test_without_noise_the_truth_comes_back_exactly(world):
@@ -79,7 +79,7 @@ def test_intervals_cover_the_truth_over_many_draws(world):
     reach = 4.0 * np.sqrt(0.95 * 0.05 / DRAWS)
     assert np.abs(effects.mean(axis=0) - 0.95).max() < reach, effects.mean(axis=0)
     assert np.abs(forecasts.mean(axis=0) - 0.95).max() < reach, forecasts.mean(axis=0)
-    # The arrays are held against the library itself on a few of the draws.
+    # The arrays are compared with the library itself on a few of the draws.
     for draw in range(5):
         fit = ferry_model(world).fit(world.history.assign(sold=np.exp(working[draw, :history])))
         table = fit.coefficients.set_index("column")

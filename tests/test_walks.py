@@ -1,4 +1,4 @@
-"""Walks: from anything to a forecast in steps that add up, whose order does not matter or is told."""
+"""Walks: from anything to a forecast in steps that add up, whose order does not matter or is reported."""
 
 from dataclasses import replace
 
@@ -23,7 +23,7 @@ SCENARIO = of.Scenario("dearer", {"plain fare": of.Shift(percent=5.0)})
 def models():
     found = {}
     for kind, term in SPECIMENS.items():
-        if kind == "condition":  # which these weeks cannot tell ahead
+        if kind == "condition":  # which these weeks cannot show ahead
             continue
         late = [of.Driver(name, lags=[13], name=f"late {name}") for name in ("flag", "fare")]
         terms = [term, *DRIVERS, *(late if isinstance(term, of.Interaction) else [])]
@@ -144,12 +144,12 @@ def test_a_to_b_to_c_is_a_to_c(scale):
     a = fit.forecast(AHEAD, plan=PLAN)
     b = fit.forecast(AHEAD, plan=PLAN, scenario=SCENARIO)
     c = fit.forecast(AHEAD, plan=PLAN, scenario=of.Scenario("both", {"flag": 1.0}, base=SCENARIO))
-    direct, way = of.walk(c, a), of.walk(b, a).then(of.walk(c, b))
-    assert way.change == pytest.approx(direct.change, rel=1e-12)
-    assert gap(way) < 1e-9
-    assert len(way.phases) == 2
+    direct, method = of.walk(c, a), of.walk(b, a).then(of.walk(c, b))
+    assert method.change == pytest.approx(direct.change, rel=1e-12)
+    assert gap(method) < 1e-9
+    assert len(method.phases) == 2
     for step in direct.steps if scale == "level" else ():
-        parts = [each.amount[0] for each in way.steps if each.name == step.name]
+        parts = [each.amount[0] for each in method.steps if each.name == step.name]
         assert sum(parts) == pytest.approx(step.amount[0], rel=1e-9, abs=1e-9)
     with pytest.raises(of.InputError, match="does not start where the first ends"):
         of.walk(b, a).then(of.walk(c, a))
@@ -163,7 +163,7 @@ def only(walk, phase):
     return sums.get(phase, 0.0)
 
 
-def test_a_revision_walk_tells_what_changed_and_nothing_else(monkeypatch):
+def test_a_revision_walk_show_what_changed_and_nothing_else(monkeypatch):
     fits = []
     usual = fitting.solve_design
     monkeypatch.setattr(fitting, "solve_design", lambda *given: fits.append(given) or usual(*given))
@@ -179,7 +179,7 @@ def test_a_revision_walk_tells_what_changed_and_nothing_else(monkeypatch):
     walk = of.walk(other, first)
     assert only(walk, "changed model") == pytest.approx(other.mean.sum() - first.mean.sum(), rel=1e-9)
     assert len(fits) == 2, "the new model's own, and the old one's on the new data"
-    # New data are the drivers' values, the outcomes, and what is estimated anew.
+    # New data are the drivers' values, the outcomes, and what is re-estimated.
     later = DATA.iloc[: CUT + 4].copy()
     later.iloc[CUT - 1, 0] += 9.0
     later.iloc[CUT : CUT + 4, later.columns.get_loc("fare")] *= 1.1
@@ -189,14 +189,14 @@ def test_a_revision_walk_tells_what_changed_and_nothing_else(monkeypatch):
     assert not fits, "no fit but the two that are there"
     sums = {phase: sum(step.amount[0] for step in walk.steps if step.phase == phase) for phase in walk.phases}
     assert list(sums) == ["revised data", "drivers' actual values", "changed assumptions", "new actual values",
-                          "estimated anew"]  # fmt: skip
+                          "re-estimated"]  # fmt: skip
     share = np.log(1.0) + beta * 0.1 * DATA["fare"].iloc[CUT : CUT + 4].to_numpy()
     assert sums["drivers' actual values"] == pytest.approx(float((first.mean[:4] * np.expm1(share)).sum()), rel=0.05)
     assert abs(sums["changed assumptions"]) < 1e-6
     assert sums["revised data"] > 0.0, "the last noise carries on"
     assert walk.end[0] == pytest.approx(later["sold"].iloc[CUT:].sum() + newer.mean[:9].sum(), rel=1e-12)
     came = of.walk(model.fit(later), first)
-    assert came.phases == ("revised data", "drivers that turned out otherwise", "estimated anew", "unexplained")
+    assert came.phases == ("revised data", "drivers that turned out otherwise", "re-estimated", "unexplained")
     assert came.end[0] == pytest.approx(later["sold"].iloc[CUT:].sum(), rel=1e-12)
 
 
@@ -227,9 +227,9 @@ def test_revisions_of_windows_and_of_equations_by_horizon():
     for phase in ("revised data", "drivers' actual values", "changed assumptions"):
         assert abs(sum(step.amount[0] for step in walk.steps if step.phase == phase)) < 1e-9 * walk.end[0], phase
     own = of.Model("sold", terms=[of.OwnLags([1]), *DRIVERS])
-    last = own.fit(DATA.iloc[:BEFORE]).forecast(10, plan=earlier, way="direct")
-    now = own.fit(PAST).forecast(4, plan=PLAN, way="direct")
-    assert of.walk(now, last).phases == ("estimated anew",)
+    last = own.fit(DATA.iloc[:BEFORE]).forecast(10, plan=earlier, method="direct")
+    now = own.fit(PAST).forecast(4, plan=PLAN, method="direct")
+    assert of.walk(now, last).phases == ("re-estimated",)
     assert max(gap(of.walk(now, last)), gap(of.walk(own.fit(PAST), last)), gap(of.walk(now, "last-year"))) < 1e-9
 
 
@@ -312,7 +312,7 @@ def test_series_are_summed_and_a_combination_walks_in_amounts():
                           frame, horizon=6, origins=4)  # fmt: skip
     for against in (None, "last-year", "mean"):
         assert gap(of.walk(combined, against)) < 1e-9
-    changed = of.agree(both["north"], {"2024-07": 700.0})
+    changed = of.reconcile(both["north"], {"2024-07": 700.0})
     steps = {step.name: step.amount[0] for step in of.walk(changed).steps}
     assert steps["adjustment"] == pytest.approx(changed.change.sum())
 

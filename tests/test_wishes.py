@@ -63,9 +63,9 @@ def test_bounds_give_the_best_of_all_active_sets(seed):
     reach = student.ppf(0.975, fit.estimate.dof) * error
     for i, (low, high) in enumerate(bounds.values(), 1):
         cut = max(loose[i] - reach[i], low), min(loose[i] + reach[i], high)
-        told = table.iloc[i][["low", "high"]].to_numpy(float)
+        noted = table.iloc[i][["low", "high"]].to_numpy(float)
         if table["status"].iloc[i] == "at bound" or np.isfinite([low, high]).any():
-            assert np.allclose(told, cut if cut[0] <= cut[1] else np.nan, equal_nan=True)
+            assert np.allclose(noted, cut if cut[0] <= cut[1] else np.nan, equal_nan=True)
     wide = fit.contributions
     assert np.allclose(wide.values.sum(axis=0), wide.mean)
 
@@ -276,7 +276,7 @@ def test_wishes_that_mean_nothing_are_refused(wishes, words):
 @pytest.mark.parametrize(
     ("options", "words"),
     [
-        ({"loss": "huber", "errors": "ar"}, "cannot be told apart"),
+        ({"loss": "huber", "errors": "ar"}, "cannot be separated"),
         ({"half_life": 20, "errors": "ar"}, "weights by age"),
         ({"loss": "huber", "covariance": "hc3"}, "covariance of its own"),
         ({"covariance": "newey-west", "errors": "ar"}, "second time"),

@@ -224,9 +224,9 @@ def test_slips_in_python_have_the_nearest_name(call, words):
     data = pd.DataFrame(
         {"sold": np.arange(30.0), "weather": ["wet", "dry"] * 15}, pd.date_range("2024-01-01", periods=30)
     )
-    with pytest.raises(of.InputError) as told:
+    with pytest.raises(of.InputError) as noted:
         call(data)
-    assert words.lower() in str(told.value).lower()
+    assert words.lower() in str(noted.value).lower()
     with pytest.raises(AttributeError, match="Did you mean 'Season'"):
         _ = of.Seasons
 

@@ -58,7 +58,7 @@ class Finding:
 class Verdict:
     """What a check measured, whether or not it has anything to say.
 
-    `value` of the `statistic` is held against `limit`, and `p` is its chance where nothing is amiss, if it has one.
+    `value` of the `statistic` is compared with `limit`, and `p` is its chance where nothing is amiss, if it has one.
     `findings` are empty where the check is passed.
     """
 

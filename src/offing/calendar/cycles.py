@@ -23,7 +23,7 @@ _POSITIONS: dict[tuple[str, str], tuple[str, ...]] = {
     ("year", "quarter"): ("Q1", "Q2", "Q3", "Q4"),
 }
 CYCLES: tuple[Unit, ...] = ("day", "week", "month", "quarter", "year")
-#: What dummies tell apart when the user does not say: the frequency's own step where that is named, else this.
+#: What dummies separate when the user does not say: the frequency's own step where that is named, else this.
 _USUAL = {"day": "hour", "week": "day", "month": "day", "quarter": "month", "year": "month"}
 
 
@@ -68,7 +68,7 @@ class Cycle:
 
     @property
     def harmonics_at_most(self) -> int:
-        """How many harmonics the frequency can tell apart: half the periods of a cycle."""
+        """How many harmonics the frequency can separate: half the periods of a cycle."""
         if self.regular:
             return len(self.names) // 2
         return int(self.frequency.periods_a_year / Frequency(self.unit).periods_a_year / 2)
@@ -141,7 +141,7 @@ class Span:
 
     @property
     def harmonics_at_most(self) -> int:
-        """How many harmonics the frequency can tell apart: half the periods of a cycle."""
+        """How many harmonics the frequency can separate: half the periods of a cycle."""
         return int(self.length / (365.25 * DAY / self.frequency.periods_a_year) / 2)
 
     def owners(self, axis: Axis) -> NDArray[np.int64]:
@@ -224,7 +224,7 @@ def cycle_of(unit: str, frequency: Frequency, step: str | None = None) -> Cycle:
     ]
     if step is not None and step not in possible:
         raise InputError(
-            f"a {unit} by {step} cannot be told apart in a series by {frequency.unit}",
+            f"a {unit} by {step} cannot be separated in a series by {frequency.unit}",
             f"Possible here: {', '.join(possible) or 'none'}.",
             key="by",
         )

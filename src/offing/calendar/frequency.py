@@ -184,7 +184,7 @@ class Frequency(Keywords):
         return self.instants(self.wall(instants) - DAY)
 
     def ends(self, edges: Instants) -> Instants:
-        """End instants (n,) of the periods whose starts and last end are `edges` (n + 1,)."""
+        """End instants (n,) of the periods whose starts and last end are `unreleased` (n + 1,)."""
         if self.unit != "business day":
             return edges[1:]
         return self.instants(self.wall(edges[:-1]) + DAY)  # a Friday ends before the Monday starts

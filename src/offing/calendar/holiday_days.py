@@ -38,7 +38,7 @@ class Days:
     groups
         Group of a holiday by its name, where one is stated.
     first_year, last_year
-        What the source tells; outside them, a day without a holiday is not known to be one.
+        What the source shows; outside them, a day without a holiday is not known to be one.
     """
 
     names: tuple[str, ...]
@@ -75,7 +75,7 @@ class Days:
 
 
 def joined(parts: Iterable[Days]) -> Days:
-    """All days of several sources, which are known for the years that all of them tell."""
+    """All days of several sources, which are known for the years that all of them show."""
     parts = list(parts)
     groups: dict[str, str] = {}
     for part in parts:
@@ -123,7 +123,7 @@ def country_days(
     Raises
     ------
     InputError
-        If the country or its subdivision is not known there, its calendar does not cover the years, or it tells no half
+        If the country or its subdivision is not known there, its calendar does not cover the years, or it shows no half
         days.
     """
     whole = _country_days(country, subdivision, first_year, last_year, category="public", share=1.0)
@@ -151,10 +151,10 @@ def _country_days(
             key="country" if "Country" in str(error) else "subdivision",
         ) from error
     except ValueError as error:
-        raise InputError(f"the calendar of {country} tells no half days", "Give a table.", key="half_days") from error
+        raise InputError(f"the calendar of {country} has no half days", "Give a table.", key="half_days") from error
     if first_year < calendar.start_year or last_year > calendar.end_year:
         raise InputError(
-            f"the calendar of {country} tells {calendar.start_year} to {calendar.end_year}, "
+            f"the calendar of {country} covers {calendar.start_year} to {calendar.end_year}, "
             f"but {first_year} to {last_year} are needed",
             "Give a table of days instead.",
             key="country",

@@ -11,7 +11,7 @@ from offing.calendar.axis import Axis
 from offing.calendar.holiday_days import Days
 
 Flags = NDArray[np.bool_]
-#: How many days around a run must be known to tell whether it is a long weekend.
+#: How many days around a run must be known to show whether it is a long weekend.
 _AROUND = 10
 
 

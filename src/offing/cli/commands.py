@@ -211,11 +211,11 @@ def explain(  # noqa: PLR0917  click gives every option by its name
     With --against it writes a page of plain sentences on what changed, the most important first.
     """
     from offing.study import open_study  # noqa: PLC0415
-    from offing.study.outputs import bundle, in_json, in_words, told  # noqa: PLC0415
+    from offing.study.outputs import bundle, in_json, in_words, noted  # noqa: PLC0415
 
     opened = open_study(study, as_of=as_of)
     if against is not None:
-        _echo(told(opened, against, brief=brief, out=out, as_json=as_json))
+        _echo(noted(opened, against, brief=brief, out=out, as_json=as_json))
         return
     text = in_json(opened, "explain") if as_json else in_words(opened, "explain", full=full)
     if out is not None:
@@ -246,10 +246,10 @@ def _judging_command(step: str, text: str, several: bool = False) -> None:
 
         paths = studies if isinstance(studies, tuple) else (studies,)
         with processes(workers):
-            _tell(judged([open_study(path) for path in paths], step), out, as_json)
+            _report(judged([open_study(path) for path in paths], step), out, as_json)
 
 
-def _tell(result: Any, out: Path | None, as_json: bool) -> None:
+def _report(result: Any, out: Path | None, as_json: bool) -> None:
     """Print a result, and write its files."""
     text = result.in_json() if as_json else result.in_words()
     if out is not None:
@@ -288,7 +288,7 @@ def search(study: Path, budget: str | None, out: Path | None, workers: int | Non
     spent = time.monotonic() - started + (_WRITING if out is not None else _PRINTING)
     with processes(workers):
         found = study_search(opened, budget, record, lambda line: _echo(line, err=True), spent=spent)
-        _tell(judged([opened], "search", found), out, as_json)
+        _report(judged([opened], "search", found), out, as_json)
 
 
 _study_command("fit", "Fit the models of STUDY, a TOML file: what each driver does, and the coefficients.")

@@ -18,7 +18,7 @@ Say = Callable[[str], object]
 
 
 def run_boatyard(folder: Path, say: Say) -> Study:
-    """Write the boatyard's study into `folder`, run it in full, and tell each step through `say`.
+    """Write the boatyard's study into `folder`, run it in full, and show each step through `say`.
 
     Raises
     ------
@@ -63,7 +63,7 @@ def run_boatyard(folder: Path, say: Say) -> Study:
         say(f"\n{study.combination.text_table()}")
     say(f"\n   Made up as well, and not in the files: the quarter will come out at {number(yard.outcome, 4)} kEUR.")
 
-    _tell_why(study, say)
+    _show_why(study, say)
     say("\n7. Held the estimates against the truth:\n")
     compared = compare(fit, yard.truth)
     say(text_table(*shown(compared, "kEUR, shapes")))
@@ -81,11 +81,11 @@ def run_boatyard(folder: Path, say: Say) -> Study:
     say("     combined.png                             all models and their mean")
     say("\nTry next:")
     say(f"     offing forecast {folder / 'study.toml'} --as-of 2026-05-25")
-    say(f"     offing compare {folder / 'study.toml'}   weighted, averaged or both: 25 quarters tell")
+    say(f"     offing compare {folder / 'study.toml'}   weighted, averaged or both: 25 quarters show")
     return study
 
 
-def _tell_why(study: Study, say: Say) -> None:
+def _show_why(study: Study, say: Say) -> None:
     say("\n6. Why it differs from last year, and what if bookings stall?\n")
     say(inset(str(story(study.walks["weighted"][0], brief=True))))
     say("")

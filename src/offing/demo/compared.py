@@ -1,4 +1,4 @@
-"""Estimates held against the truth, to read."""
+"""Estimates compared with the truth, to read."""
 
 from __future__ import annotations
 

@@ -20,7 +20,7 @@ Say = Callable[[str], object]
 
 
 def run_heat(folder: Path, say: Say) -> Study:
-    """Write the heat study into `folder`, run it in full, and tell each step through `say`.
+    """Write the heat study into `folder`, run it in full, and show each step through `say`.
 
     Raises
     ------
@@ -87,7 +87,7 @@ def run_heat(folder: Path, say: Say) -> Study:
 
 
 def _stamped(frame: pd.DataFrame) -> pd.DataFrame:
-    """The hours as a first column of text with their offset, which tells both hours of a night when clocks go back."""
+    """The hours as a first column of text with their offset, which shows both hours of a night when clocks go back."""
     rows = frame.reset_index()
     rows[rows.columns[0]] = [stamp.isoformat() for stamp in rows.iloc[:, 0]]
     return rows

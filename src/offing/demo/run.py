@@ -1,4 +1,4 @@
-"""The guided run: write the made-up study, run it, hold it against the truth, say what to do next."""
+"""The guided run: write the made-up study, run it, compare it with the truth, say what to do next."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ Say = Callable[[str], object]
 
 
 def run_demo(folder: Path, say: Say) -> Study:
-    """Write the ferry study into `folder`, run it in full, and tell each step through `say`.
+    """Write the ferry study into `folder`, run it in full, and show each step through `say`.
 
     Raises
     ------
@@ -87,13 +87,13 @@ def run_demo(folder: Path, say: Say) -> Study:
     say("\n7. Forecast from eight past origins, as it would have been done there, against plain references:\n")
     say(inset(study.backtest.sentences))
 
-    _tell_why(study, say)
-    _tell_files(study, folder, say)
-    _tell_next(folder, effects(fit).effects[0].driver, say)
+    _show_why(study, say)
+    _show_files(study, folder, say)
+    _show_next(folder, effects(fit).effects[0].driver, say)
     return study
 
 
-def _tell_why(study: Study, say: Say) -> None:
+def _show_why(study: Study, say: Say) -> None:
     say("\n8. Why it differs from last year:\n")
     say(inset(str(story(study.walks["main"][0], brief=True))))
     say("\n   And from the forecast of a month ago, with what was known then:\n")
@@ -101,10 +101,10 @@ def _tell_why(study: Study, say: Say) -> None:
     say("\n9. What if the fare rises, and the summer is as stormy as the worst one seen?\n")
     say(inset(study.what_if["main"].sentences))
     say("")
-    say(inset(study.goals["main"][0].sentence))
+    say(inset(study.solutions["main"][0].sentence))
 
 
-def _tell_files(study: Study, folder: Path, say: Say) -> None:
+def _show_files(study: Study, folder: Path, say: Say) -> None:
     results = folder / "results"
     written = bundle(study, "explain").write(results)
     say(f"\n10. Wrote {len(written)} files to {results}. Open first:")
@@ -116,7 +116,7 @@ def _tell_files(study: Study, folder: Path, say: Say) -> None:
     say("     forecast.csv, contributions.csv, coefficients.csv ... the same as tables")
 
 
-def _tell_next(folder: Path, driver: str, say: Say) -> None:
+def _show_next(folder: Path, driver: str, say: Say) -> None:
     say("\nTry next:")
     say("     offing demo heat --story heat     an hourly study: hours by kind of day, school holidays, clock changes")
     say(f"     offing draft {' '.join(str(folder / 'raw' / name) for name in RAW)}")
@@ -132,7 +132,7 @@ def _tell_next(folder: Path, driver: str, say: Say) -> None:
 
 #: The messy tables, the target's first.
 RAW = ("sales.csv", "timetable.csv", "weather.csv", "island_days.csv")
-#: What the sales' file does not tell by itself: whether 1.052 is a thousand or one, and piers are not told apart.
+#: What the sales' file does not show by itself: whether 1.052 is a thousand or one, and piers are not separated.
 SETTINGS = ("sales.decimal=,", "sales.rows=lines")
 
 

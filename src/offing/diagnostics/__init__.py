@@ -2,7 +2,7 @@
 
 from offing.diagnostics.constraints import after_choice, bounds_met, surprises
 from offing.diagnostics.extrapolation import beyond_range, beyond_target, wide_on_log_scale
-from offing.diagnostics.identification import untold_shapes
+from offing.diagnostics.identification import unidentified_shapes
 from offing.diagnostics.influence import crowded, entangled, influential, uneven
 from offing.diagnostics.interventions import jumps
 from offing.diagnostics.leaks import exact, identities, uninformative
@@ -36,8 +36,8 @@ __all__ = [
     "surprises",
     "tied",
     "uneven",
+    "unidentified_shapes",
     "uninformative",
-    "untold_shapes",
     "unused",
     "wide_on_log_scale",
 ]

@@ -18,7 +18,7 @@ def after_choice(chosen: Sequence[str]) -> tuple[Finding, ...]:
     if not chosen:
         return ()
     names = ", ".join(f"'{name}'" for name in chosen[:6]) + (" …" if len(chosen) > 6 else "")
-    message = f"{names}: chosen on these data, so that no p is told, and intervals are narrower than what is unknown."
+    message = f"{names}: selected on these data; no p value is given, and the intervals are too narrow."
     advice = "Judge them by the errors of forecasts in the screening."
     return (Finding("chosen", "note", message, advice=advice, evidence={"terms": float(len(chosen))}),)
 
@@ -46,7 +46,9 @@ def bounds_met(
             found.append(Finding("sign", "warning", message, terms[i], advice, evidence))
         else:
             message = f"'{names[i]}' is held at its bound of {limit:g}; {without}, which does not contradict it."
-            found.append(Finding("sign", "note", message, terms[i], "Its effect is too small to be told.", evidence))
+            found.append(
+                Finding("sign", "note", message, terms[i], "Its effect is too small to be significant.", evidence)
+            )
     return tuple(found)
 
 

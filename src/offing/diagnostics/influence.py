@@ -14,7 +14,7 @@ from offing.engine import Estimate
 
 #: A variance inflation beyond this is usually called serious (Marquardt 1970).
 _INFLATED = 10.0
-#: Chance at which uneven noise is told.
+#: Chance at which uneven noise is reported.
 _CHANCE = 0.001
 _FEWEST = 30
 
@@ -36,7 +36,7 @@ def entangled(
     inflation = np.diagonal(covariance) * np.square(spread)
     found, highest = [], 0.0
     for term in drivers:
-        # What is drawn to zero is told by its group; columns of one curve need not be told apart.
+        # What is drawn to zero is reported by its group; columns of one curve need not be separated.
         own = [
             i
             for i, column in enumerate(kept.tolist())
@@ -60,8 +60,8 @@ def entangled(
                 {"variance inflation": float(inflation[worst])},
             )
         )  # fmt: skip
-    told = Verdict("entangled columns", "largest variance inflation", highest, _INFLATED, findings=tuple(found))
-    return (told,) if highest else ()
+    noted = Verdict("entangled columns", "largest variance inflation", highest, _INFLATED, findings=tuple(found))
+    return (noted,) if highest else ()
 
 
 def influential(estimate: Estimate, rows: Array, residual: Array, label: Callable[[int], str]) -> tuple[Verdict, ...]:
@@ -73,18 +73,18 @@ def influential(estimate: Estimate, rows: Array, residual: Array, label: Callabl
     kept = rows[:, estimate.kept]
     leverage = np.square(solve_triangular(estimate.root, kept.T, trans="T", check_finite=False)).sum(axis=0)
     free = 1.0 - leverage
-    told = free > 1e-8  # a period with a column of its own moves that column alone
+    noted = free > 1e-8  # a period with a column of its own moves that column alone
     distance = np.zeros(len(kept))
-    distance[told] = np.square(residual[told] / free[told]) * leverage[told] / (estimate.variance * kept.shape[1])
+    distance[noted] = np.square(residual[noted] / free[noted]) * leverage[noted] / (estimate.variance * kept.shape[1])
     at = int(np.argmax(distance))
-    told = Finding(
+    noted = Finding(
         "influence", "warning",
         f"{label(at)} alone moves the coefficients beyond measure (Cook's distance {distance[at]:.1f}).",
         advice="Check its values; if they are right, hold the fit against one without it.",
         evidence={"distance": float(distance[at]), "leverage": float(leverage[at])},
     )  # fmt: skip
     return (Verdict("influence", f"Cook's distance of {label(at)}", float(distance[at]), 1.0,
-                    findings=(told,) if distance[at] > 1.0 else ()),)  # fmt: skip
+                    findings=(noted,) if distance[at] > 1.0 else ()),)  # fmt: skip
 
 
 def uneven(fitted: Array, residual: Array, *, log: bool) -> tuple[Verdict, ...]:
@@ -103,24 +103,24 @@ def uneven(fitted: Array, residual: Array, *, log: bool) -> tuple[Verdict, ...]:
     chance = float(chdtrc(1.0, statistic))
     grows = product > 0.0
     advice = 'Use scale = "log"' if grows and not log else 'Use covariance = "hc3"'
-    told = Finding(
+    noted = Finding(
         "uneven noise", "warning",
         f"What the model leaves unexplained is {'larger' if grows else 'smaller'} where its values are high.",
         advice=f"{advice}: the intervals suppose noise of one size.",
         evidence={"statistic": statistic, "p": chance},
     )  # fmt: skip
     return (Verdict("uneven noise", "Breusch-Pagan, studentised", statistic, float(chdtri(1.0, _CHANCE)), chance,
-                    (told,) if chance < _CHANCE else ()),)  # fmt: skip
+                    (noted,) if chance < _CHANCE else ()),)  # fmt: skip
 
 
 def crowded(rows: int, columns: int) -> tuple[Verdict, ...]:
     """A finding of many columns for few rows."""
-    told = Finding(
+    noted = Finding(
         "crowded", "warning",
         f"{count(columns, 'coefficient')} are estimated from {count(rows, 'period')}: the fit looks better than "
         "any forecast will be.",
         advice="Use fewer terms, fewer harmonics or lags.",
         evidence={"rows": float(rows), "columns": float(columns)},
     )  # fmt: skip
-    findings = (told,) if columns >= 10 and rows < 3 * columns else ()
+    findings = (noted,) if columns >= 10 and rows < 3 * columns else ()
     return (Verdict("crowded", "rows for each coefficient", rows / max(columns, 1), 3.0, findings=findings),)

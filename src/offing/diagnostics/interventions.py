@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from offing.base import Finding, Verdict
 from offing.engine import Estimate, Jump, chance_limit, lag_one_correlation, largest_pulse, largest_step
 
-#: Fewer rows tell no step from noise.
+#: Fewer rows separates no step from noise.
 _FEWEST = 30
 
 
@@ -25,7 +25,7 @@ def jumps(
 ) -> tuple[Verdict, ...]:
     """Findings of a step and of a single period that noise does not explain (at about one in a thousand fits each).
 
-    `residual` (n,) and `design` (n, k) are those of all periods, `words` tells a size, `label` dates a row. Where
+    `residual` (n,) and `design` (n, k) are those of all periods, `words` shows a size, `label` dates a row. Where
     neighbouring residuals are alike, steps are judged by the larger variance of their sums, s² (1 + r) / (1 − r).
     """
     rows = np.flatnonzero(used)

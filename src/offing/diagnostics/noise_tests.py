@@ -14,7 +14,7 @@ from offing.base import Finding, Verdict
 from offing.base.arrays import Array
 from offing.engine import Estimate, autocorrelations, take
 
-#: Chance at which one of these is told where nothing is amiss.
+#: Chance at which one of these is reported where nothing is amiss.
 _CHANCE = 0.001
 _FEWEST = 40
 #: Beyond this share of s √n sums of residuals of a stable model go once in a thousand.
@@ -43,19 +43,19 @@ def lasting(residual: Array, used: NDArray[np.bool_], lags: int, learnt: int) ->
         "season or lag that is missing."
     )
     evidence: dict[str, float | str] = {"statistic": statistic, "p": chance, "lag": float(worst)}
-    told = Finding("lasting noise", "warning", message, advice=advice, evidence=evidence)
-    return (_by_chance(f"Ljung-Box, {lags} lags", statistic, chdtri(lags - learnt, _CHANCE), chance, told),)
+    noted = Finding("lasting noise", "warning", message, advice=advice, evidence=evidence)
+    return (_by_chance(f"Ljung-Box, {lags} lags", statistic, chdtri(lags - learnt, _CHANCE), chance, noted),)
 
 
-def _by_chance(statistic: str, value: float, limit: np.floating[Any], chance: float, told: Finding) -> Verdict:
-    return Verdict(told.check, statistic, value, float(limit), chance, (told,) if chance < _CHANCE else ())
+def _by_chance(statistic: str, value: float, limit: np.floating[Any], chance: float, noted: Finding) -> Verdict:
+    return Verdict(noted.check, statistic, value, float(limit), chance, (noted,) if chance < _CHANCE else ())
 
 
 def lagged_noise(rows: Array, residual: Array, used: NDArray[np.bool_], lags: int) -> tuple[Verdict, ...]:
     """A warning where residuals (n,) follow from earlier ones beside the design `rows` (n, k).
 
     n R² of the regression on both is about chi-square (Breusch 1978; Godfrey 1978); with own lags of the target
-    correlations of the residuals alone tell nothing (Durbin 1970).
+    correlations of the residuals alone show nothing (Durbin 1970).
     """
     both = used.copy()
     before = np.zeros((len(residual), lags))
@@ -76,8 +76,8 @@ def lagged_noise(rows: Array, residual: Array, used: NDArray[np.bool_], lags: in
         "instead of own lags."
     )
     evidence: dict[str, float | str] = {"statistic": n * share, "p": chance, "lags": float(lags)}
-    told = Finding("lagged noise", "warning", message, advice=advice, evidence=evidence)
-    return (_by_chance(f"Breusch-Godfrey, {lags} lags", n * share, chdtri(lags, _CHANCE), chance, told),)
+    noted = Finding("lagged noise", "warning", message, advice=advice, evidence=evidence)
+    return (_by_chance(f"Breusch-Godfrey, {lags} lags", n * share, chdtri(lags, _CHANCE), chance, noted),)
 
 
 def crooked(residual: Array) -> tuple[Verdict, ...]:
@@ -99,8 +99,8 @@ def crooked(residual: Array) -> tuple[Verdict, ...]:
         else 'Look at the largest, mark them with a treatment, or use loss = "huber".'
     )  # fmt: skip
     evidence: dict[str, float | str] = {"skewness": skew, "excess_kurtosis": excess, "p": chance}
-    told = Finding("crooked noise", "note", message, advice=advice, evidence=evidence)
-    return (_by_chance("Jarque-Bera", statistic, chdtri(2, _CHANCE), chance, told),)
+    noted = Finding("crooked noise", "note", message, advice=advice, evidence=evidence)
+    return (_by_chance("Jarque-Bera", statistic, chdtri(2, _CHANCE), chance, noted),)
 
 
 def drifting(residual: Array, label: Callable[[int], str]) -> tuple[Verdict, ...]:
@@ -117,9 +117,9 @@ def drifting(residual: Array, label: Callable[[int], str]) -> tuple[Verdict, ...
     message = f"The model does not fit throughout: up to {label(at)} it explains one side, after it the other."
     advice = "Let the trend bend there, or ask of.stability whether effects changed; fit fewer years if they did."
     evidence: dict[str, float | str] = {"largest_sum": float(sums[at]), "period": label(at)}
-    told = Finding("drift", "warning", message, advice=advice, evidence=evidence)
+    noted = Finding("drift", "warning", message, advice=advice, evidence=evidence)
     far = abs(sums[at]) > _DRIFT
-    return (Verdict("drift", "largest sum of residuals", float(sums[at]), _DRIFT, findings=(told,) if far else ()),)
+    return (Verdict("drift", "largest sum of residuals", float(sums[at]), _DRIFT, findings=(noted,) if far else ()),)
 
 
 def bent(estimate: Estimate, rows: Array, residual: Array, values: dict[str, Array]) -> tuple[Verdict, ...]:
@@ -150,10 +150,10 @@ def bent(estimate: Estimate, rows: Array, residual: Array, values: dict[str, Arr
         message = f"'{name}' does not act along a straight line: at its ends more is left unexplained than between."
         advice = f'Try curve = "smooth", a base (above, below), saturation or the transform "log" for \'{name}\'.'
         evidence: dict[str, float | str] = {"t": float(t), "p": chance}
-        told = Finding("bent effect", "warning", message, name, advice, evidence)
+        noted = Finding("bent effect", "warning", message, name, advice, evidence)
         least = float(stdtrit(max(dof - 1.0, 1.0), 1.0 - limit / 2.0))
         found.append(Verdict("bent effect", f"t of the square of '{name}'", float(t), least, chance,
-                             (told,) if chance < limit else ()))  # fmt: skip
+                             (noted,) if chance < limit else ()))  # fmt: skip
     return tuple(found)
 
 
@@ -181,13 +181,13 @@ def tied(
     shares /= shares.sum(axis=0)
     inner = [name for name, each in zip(names, own, strict=True) if each]
     where = [owner for owner, each in zip(owners, own, strict=True) if each]
-    told: tuple[Finding, ...] = ()
+    noted: tuple[Finding, ...] = ()
     for at in np.flatnonzero(index > _INDEX).tolist():
         involved = np.flatnonzero(shares[at] > _SHARE).tolist()
         if len({where[i] for i in involved}) > 1:
             said = ", ".join(f"'{inner[i]}'" for i in involved)
-            message = f"{said} are together nearly one and the same: what each does can hardly be told apart."
+            message = f"{said} are together nearly one and the same: what each does can hardly be separated."
             advice = "Leave out one of them, put them into one, or draw them to zero together with shrink_with."
             evidence: dict[str, float | str] = {"condition_index": float(index[at]), "columns": float(len(involved))}
-            told = (Finding("tied columns", "warning", message, where[involved[0]], advice, evidence),)
-    return (Verdict("tied columns", "condition index of the drivers", float(index.max()), _INDEX, findings=told),)
+            noted = (Finding("tied columns", "warning", message, where[involved[0]], advice, evidence),)
+    return (Verdict("tied columns", "condition index of the drivers", float(index.max()), _INDEX, findings=noted),)

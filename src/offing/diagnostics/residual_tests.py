@@ -23,7 +23,7 @@ def autocorrelation(residual: NDArray[np.float64], used: NDArray[np.bool_]) -> t
     limit = 2.58 / np.sqrt(pairs)
     both = used[1:] & used[:-1]
     steps = float(np.square(np.diff(residual)[both]).sum()) / float(np.square(residual[used]).sum())
-    told = Finding(
+    noted = Finding(
         "autocorrelation",
         "warning",
         f"What the model leaves unexplained in one period is related to the next (correlation {correlation:.2f}).",
@@ -34,6 +34,6 @@ def autocorrelation(residual: NDArray[np.float64], used: NDArray[np.bool_]) -> t
     )
     return (
         Verdict("autocorrelation", "correlation of neighbouring periods", correlation, float(limit),
-                findings=(told,) if abs(correlation) > limit else ()),
+                findings=(noted,) if abs(correlation) > limit else ()),
         Verdict("autocorrelation", "Durbin-Watson", steps, np.nan),
     )  # fmt: skip

@@ -85,7 +85,7 @@ STRUCTURES: tuple[Structure, ...] = (
               seasonal=True),
     Structure("line, noise that comes back", "a straight trend; deviations die away, and come back after a season", 2,
               {}, seasonal=True),
-    Structure("wandering level", "a level that wanders, and stays where it is now", 1, {"form": "stochastic"},
+    Structure("wandering level", "a level that wanders, and stays where it is now", 0, {"form": "stochastic"},
               errors="independent"),
     Structure("wandering level, noise that carries on", "a level that wanders beside noise that dies away", 2,
               {"form": "stochastic"}),
@@ -199,7 +199,7 @@ class Candidate:
 
     @property
     def key(self) -> tuple[object, ...]:
-        """What tells candidates apart."""
+        """What separates candidates."""
         own = (*self.seasons, *self.days, *self.drivers, *self.events)
         return (self.scale, self.structure.name, self.knots, self.window, *(id(term) for term in own))
 

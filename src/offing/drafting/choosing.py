@@ -23,6 +23,8 @@ from offing.terms import Event, Season, Term
 _TURNS = 2
 #: Noise that comes back after a season is tried for seasons of at most so many periods.
 _MOST_SEASONAL = 53
+#: Standard errors that the gain of a window must pass: of four windows one is often better by chance.
+_WINDOWED = 2.0
 #: At most so many steps of the level are looked for, beside noise that carries on by no more than this.
 _MOST_STEPS, _CARRIED_BY_STEPS = 5, 0.5
 #: Whether a step is more than a walk makes by itself is asked beside noise that carries on by so much.
@@ -196,7 +198,7 @@ class Chooser(DriverSteps):
             options.append(replace(own, window=None))
         self._step("the window", options, lambda each: (0 if each.window is None else 2) + len(each.drivers),
                    lambda each: f"learnt from the newest {each.window} periods alone" if each.window
-                   else "learnt from all periods", DOUBTFUL)  # fmt: skip
+                   else "learnt from all periods", _WINDOWED)  # fmt: skip
 
     def jumps(self) -> None:
         """Steps of the level, or a sharp bend of the line, where the rows show them clearly."""

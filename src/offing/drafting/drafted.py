@@ -70,18 +70,24 @@ class Drafted:
     @cached_property
     def forecast(self) -> Forecast:
         """Its forecast."""
-        return self.fit.forecast(self.horizon, plan=self.choice.today.plans, unplanned=self._unplanned)
+        return self.fit.forecast(self.horizon, plan=self.choice.today.plans, missing_plans=self._missing_plans)
 
     @cached_property
     def combination(self) -> Combination | None:
         """The combination of the model and its members, if there is one."""
         if not self.weights:
             return None
-        return combine((self.model, *self.members), dict(self.choice.today.tables), horizon=self.horizon,
-                       plan=self.choice.today.plans, weights=self.weights, unplanned=self._unplanned)  # fmt: skip
+        return combine(
+            (self.model, *self.members),
+            dict(self.choice.today.tables),
+            horizon=self.horizon,
+            plan=self.choice.today.plans,
+            weights=self.weights,
+            missing_plans=self._missing_plans,
+        )
 
     @property
-    def _unplanned(self) -> Any:
+    def _missing_plans(self) -> Any:
         return "expected" if self.expects else "refuse"
 
     @cached_property

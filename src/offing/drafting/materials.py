@@ -27,7 +27,7 @@ _PLACES, _CLOSE = 11, 0.12
 _CARRIED = (0.3, 0.5, 0.7, 0.85)
 #: A category has at most so many words, each this often at least.
 _MOST_WORDS, _SELDOM = 12, 3
-#: A column of words that no more words than this share of the rows tell apart may be a category.
+#: A column of words that no more words than this share of the rows separate may be a category.
 _MOST_SHARE = 0.2
 
 

@@ -223,7 +223,7 @@ class Past:
                 self.scored[candidate.key] = self._score(candidate)
             except (InputError, np.linalg.LinAlgError) as error:
                 none = np.full(len(self.ends), np.inf)
-                why = error.found if isinstance(error, InputError) else "its columns cannot be told apart"
+                why = error.found if isinstance(error, InputError) else "its columns cannot be separated"
                 self.scored[candidate.key] = Scored(candidate, np.full(self.rows.shape, np.nan), none, why=why)
         return self.scored[candidate.key]
 

@@ -1,4 +1,4 @@
-"""The chosen model and its rivals, fitted anew at every past origin, and the weights of their combination."""
+"""The chosen model and its rivals, refitted at every past origin, and the weights of their combination."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ class Rivals:
 
 
 def rivals_of(choice: Choice, previous: Model | None, end: float, workers: Workers) -> Rivals:
-    """The chosen model and its rivals, fitted anew at every past origin; as many of them as the time allows."""
+    """The chosen model and its rivals, refitted at every past origin; as many of them as the time allows."""
     model = choice.shown.model(choice.ingredients, DRAFT)
     if choice.past is None:
         return Rivals(model, (), {}, None)
@@ -64,7 +64,7 @@ def rivals_of(choice: Choice, previous: Model | None, end: float, workers: Worke
     weights = _weights(runs)
     members = [each for each in members if each.name in weights]
     if len(weights) > 1:
-        backtest = combined(backtest, way=STATED_WEIGHTS, weights=weights, name=COMBINATION)
+        backtest = combined(backtest, method=STATED_WEIGHTS, weights=weights, name=COMBINATION)
     else:
         weights, members = {}, []
     return Rivals(first, tuple(members), weights, backtest, remarks)

@@ -20,8 +20,8 @@ from offing.terms import Term
 SUPPORT = 0.5
 #: The same where many alike are tried, of which the best would pass by chance: lags.
 CAREFUL = 1.0
-#: The same for a term of which the rows are no evidence.
-DOUBTFUL = 2.0
+#: The same for a term of which the rows are no evidence: origins overlap, so that their standard error is too small.
+DOUBTFUL = 3.0
 #: Fewer origins than this choose nothing alone.
 FEWEST = 4
 #: |t| from which a column that no origin could judge is taken.

@@ -95,7 +95,7 @@ def _past(draft: Drafted) -> Iterator[str]:
             p = found.test(name, ahead).p
             sure = f"p {p_text(p, equal=True)}: {'more than chance' if p < DOUBT else 'it may be chance'}"
             if len(found.losses) < FEWEST or not np.isfinite(p):
-                sure = "too few origins to tell from chance"
+                sure = "too few origins for a test"
             gain = f"{100.0 * (1.0 - own / theirs):.0f} % less" if theirs > 0.0 else "less"
             yield f"  The best plain reference, '{ahead}', missed by {number(theirs)}: the draft by {gain} ({sure})."
         else:
@@ -134,8 +134,8 @@ def _why(draft: Drafted) -> Iterator[str]:
     if not drivers:
         return
     if draft.fit.scale.plain:
-        told = effects(draft.fit)
-        yield from [told.heading, *(f"  {line}" for line in told.lines[:_DRIVERS])] if told.effects else []
+        noted = effects(draft.fit)
+        yield from [noted.heading, *(f"  {line}" for line in noted.lines[:_DRIVERS])] if noted.effects else []
     else:
         yield from _by_changes(draft.forecast.contributions, drivers[:_DRIVERS])
     if draft.expects:
@@ -144,7 +144,7 @@ def _why(draft: Drafted) -> Iterator[str]:
 
 
 def _by_changes(found: Contributions, drivers: Sequence[str]) -> Iterator[str]:
-    """What drivers do to a target whose changes are fitted: an effect lasts, so that only its path ahead tells it."""
+    """What drivers do to a target whose changes are fitted: an effect lasts, so that only its path ahead shows it."""
     yield f"Ahead, each driver moves {found.target} on average, beside changing as it usually did, by:"
     width = max(map(len, drivers))
     for name, row in zip(found.labels, found.values[1:], strict=True):

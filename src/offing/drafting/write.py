@@ -74,7 +74,7 @@ def study_text(draft: Drafted, folder: Path | None = None) -> str:
     lines += ["", "[forecast]", f"horizon = {draft.horizon}", "levels = [0.5, 0.8, 0.95]"]
     if draft.expects:
         lines.append(
-            _with_comment('unplanned = "expected"', f"no plan of {', '.join(draft.expects)}: expected by models")
+            _with_comment('missing_plans = "expected"', f"no plan of {', '.join(draft.expects)}: expected by models")
         )
     lines += [*_backtest_lines(draft), *_search_lines(draft), *_left_out_lines(draft), ""]
     return "\n".join(lines)
@@ -200,8 +200,8 @@ def script_text(draft: Drafted, folder: Path | None = None) -> str:
     series = f"[{draft.series!r}]" if draft.series else ""
     fit = f"model.fit_each(tables){series}" if series else "model.fit(tables)"
     lines += ["    ],", ")", f"fit = {fit}", "print(fit)"]
-    unplanned = ', unplanned="expected"' if draft.expects else ""
-    lines += [f"ahead = fit.forecast({draft.horizon}, plan=plans{unplanned})", "print(ahead)"]
+    missing_plans = ', missing_plans="expected"' if draft.expects else ""
+    lines += [f"ahead = fit.forecast({draft.horizon}, plan=plans{missing_plans})", "print(ahead)"]
     lines += ['of.figure(ahead).savefig("forecast.png")', 'of.figure(ahead.contributions).savefig("why.png")', ""]
     return "\n".join(lines)
 

@@ -17,7 +17,7 @@ from offing.calendar import Axis, Frequency, coarser_than
 from offing.draw.style import HATCHES, INK, PAPER, TERMS, Picture, canvas, legend, short, thousands
 from offing.model import Contributions
 
-#: More bars than this cannot be told apart at the usual width of a figure.
+#: More bars than this cannot be separated at the usual width of a figure.
 _MOST_BARS = 60
 #: Half the width of a bar, of periods.
 _HALF = 0.41

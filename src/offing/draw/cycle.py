@@ -25,7 +25,7 @@ from offing.draw.style import (
 from offing.explain import CycleShape
 from offing.explain.seasonal_cycle import Course
 
-#: From below the average over the paper to above it: lightness tells how far, hue and the scale which way.
+#: From below the average over the paper to above it: lightness shows how far, hue and the scale which way.
 _HEAT = LinearSegmentedColormap.from_list(
     "offing heat", [TERMS[5], TERMS[0], "#a3c3ce", PAPER, FAN[1], WARM, "#6b2411"]
 )
@@ -135,11 +135,11 @@ def _heat_map(result: CycleShape) -> Picture:
     course, kinds = result.courses[-1], result.kinds
     centre = _centre(result)
     half = float(np.median(course.high - course.low)) / 2.0
-    told = percent(half).lstrip("+") if result.indices.multiplies else number(half)
+    noted = percent(half).lstrip("+") if result.indices.multiplies else number(half)
     picture, axes = canvas(
         result.sentence.rstrip("."),
         f"{_measure(result).capitalize()} by {result.indices.cycle}{f', {course.when}' if course.when else ''}. "
-        f"{_caption(result)} The 95 % interval of a cell is typically \N{PLUS-MINUS SIGN}{told}.",
+        f"{_caption(result)} The 95 % interval of a cell is typically \N{PLUS-MINUS SIGN}{noted}.",
         left=0.11, right=0.9, above=0.02,
     )  # fmt: skip
     names = list(dict.fromkeys(_hour_of(each, kinds) for each in course.positions))

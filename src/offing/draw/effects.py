@@ -12,7 +12,7 @@ from offing.model.driver_effects import Effect
 
 
 def draw_effects(effects: Effects) -> Picture:
-    """A bar a driver from nothing to its effect, with its interval; the largest on top."""
+    """A bar a driver from zero to its effect, with its interval; the largest on top."""
     if not effects.effects:
         raise InputError("the model has no drivers, so there are no effects to draw")
     rows, unit = effects.effects, f" {effects.unit}" if effects.unit else ""

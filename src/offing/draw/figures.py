@@ -52,21 +52,21 @@ from offing.evaluation import (
     Timeline,
 )
 from offing.explain import (
-    Agreed,
     CycleShape,
+    Exceedance,
     HolidayEffects,
     Inputs,
     LagCurve,
     LagProfile,
-    Reach,
+    Nowcast,
+    ParameterStability,
+    Reconciled,
     Residuals,
     Response,
-    RunningEstimate,
     Scenarios,
     SeasonIndices,
     Sensitivity,
     Split,
-    Stability,
     Totals,
     TrendPath,
     Walk,
@@ -85,10 +85,10 @@ def figure(result: object) -> Picture:
         A `Fit` (history and fitted line), a `Forecast` (history and fan), `Contributions` (signed stacks),
         `Effects` (what each driver does), `TrendPath`, `CycleShape`, `HolidayEffects`, `SeasonIndices` (a table),
         `Totals` (years), a `Response`, `LagProfile` or `LagCurve` of a driver, the `Inputs` of a period, a
-        `RunningEstimate`, a `Combination`, `Residuals` from one side, `Stability`, a
+        `Nowcast`, a `Combination`, `Residuals` from one side, `ParameterStability`, a
         `Screening`, a `Backtest` (forecasts of all origins over the history) or its ``by_horizon()``, ``timeline`` or
-        ``member_weights()``, a `Comparison`, a `Calibration`, a `Search`, a `Reach`, a `Split`, an `Agreed` forecast, a
-        `Walk` (a waterfall, or a stack a span), `Scenarios`, a `Sensitivity`, a `YearOfDays`,
+        ``member_weights()``, a `Comparison`, a `Calibration`, a `Search`, an `Exceedance`, a `Split`, a
+        `Reconciled` forecast, a `Walk` (a waterfall, or a stack a span), `Scenarios`, a `Sensitivity`, a `YearOfDays`,
         a `Draft`, or a view of a `Survey`: its ``history``, ``years``, ``seasons``, ``scatter``, ``echoes`` or
         ``coverage``. A survey itself is drawn as its history.
 
@@ -129,10 +129,10 @@ _draw.register(Response, draw_response)
 _draw.register(LagProfile, draw_lag_profile)
 _draw.register(LagCurve, draw_lag_weights)
 _draw.register(Inputs, draw_inputs)
-_draw.register(RunningEstimate, draw_running)
+_draw.register(Nowcast, draw_running)
 _draw.register(Combination, draw_combination)
 _draw.register(Residuals, draw_residuals)
-_draw.register(Stability, draw_stability)
+_draw.register(ParameterStability, draw_stability)
 _draw.register(Screening, draw_screening)
 _draw.register(Backtest, draw_backtest)
 _draw.register(ByHorizon, draw_by_horizon)
@@ -147,8 +147,8 @@ _draw.register(TrendPath, draw_trend)
 _draw.register(HolidayEffects, draw_holidays)
 _draw.register(Totals, draw_totals)
 _draw.register(Split, draw_split)
-_draw.register(Reach, draw_reach)
-_draw.register(Agreed, draw_agreed)
+_draw.register(Exceedance, draw_reach)
+_draw.register(Reconciled, draw_agreed)
 _draw.register(Walk, draw_walk)
 _draw.register(Scenarios, draw_scenarios)
 _draw.register(Sensitivity, draw_sensitivity)

@@ -8,7 +8,7 @@ from offing.base.text import percent, signed
 from offing.draw.style import FAINT, INK, PAPER, QUIET, TERMS, WARM, Picture, bare
 from offing.explain import SeasonIndices
 
-#: More rows than this are told in several columns of rows, up to as many as can be read.
+#: More rows than this are reported in several columns of rows, up to as many as can be read.
 _ROWS, _MOST = 26, 52
 
 

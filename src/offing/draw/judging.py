@@ -29,7 +29,7 @@ from offing.draw.style import (
 from offing.evaluation import Backtest, ByHorizon, Calibration, Comparison, MemberWeights, Search, Timeline
 from offing.evaluation.scoring import SCORES
 
-#: So many candidates can be told apart by marks.
+#: So many candidates can be separated by marks.
 _SHOWN = 8
 _ROWS = 14
 #: Lines of more periods are drawn thin.
@@ -163,7 +163,7 @@ def draw_comparison(result: Comparison) -> Picture:
     picture, axes = canvas(
         title,
         f"One dot an origin ({result.basis}), the bar is over all {len(result.losses)}; the line joins the origins of "
-        f"the best candidate with those of the best reference. Bold: not to be told from the best at 90 %.{more}",
+        f"the best candidate with those of the best reference. Bold: not worse than the best at 10 %.{more}",
         left=0.26,
     )
     among = set(table.loc[table["among_best"], "model"])
@@ -292,7 +292,7 @@ def draw_member_weights(result: MemberWeights) -> Picture:
     top = str(table.iloc[-1].idxmax())
     picture, axes = canvas(
         f"At the last origin '{top}' has the largest weight in '{result.name}', {100 * table[top].iloc[-1]:.0f} %",
-        "Weights of the members, learnt anew at each origin from errors that were known there; they add up to one. "
+        "Weights of the members, learnt again at each origin from errors that were known there; they add up to one. "
         "Before there are four such origins all count alike.",
     )
     places, floor = np.arange(len(table)), np.zeros(len(table))

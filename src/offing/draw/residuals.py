@@ -6,7 +6,7 @@ import numpy as np
 from matplotlib.ticker import MaxNLocator
 
 from offing.draw.style import FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, stacked, times_of
-from offing.explain import Residuals, Stability
+from offing.explain import ParameterStability, Residuals
 
 #: Beyond this many standard deviations a residual is marked.
 _FAR = 3.0
@@ -149,7 +149,7 @@ def _influence(result: Residuals) -> Picture:
     return picture
 
 
-def draw_stability(result: Stability) -> Picture:
+def draw_stability(result: ParameterStability) -> Picture:
     """Coefficients from ever more periods, each in its own last standard errors; and sums of surprises below."""
     picture, upper, lower = stacked(
         result.sentence,

@@ -32,14 +32,14 @@ from offing.draw.style import (
 )
 from offing.evaluation import Combination
 from offing.evaluation.combination import STATED_WEIGHTS
-from offing.explain import ANEW, Inputs, RunningEstimate
+from offing.explain import REESTIMATED, Inputs, Nowcast
 
 _HISTORY = 12
-#: Of so many values that are not out the day is told on which they will be.
+#: Of so many values that are not out the day is reported on which they will be.
 _LABELLED = 3
 
 
-def draw_running(result: RunningEstimate) -> Picture:
+def draw_running(result: Nowcast) -> Picture:
     """The estimate with its narrowing interval over the dates; below, what each release did to it."""
     first, last = result.table.iloc[0], result.table.iloc[-1]
     low, high = result.table.columns[1], result.table.columns[-2]
@@ -47,9 +47,9 @@ def draw_running(result: RunningEstimate) -> Picture:
     picture, above, below = stacked(
         f"{result.period}: estimated at {number(first['forecast'], 4)}{unit} on {result.dates[0]:%d %B}, at "
         f"{number(last['forecast'], 4)} on {result.dates[-1]:%d %B}",
-        f"Above: the estimate on each date with bands from {low} to {high}; all is fitted anew on each. Below: what "
+        f"Above: the estimate on each date with bands from {low} to {high}; all is refitted on each. Below: what "
         "moved it since the date before, a release by its surprise times its weight; the rest is that all was "
-        "estimated anew.",
+        "re-estimated.",
         upper=0.58,
     )
     dates = [np.datetime64(each.tz_localize(None)) for each in result.dates]
@@ -73,11 +73,11 @@ def draw_running(result: RunningEstimate) -> Picture:
     return picture
 
 
-def _steps(axes: Axes, result: RunningEstimate, dates: Sequence[Any]) -> None:
+def _steps(axes: Axes, result: Nowcast, dates: Sequence[Any]) -> None:
     """Signed stacks at each date but the first."""
-    names = [name for name in dict.fromkeys(result.steps["driver"]) if name != ANEW]
+    names = [name for name in dict.fromkeys(result.steps["driver"]) if name != REESTIMATED]
     looks = {name: (TERMS[i % len(TERMS)], HATCHES[i // len(TERMS)]) for i, name in enumerate(names)}
-    looks[ANEW] = (QUIET, "////")
+    looks[REESTIMATED] = (QUIET, "////")
     hours = min((int((b - a) / np.timedelta64(1, "h")) for a, b in pairwise(dates)), default=24)
     width = np.timedelta64(max(int(0.35 * hours), 1), "h")
     for date, stamp in zip(dates[1:], result.dates[1:], strict=True):
@@ -165,7 +165,7 @@ def draw_combination(result: Combination) -> Picture:
     picture, axes = canvas(
         result.sentence.split(". Over")[0].rstrip("."),
         ("Each mark is one model's forecast, with its weight; the wide one is their mean. " + (
-            _WEIGHTED[result.way]))
+            _WEIGHTED[result.method]))
         + f" {first.fit.source_note}",
     )  # fmt: skip
     fit, axis = first.fit, first.axis

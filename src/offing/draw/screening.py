@@ -22,7 +22,7 @@ def draw_screening(result: Screening) -> Picture:
         title = f"None of {len(result.candidates)} candidates improves the forecasts"
     picture, axes = canvas(
         title,
-        f"Root mean squared error of forecasts from {len(result.errors)} origins, the whole choice made anew before "
+        f"Root mean squared error of forecasts from {len(result.errors)} origins, the whole choice made again before "
         "each; bars are one standard error. Proposed is the smallest size within one standard error of the least.",
     )
     sizes = np.arange(len(result.error))

@@ -192,7 +192,7 @@ def draw_coverage(view: Coverage) -> Picture:
     picture, axes = canvas(
         said,
         "Each bar spans the time for which a column is known; a gap in it is a run of missing values. "
-        f"Colours tell the sources apart.{planned}",
+        f"Colours separate the sources.{planned}",
         left=0.24,
     )
     for place, (source, _, _, runs, plan) in enumerate(reversed(bars)):

@@ -7,7 +7,7 @@ from matplotlib.patches import Patch
 
 from offing.base.text import in_units, number, percent
 from offing.draw.style import FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, thousands, times_of
-from offing.explain import Agreed, Reach, Split, Totals
+from offing.explain import Exceedance, Reconciled, Split, Totals
 
 
 def draw_totals(result: Totals) -> Picture:
@@ -68,15 +68,15 @@ def draw_split(result: Split) -> Picture:
     return picture
 
 
-def draw_agreed(result: Agreed) -> Picture:
+def draw_agreed(result: Reconciled) -> Picture:
     """The forecast before and after, with the interval that the totals leave."""
     forecast = result.forecast
-    caption = [result.sentence, *result.told[1:], "The band spans 95 % of outcomes given the totals."]
-    picture, axes = canvas(result.told[0].rstrip("."), " ".join(caption))
+    caption = [result.sentence, *result.statements[1:], "The band spans 95 % of outcomes given the totals."]
+    picture, axes = canvas(result.statements[0].rstrip("."), " ".join(caption))
     times, band = times_of(forecast.axis), result.table
     axes.fill_between(times, band["low"], band["high"], color=FAN[0], lw=0, label="95 % band, agreed")
     marker = "D" if forecast.axis.n <= 60 else ""
-    axes.plot(times, result.mean, color=WARM, lw=2.2, marker=marker, ms=3.5, label="agreed")
+    axes.plot(times, result.mean, color=WARM, lw=2.2, marker=marker, ms=3.5, label="reconciled")
     axes.plot(times, forecast.mean, color=TERMS[0], lw=1.6, dashes=(4, 2), label="forecast before")
     axes.axhline(0.0, color=QUIET, lw=1) if (band["low"] < 0.0).any() else None
     axes.set_ylabel(in_units(forecast.fit.label, forecast.fit.unit))
@@ -87,7 +87,7 @@ def draw_agreed(result: Agreed) -> Picture:
     return picture
 
 
-def draw_reach(result: Reach) -> Picture:
+def draw_reach(result: Exceedance) -> Picture:
     """The distribution of the total with its threshold; or the chance in each period, and that of being the first."""
     paths = result.paths
     fit = paths.forecast.fit
@@ -119,7 +119,7 @@ def draw_reach(result: Reach) -> Picture:
     return picture
 
 
-def _reach_note(result: Reach) -> str:
+def _reach_note(result: Exceedance) -> str:
     kind = "normal noise" if result.paths.noise == "normal" else "noise resampled from the residuals"
     return (f"{len(result.paths.values):,} joint paths with {kind}, the doubt about coefficients and about what the "
             f"drivers will be.")  # fmt: skip

@@ -48,7 +48,9 @@ def draw_trend(result: TrendPath) -> Picture:
     _changes(below, result)
     for bend in result.clear:
         if bend.place is not None:
-            above.axvline(_time(result, bend.place), color=WARM, lw=1.2, dashes=(1, 2))
+            # On the line itself, so that the eye reads level and place at once.
+            at = bend.place - result.axis.first
+            above.plot([times_of(result.axis)[at]], [result.value[at]], lw=0, marker="D", ms=9, mfc=WARM, mec=PAPER)
         if bend.first < bend.until:
             above.axvspan(_time(result, bend.first), _time(result, bend.until), color=FAINT, alpha=0.6, lw=0)
     below.set_xlabel(f"{result.axis.frequency.unit} (start)")
@@ -81,12 +83,12 @@ def _changes(axes: Axes, result: TrendPath) -> None:
         )
         middle = _time(result, bend.place if bend.place is not None else (bend.first + bend.until) // 2)
         left, right = _time(result, bend.first), _time(result, bend.until)
-        told = bend in clear
-        colour = WARM if told else TERMS[0]
+        noted = bend in clear
+        colour = WARM if noted else TERMS[0]
         if left < right:
-            axes.hlines(change, left, right, color=colour, lw=2.0 if told else 1.2)
-        axes.vlines(middle, low, high, color=colour, lw=2.4 if told else 1.4)
-        axes.plot([middle], [change], lw=0, marker="D", ms=7 if told else 5, color=colour)
+            axes.hlines(change, left, right, color=colour, lw=2.0 if noted else 1.2)
+        axes.vlines(middle, low, high, color=colour, lw=2.4 if noted else 1.4)
+        axes.plot([middle], [change], lw=0, marker="D", ms=7 if noted else 5, color=colour)
     axes.axhline(0.0, color=QUIET, lw=1)
     unit = "%-points a year" if share != 1.0 else f"{result.unit or result.target} a year"
     axes.set_ylabel(f"slope change\n({unit})")

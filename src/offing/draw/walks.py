@@ -12,7 +12,7 @@ from offing.draw.style import HATCHES, INK, PAPER, QUIET, TERMS, Picture, canvas
 from offing.explain import Walk
 from offing.explain.why.walk import SMALL, Step
 
-#: More steps than these are told together, so that labels can be read.
+#: More steps than these are reported together, so that labels can be read.
 _MOST = 14
 RAISES, LOWERS = TERMS[0], TERMS[1]
 

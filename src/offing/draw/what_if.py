@@ -32,7 +32,7 @@ from offing.explain import Scenarios, Sensitivity, YearOfDays
 _BEFORE, _LEAST = 2, 12
 #: Few periods have marks, and many thin lines without dashes.
 _FEW, _DENSE = 30, 120
-#: Line styles tell scenarios apart in grey print.
+#: Line styles separate scenarios in grey print.
 _DASHES: tuple[tuple[float, ...], ...] = ((), (5, 2), (1.5, 1.5), (7, 2, 1.5, 2), (3, 1), (9, 3))
 #: From what takes away most over nothing to what adds most, readable in grey by its lightness on either side.
 _SIGNED = LinearSegmentedColormap.from_list("signed", [TERMS[5], "#a9b8cf", PAPER, FAN[1], WARM])
@@ -44,8 +44,8 @@ def draw_scenarios(result: Scenarios) -> Picture:
     first = result.totals.iloc[0]
     rows = result.totals.iloc[1:]
     unit = f" {fit.unit}" if fit.unit else ""
-    told = [f"'{name}' {signed(float(row['difference']), 3)}{unit}" for name, row in rows.iterrows()]
-    title = f"{fit.label}, {axis.spell()}: {number(float(first['total']), 4)}{unit} '{result.base}'; {', '.join(told)}"
+    noted = [f"'{name}' {signed(float(row['difference']), 3)}{unit}" for name, row in rows.iterrows()]
+    title = f"{fit.label}, {axis.spell()}: {number(float(first['total']), 4)}{unit} '{result.base}'; {', '.join(noted)}"
     picture, axes, below = stacked(
         title, f"Above, each line is a scenario's mean, over the fan of 50, 80 and 95 % of outcomes '{result.base}'. "
         f"Below, how far each lies from '{result.base}', with the 95 % interval of paired joint paths, in which common "
@@ -132,7 +132,7 @@ def draw_sensitivity(result: Sensitivity) -> Picture:
     thousands(axes.xaxis)
     keys = [Patch(facecolor=TERMS[0], label="raises"),
             Patch(facecolor=TERMS[1], hatch="//", edgecolor=PAPER, label="lowers"),
-            Patch(facecolor=PAPER, edgecolor=QUIET, label="may be nothing")]  # fmt: skip
+            Patch(facecolor=PAPER, edgecolor=QUIET, label="may be zero")]  # fmt: skip
     legend(axes, handles=keys, loc="lower right", bbox_to_anchor=(1.0, 1.0))
     return picture
 

@@ -17,7 +17,7 @@ _OWN = 1e-3
 
 @dataclass(frozen=True)
 class Base:
-    """A regression's columns and target, freed of what their predecessors foretell, with the columns taken out.
+    """A regression's columns and target, freed of what their predecessors predict, with the columns taken out.
 
     `rows` are those that are known; `basis` (m, k) spans the columns and `left` (m,) is what they leave of the target.
     """
@@ -45,7 +45,7 @@ class Base:
         return cls(rows, first, share, basis, aim - basis @ (basis.T @ aim))
 
     def whitened(self, columns: Array) -> Array:
-        """The known rows (m, k) of columns (n, k), freed of what their predecessors foretell."""
+        """The known rows (m, k) of columns (n, k), freed of what their predecessors predict."""
         known = np.isfinite(columns)
         if not known.all():  # what is unknown says nothing beside the constant
             means = np.where(known, columns, 0.0).sum(axis=0) / np.maximum(known.sum(axis=0), 1)

@@ -81,7 +81,7 @@ def multiplied(phi: Sequence[float] | Array, seasonal: float, lag: int) -> Phi:
 class Chain:
     """Noise u_t = Σ φ_k u_{t−k} + e_t, seen at the `times` (n,) in rising order, with e of variance s².
 
-    Each row is foretold from all rows before it, over gaps as well, so that the Gaussian likelihood is exact and no
+    Each row is predicted from all rows before it, over gaps as well, so that the Gaussian likelihood is exact and no
     value is filled in (Jones 1980). An empty φ is independent noise; its rows can be `worth` (n,) more or less: the
     variance of one is then s² over its worth.
     """
@@ -92,7 +92,7 @@ class Chain:
 
     @cached_property
     def independent(self) -> bool:
-        """Whether no row tells anything of another."""
+        """Whether no row shows anything of another."""
         return not np.any(self.phi)
 
     @cached_property
@@ -113,7 +113,7 @@ class Chain:
         return self.conditional_variances(self.times)
 
     def whiten(self, rows: Array) -> Array:
-        """Rows (n, …) freed of what their predecessors foretell, so that noise in them is independent and alike.
+        """Rows (n, …) freed of what their predecessors predict, so that noise in them is independent and alike.
 
         Examples
         --------
@@ -127,7 +127,7 @@ class Chain:
             return rows * np.sqrt(self.worth).reshape(shape)
         if self.independent:
             return rows
-        ahead, _ = self._foretold(rows.reshape(len(rows), -1), int(self.times[-1]))
+        ahead, _ = self._predicted(rows.reshape(len(rows), -1), int(self.times[-1]))
         free = rows - ahead[self.times - self.times[0]].reshape(rows.shape)
         free /= np.sqrt(self._seen_variances).reshape(shape)
         return np.asarray(free)
@@ -138,7 +138,7 @@ class Chain:
         after = at > self.times[0]
         if self.independent or not after.any():
             return found
-        ahead, _ = self._foretold(noise.reshape(len(noise), -1), int(at.max()))
+        ahead, _ = self._predicted(noise.reshape(len(noise), -1), int(at.max()))
         found[after] = ahead[at[after] - self.times[0]].reshape(-1, *noise.shape[1:])
         return found
 
@@ -149,7 +149,7 @@ class Chain:
         found = np.full(len(at), float(self.start[0, 0]))
         after = at > self.times[0]
         if after.any():
-            _, variances = self._foretold(np.zeros((len(self.times), 0)), int(at.max()))
+            _, variances = self._predicted(np.zeros((len(self.times), 0)), int(at.max()))
             found[after] = variances[at[after] - self.times[0]]
         return found
 
@@ -159,8 +159,8 @@ class Chain:
             return values
         return np.asarray(matmul_toeplitz(autocovariances(self.phi, len(values)), values))
 
-    def _foretold(self, rows: Array, last: int) -> tuple[Array, Array]:
-        """What the rows (n, q) before each period up to `last` foretell of it (N, q), and its variance (N,) over s²."""
+    def _predicted(self, rows: Array, last: int) -> tuple[Array, Array]:
+        """What the rows (n, q) before each period up to `last` predict of it (N, q), and its variance (N,) over s²."""
         count, order = max(last, int(self.times[-1])) - int(self.times[0]) + 1, len(self.phi)
         seen = np.zeros(count, dtype=bool)
         seen[self.times - self.times[0]] = True
@@ -184,7 +184,7 @@ class Chain:
     def _step_through(
         self, values: Array, seen: NDArray[np.bool_], ahead: Array, variances: Array, *, first: int, end: int
     ) -> None:
-        """Foretell periods from `first` to `end` one by one, keeping what is known of the P before (Kalman 1960)."""
+        """Predict periods from `first` to `end` one by one, keeping what is known of the P before (Kalman 1960)."""
         order, phi = len(self.phi), np.asarray(self.phi)
         mean, spread = np.zeros((order, values.shape[1])), self.start.copy()
         if first:

@@ -57,7 +57,7 @@ def paired(
     From every period of the end, whose rows add up to `end` (h,), something is walked back to periods of the start
     that add up to `start` (m,): to the one at its own place, or to all `pooled`, each counting alike. With weights
     a and b the amount of a row in group g is Σ a c over its periods, less Σ b c' over the start, and the amounts of all
-    rows add up to the difference of the values (Ang 2005, for every pair). `owners` (h,) tells each period's group.
+    rows add up to the difference of the values (Ang 2005, for every pair). `owners` (h,) shows each period's group.
     """
     m = len(start)
     back = np.zeros((groups, m))

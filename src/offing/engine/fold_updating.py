@@ -25,7 +25,7 @@ Rows = NDArray[np.intp]
 class Choice:
     """Columns of a design, in their order, and the group (k,) with which each is drawn to zero, −1 where it is free.
 
-    `bounded` (G,) tells how the spread of each group is kept from zero; see `offing.engine.variance_components.learn`.
+    `bounded` (G,) shows how the spread of each group is kept from zero; see `offing.engine.variance_components.learn`.
     """
 
     places: Rows
@@ -63,7 +63,7 @@ class Refits:
     ratios
         γ (f, G) of the groups of each choice.
     sure
-        Whether (c, f) all columns could be told apart. Where not, nothing else is said.
+        Whether (c, f) all columns could be separated. Where not, nothing else is said.
     triangles
         The triangle (f, K + 1, K + 1) of each fold's rows [X | y].
     rows
@@ -154,7 +154,7 @@ def _roots(triangles: Array, choice: Choice) -> Array:
     return np.pad(roots, ((0, 0), (0, short), (0, 0))) if short else roots
 
 
-def _told_apart(roots: Array, free: int) -> NDArray[np.bool_]:
+def _distinct(roots: Array, free: int) -> NDArray[np.bool_]:
     """Whether (f,) every free column keeps something of its own beside the earlier ones."""
     lengths = np.sqrt(np.square(roots[:, :, :free]).sum(axis=1))
     own = np.abs(np.diagonal(roots, axis1=1, axis2=2)[:, :free])
@@ -165,7 +165,7 @@ def _plain(triangles: Array, counts: Rows, choice: Choice) -> _Fitted:
     """All folds of free columns."""
     k, f = len(choice.places), len(triangles)
     roots = _roots(triangles, choice)
-    sure = _told_apart(roots, k) & (counts > k)
+    sure = _distinct(roots, k) & (counts > k)
     beta, variance, dof = np.full((f, k), np.nan), np.full(f, np.nan), (counts - k).astype(float)
     for fold in np.flatnonzero(sure).tolist():
         beta[fold] = lapack.dtrtrs(roots[fold, :k, :k], roots[fold, :k, k])[0]
@@ -177,7 +177,7 @@ def _drawn(triangles: Array, counts: Rows, choice: Choice) -> _Fitted:
     """Folds of columns of which some are drawn to zero, as strongly as each fold's own rows say."""
     k, f, free = len(choice.places), len(triangles), choice.free
     roots, groups = _roots(triangles, choice), choice.groups[choice.order[free:]]
-    sure = _told_apart(roots, free) & (counts > free)
+    sure = _distinct(roots, free) & (counts > free)
     beta, ratios = np.full((f, k), np.nan), np.full((f, len(choice.bounded)), np.nan)
     variance, dof = np.full(f, np.nan), (counts - free).astype(float)
     for fold in np.flatnonzero(sure).tolist():

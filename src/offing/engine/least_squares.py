@@ -94,7 +94,7 @@ class Estimate:
 
         With R the root, the covariance is s² (R'R)⁻¹, so a row x has variance s² |R'⁻¹x|²; where coefficients are
         drawn to zero this is that of prediction (Henderson 1975). Whether a function is estimable at all where columns
-        were left out, `unidentified` tells.
+        were left out, `unidentified` shows.
         """
         errors: Array = np.sqrt(np.square(self.half(functions)).sum(axis=0))
         return errors
@@ -149,7 +149,7 @@ class Reduced:
 
     @classmethod
     def of(cls, design: Array, target: Array, chain: Chain) -> Reduced:
-        """The rows freed of what their predecessors foretell, and their triangle."""
+        """The rows freed of what their predecessors predict, and their triangle."""
         together = np.empty((len(target), design.shape[1] + 1), order="F")  # as LAPACK wants it, which saves it a copy
         together[:, :-1], together[:, -1] = design, target
         rows = chain.whiten(together)

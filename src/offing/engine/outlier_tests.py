@@ -19,7 +19,7 @@ ALPHA = 0.01
 _ROUNDS = 12
 #: Steps of the level that are looked for: a series with more has another trouble.
 _MOST_STEPS = 3
-#: The strongest autocorrelation that is allowed for; beyond it a single value can hardly be told from a step.
+#: The strongest autocorrelation that is allowed for; beyond it a single value can hardly be separated from a step.
 _MOST_PHI = 0.95
 #: Longer series choose their structure before values are looked at, shorter ones together with them.
 _SHORT = 1500
@@ -89,7 +89,7 @@ def departures(
     Returns
     -------
     Departures or None
-        None where too little is known to tell.
+        None where too little is known to show.
 
     Notes
     -----
@@ -244,13 +244,13 @@ def _scan(values: Array, use: Flags, design: Array, phi: float) -> _Scan:
 
 
 def _tested(lean: Array, information: Array, rss: float, dof: int) -> tuple[Array, Array]:
-    """Externally studentised t (n,) and size (n,) of one further column each; NaN where it cannot be told apart."""
-    told = information > 0.02
-    size = np.where(told, lean / np.where(told, information, 1.0), np.nan)
-    taken = np.where(told, lean * size, 0.0)
+    """Externally studentised t (n,) and size (n,) of one further column each; NaN where it cannot be separated."""
+    noted = information > 0.02
+    size = np.where(noted, lean / np.where(noted, information, 1.0), np.nan)
+    taken = np.where(noted, lean * size, 0.0)
     rest = np.maximum(rss - taken, 1e-12 * rss) / max(dof - 1, 1)
     with np.errstate(divide="ignore", invalid="ignore"):
-        t = np.where(told & (rest > 0.0), lean / np.sqrt(np.where(told, information, 1.0) * rest), 0.0)
+        t = np.where(noted & (rest > 0.0), lean / np.sqrt(np.where(noted, information, 1.0) * rest), 0.0)
     return np.nan_to_num(t), size
 
 

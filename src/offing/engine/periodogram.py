@@ -68,7 +68,7 @@ def _without_harmonics(found: list[Peak], n: int) -> list[Peak]:
     for peak in sorted(found, key=lambda each: -each.length):
         for i, longer in enumerate(kept):
             times = round(longer.length / peak.length)
-            # A third of the distance between two ordinates: nearer, frequencies cannot be told apart.
+            # A third of the distance between two ordinates: nearer, frequencies cannot be separated.
             near = abs(1.0 / peak.length - times / longer.length) < 0.35 / n
             if times <= 6 and near and n >= 2.0 * longer.length:
                 kept[i] = Peak(longer.length, longer.share + peak.share, min(longer.p, peak.p))

@@ -1,4 +1,4 @@
-"""Differences undone: sums along a lag, and joint paths where no formula tells the quantiles."""
+"""Differences undone: sums along a lag, and joint paths where no formula shows the quantiles."""
 
 from __future__ import annotations
 

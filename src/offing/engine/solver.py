@@ -2,7 +2,7 @@
 
 Nested as: what rows are worth under a robust loss; strengths and dynamics by restricted maximum likelihood given the
 shapes; shapes by least squares given strengths and dynamics (Golub & Pereyra 1973, with the step of Kaufman 1975); each
-until nothing moves. Bounds hold the coefficients that would pass them, and all is learnt anew beside these.
+until nothing moves. Bounds hold the coefficients that would pass them, and all is learnt again beside these.
 """
 
 from __future__ import annotations
@@ -139,7 +139,7 @@ def _robust(problem: Problem) -> Solved:
 
 
 def _within(problem: Problem) -> Solved:
-    """The problem solved within its bounds: coefficients that pass them are held there, and the rest learnt anew."""
+    """The problem solved within its bounds: coefficients that pass them are held there, and the rest learnt again."""
     solved = _free(problem, np.zeros(problem.columns.shape[1], dtype=bool))
     if not solved.estimate.active.any():
         return solved
@@ -317,7 +317,7 @@ def _loosely(problem: Problem) -> Array:
 
 
 def _learning(problem: Problem, shapes: Shapes, trial: Trial) -> _Separated:
-    """From one end of a search without strengths and dynamics: these and the shapes anew until nothing moves."""
+    """From one end of a search without strengths and dynamics: these and the shapes again until nothing moves."""
     k, ratios, converged = problem.columns.shape[1], np.full(len(problem.bounded), np.inf), False
     carried: Carried | None = None
     inside = np.concatenate([np.ones(k, dtype=bool), shapes.linear])

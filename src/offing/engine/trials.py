@@ -57,7 +57,7 @@ class Products:
     """Sums of products (F, k, k) of rows of columns and target up to each origin.
 
     `own` of rows that follow another known row, `lagged` of these with the rows before (the latter's columns second),
-    `before` of the rows before, and `first` of rows that follow none; `counts` (F, 2) tells how many rows of either
+    `before` of the rows before, and `first` of rows that follow none; `counts` (F, 2) shows how many rows of either
     kind there are.
     """
 
@@ -98,7 +98,7 @@ class Products:
         return cls(sums[0], sums[1], sums[2], sums[3], counts)
 
     def whitened(self, shares: Array) -> Array:
-        """Sums of products (F, k, k) of rows freed of what their predecessors foretell, at a share (F,) each."""
+        """Sums of products (F, k, k) of rows freed of what their predecessors predict, at a share (F,) each."""
         phi = shares[:, None, None]
         crossed = self.lagged + self.lagged.swapaxes(1, 2)
         return np.asarray(self.own - phi * crossed + np.square(phi) * self.before + (1.0 - np.square(phi)) * self.first)

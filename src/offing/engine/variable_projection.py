@@ -316,7 +316,7 @@ def lowest(shapes: Shapes, plain: Beside) -> list[End]:
 
 
 def _ends(shapes: Shapes, plain: Beside, starts: Array, hopes: Array) -> list[End]:
-    """The ends of the descents from `starts` (S, s), best first; `hopes` (S,) tell how low each may come."""
+    """The ends of the descents from `starts` (S, s), best first; `hopes` (S,) show how low each may come."""
     ends: list[End] = []
     for start, hope in zip(starts, hopes.tolist(), strict=True):
         if hope > min((end.trial.value for end in ends), default=np.inf):
@@ -393,7 +393,7 @@ def descend(
 def _step(curved: Array, down: Array, low: Array, high: Array) -> tuple[Array, float]:
     """The step (s,) between bounds that lowers a quadratic form most, and by how much the sum of squares would fall.
 
-    Parts of it that pass a bound are held there, and the others found anew.
+    Parts of it that pass a bound are held there, and the others found again.
 
     Raises
     ------
@@ -418,7 +418,7 @@ def _step(curved: Array, down: Array, low: Array, high: Array) -> tuple[Array, f
 
 
 def _gathered(beyond: Array, moved: Array, bent: Array, change: Array) -> Array:
-    """The curvature beyond Gauss and Newton's, so that it tells the last `change` of the gradient right.
+    """The curvature beyond Gauss and Newton's, so that it shows the last `change` of the gradient right.
 
     `bent` is the part of that change which comes from the slopes' own (Dennis, Gay & Welsch 1981). Both are of minus
     the gradient.

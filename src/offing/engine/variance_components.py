@@ -168,7 +168,7 @@ def _single(parts: Projected, rows: int, bounded: int, low: float, high: float) 
         values = deviance(grid)
         i = int(np.argmin(values))
         low, high = float(grid[max(i - 1, 0)]), float(grid[min(i + 1, 40)])
-    # The deviance is flat there: only its slope tells the place to all digits.
+    # The deviance is flat there: only its slope shows the place to all digits.
     if slope(low) < 0.0 < slope(high):
         log = float(brentq(slope, low, high, xtol=1e-13))
         return log, float(deviance(np.array([log]))[0])

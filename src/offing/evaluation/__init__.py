@@ -6,7 +6,7 @@ from offing.evaluation.calibration import CalibratedForecast, Calibration, calib
 from offing.evaluation.candidates import candidates
 from offing.evaluation.combination import Combination, combine, combined
 from offing.evaluation.comparison import Comparison, compare
-from offing.evaluation.external_forecasts import Outside, outside
+from offing.evaluation.external_forecasts import ExternalForecast, external_forecast
 from offing.evaluation.origins import Origins
 from offing.evaluation.scoring import scores
 from offing.evaluation.screening import DriverSelection, Screening, screen
@@ -22,9 +22,9 @@ __all__ = [
     "Combination",
     "Comparison",
     "DriverSelection",
+    "ExternalForecast",
     "MemberWeights",
     "Origins",
-    "Outside",
     "Screening",
     "Search",
     "Timeline",
@@ -36,7 +36,7 @@ __all__ = [
     "combine",
     "combined",
     "compare",
-    "outside",
+    "external_forecast",
     "recalibrate",
     "scores",
     "screen",

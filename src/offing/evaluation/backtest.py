@@ -15,7 +15,7 @@ from offing.base.text import as_html, number, percent, rounded, text_table, wrap
 from offing.evaluation.backtest_views import ByHorizon, MemberWeights, Timeline
 from offing.evaluation.calibration import calibration
 from offing.evaluation.comparison import Comparison, compare
-from offing.evaluation.external_forecasts import Outside, outside_run
+from offing.evaluation.external_forecasts import ExternalForecast, external_run
 from offing.evaluation.fold_results import Basis, Run
 from offing.evaluation.origins import Origins
 from offing.evaluation.past_forecasts import BASES, PastForecasts
@@ -186,13 +186,13 @@ def backtest(
     basis: Basis | None = None,
     planned: Sequence[str] = (),
     plans: Mapping[str, Table | Panel] | None = None,
-    outside: Sequence[Outside] = (),
+    external: Sequence[ExternalForecast] = (),
     repeats: Mapping[str, int] | None = None,
-    way: Literal["recursion", "direct"] = "recursion",
-    edge: Literal["expected", "shifted"] = "expected",
+    method: Literal["recursion", "direct"] = "recursion",
+    unreleased: Literal["expected", "shifted"] = "expected",
     executor: Executor | None = None,
 ) -> Backtest:
-    """Forecast from past origins as it would have been done there, all being learnt anew at each.
+    """Forecast from past origins as it would have been done there, all being learnt again at each.
 
     Parameters
     ----------
@@ -205,14 +205,14 @@ def backtest(
     basis
         ``ex-post`` takes the drivers' actual later values; ``ex-ante`` only what was known at the origin, whereas what
         nobody knew is expected by models of the drivers' own. By default both, whose difference is the price of not
-        knowing the drivers; without drivers they are the same, and told as ex-ante.
+        knowing the drivers; without drivers they are the same, and reported as ex-ante.
     planned
         Columns whose later values were settled beforehand, as fares and timetables are: they count as known.
     plans
-        Plans of the drivers by the table that each continues. Those that tell when they were made (`released` in
+        Plans of the drivers by the table that each continues. Those that say when they were made (`released` in
         `offing.read`) serve as they stood at each origin; others say nothing of the past.
     outside
-        Forecasts made elsewhere; see `offing.outside`.
+        Forecasts made elsewhere; see `offing.external_forecast`.
     repeats
         Further plain references by name: each repeats the value so many periods before, such as
         ``{"four weeks before": 28}`` for days. Where it is not known yet, the same lag counts once more.
@@ -245,7 +245,7 @@ def backtest(
     [0.9, 1.8]
     """
     models = (models,) if isinstance(models, Model) else tuple(models)
-    _check_models(models, outside, repeats or {})
+    _check_models(models, external, repeats or {})
     plan = Origins(horizon, origins, first_origin, every, gap, window)
     if basis is not None and basis not in BASES:
         raise InputError(f"found {basis!r}", 'Give "ex-post" or "ex-ante".', key="basis")
@@ -253,15 +253,15 @@ def backtest(
     owner = next((each for each in given.values() if isinstance(each, Panel)), None)
     jobs, unusable = jobs_of(models, split_series(given, models[0].target), plan, bases,
                              planned=tuple(planned), plans=plans or {})  # fmt: skip
-    every_one = [replace(job, way=way, edge=edge) for job in jobs]
+    every_one = [replace(job, method=method, unreleased=unreleased) for job in jobs]
     runs, left_out = _runs(every_one, executor)
     left_out = {**not_in_all(given, models[0].target), **unusable, **left_out}
     first = {series: next(job for job in every_one if job.series == series)
              for series in dict.fromkeys(job.series for job in every_one) if series not in left_out}  # fmt: skip
-    for each in outside:
-        runs += [outside_run(each, series, job.cuts) for series, job in first.items()]
+    for each in external:
+        runs += [external_run(each, series, job.cuts) for series, job in first.items()]
     return Backtest(
-        models, plan, tuple(runs), first, tuple(outside), () if owner is None else owner.id, dict(repeats or {}),
+        models, plan, tuple(runs), first, tuple(external), () if owner is None else owner.id, dict(repeats or {}),
         left_out,
     )  # fmt: skip
 
@@ -324,8 +324,8 @@ def jobs_of(
     return found, refused
 
 
-def _check_models(models: Sequence[Model], outside: Sequence[Outside], repeats: Mapping[str, int]) -> None:
-    names = [*(model.name for model in models), *(each.name for each in outside), *repeats]
+def _check_models(models: Sequence[Model], external: Sequence[ExternalForecast], repeats: Mapping[str, int]) -> None:
+    names = [*(model.name for model in models), *(each.name for each in external), *repeats]
     for name, lag in repeats.items():
         if isinstance(lag, bool) or not isinstance(lag, (int, np.integer)) or lag < 1:
             raise InputError(f"found {lag!r} for '{name}'", "Give a whole number of periods from 1 on.", key="repeats")

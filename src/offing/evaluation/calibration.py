@@ -20,8 +20,8 @@ from offing.evaluation.past_forecasts import PastForecasts
 from offing.evaluation.score_parts import LEVELS
 from offing.model import Contributions, Forecast
 
-Way = Literal["conformal", "adaptive"]
-WAYS: tuple[Way, ...] = ("conformal", "adaptive")
+Method = Literal["conformal", "adaptive"]
+METHODS: tuple[Method, ...] = ("conformal", "adaptive")
 #: By how much of each miss the adaptive form moves its level (Gibbs & Candès 2021 use 0.005 to 0.05 for long series).
 STEP = 0.05
 #: A finding speaks where chance would explain a coverage this far off in fewer than one case in forty, so that the two
@@ -128,11 +128,11 @@ class Calibration:
     def sentence(self) -> str:
         """What the intervals held, in one sentence."""
         rows = self.table[self.table["horizon"] == "all"].set_index("level")
-        told = ", ".join(f"of {100 * level:g} % {row['reached']:.0f} %" for level, row in rows.iterrows())  # type: ignore[operator]
+        noted = ", ".join(f"of {100 * level:g} % {row['reached']:.0f} %" for level, row in rows.iterrows())  # type: ignore[operator]
         n = int(rows["n"].iloc[0]) if len(rows) else 0
         end = " ".join(each.message for each in self.findings) or "Chance may explain the differences."
         several = f" of {self.series} series" if self.series > 1 else ""
-        return f"Intervals of '{self.model}' held at {count(n, 'origin')}{several} ({self.basis}): {told}. {end}"
+        return f"Intervals of '{self.model}' held at {count(n, 'origin')}{several} ({self.basis}): {noted}. {end}"
 
     def __str__(self) -> str:
         rows = self.table[self.table["level"] == 0.8]
@@ -214,7 +214,7 @@ def positions_of(run: Run) -> Array:
 class Margins:
     """Where quantiles lie by past errors: so many half widths of the 80 % interval from the median.
 
-    `values` (h, q) at `probabilities` (q,), in their order; NaN where there are too few errors. `pooled` tells whether
+    `values` (h, q) at `probabilities` (q,), in their order; NaN where there are too few errors. `pooled` says whether
     all horizons share theirs, `n` how many errors each comes from.
     """
 
@@ -241,7 +241,7 @@ def needed(probability: float) -> int:
     return int(np.ceil(tail / (1.0 - tail) - 1e-9))
 
 
-def margins(errors: Array, probabilities: Array, way: Way = "conformal", step: float = STEP) -> Margins:
+def margins(errors: Array, probabilities: Array, method: Method = "conformal", step: float = STEP) -> Margins:
     """What past errors (f, h) of forecasts in their order, in half widths of their intervals, say of each quantile.
 
     Split-conformal (Vovk et al. 2005; Lei et al. 2018): the ⌈(n + 1) p⌉-th smallest of n errors, below the median the
@@ -253,20 +253,20 @@ def margins(errors: Array, probabilities: Array, way: Way = "conformal", step: f
     counts = np.isfinite(errors).sum(axis=0)
     pooled = bool(int(counts.min()) < max(needed(float(p)) for p in probabilities))
     groups = [errors.ravel()] if pooled else list(errors.T)
-    rows = [[_margin(group[np.isfinite(group)], float(p), way, step) for p in probabilities] for group in groups]
+    rows = [[_margin(group[np.isfinite(group)], float(p), method, step) for p in probabilities] for group in groups]
     # Adapted levels may cross; order statistics of one level each do not.
-    values = np.sort(np.array(rows), axis=1) if way == "adaptive" else np.array(rows)
+    values = np.sort(np.array(rows), axis=1) if method == "adaptive" else np.array(rows)
     n = int(counts.sum() if pooled else counts.min())
     return Margins(probabilities, values.repeat(h, axis=0) if pooled else values, pooled, n)
 
 
-def _margin(errors: Array, probability: float, way: Way, step: float) -> float:
+def _margin(errors: Array, probability: float, method: Method, step: float) -> float:
     """The quantile of errors (n,) in their order; NaN where they are too few."""
     n = len(errors)
     if n < needed(probability):
         return float("nan")
     level = probability
-    if way == "adaptive":
+    if method == "adaptive":
         for i in range(max(n // 2, needed(probability)), n):
             below = float(errors[i] <= _ranked(errors[:i], level))
             level = min(max(level + step * (probability - below), 1e-9), 1.0 - 1e-9)
@@ -309,7 +309,7 @@ class CalibratedForecast(Forecast):
 
     plain: Forecast | None = None
     given: Margins | None = None
-    intervals: Way = "conformal"
+    intervals: Method = "conformal"
 
     @property
     def bare(self) -> Forecast:
@@ -355,7 +355,7 @@ class CalibratedForecast(Forecast):
 
 
 def recalibrate(
-    forecast: Forecast, backtest: PastForecasts, *, way: Way = "conformal", basis: Basis | None = None
+    forecast: Forecast, backtest: PastForecasts, *, method: Method = "conformal", basis: Basis | None = None
 ) -> CalibratedForecast:
     """A forecast whose intervals are as wide as past errors of the same model say.
 
@@ -365,7 +365,7 @@ def recalibrate(
         A forecast, no farther than the back-test's horizon where horizons stand alone.
     backtest
         Forecasts of the same model from past origins.
-    way
+    method
         ``conformal``, or ``adaptive`` for series whose errors drift; see `offing.evaluation.calibration.margins`.
     basis
         ``ex-ante`` by default where there is one.
@@ -385,8 +385,8 @@ def recalibrate(
     >>> of.recalibrate(model.fit(sold).forecast(2, levels=[0.8]), past).table["q0.9"].round(2).tolist()
     [101.18, 101.18]
     """
-    if way not in WAYS:
-        raise InputError(f"found {way!r}", nearest(str(way), WAYS), key="intervals")
+    if method not in METHODS:
+        raise InputError(f"found {method!r}", nearest(str(method), METHODS), key="intervals")
     basis = basis or backtest.bases[-1]
     name, series = forecast.fit.model.name, forecast.fit.series
     run = next((each for each in backtest.chosen(basis) if each.name == name and each.series == series), None)
@@ -401,13 +401,24 @@ def recalibrate(
             "Give more origins, or lower levels.", key="levels",
         )  # fmt: skip
     kept = sorted({*wanted, *(p for p in SHOWN if needed(p) <= n)})
-    given = margins(scaled_errors(run), np.array(kept), way)
+    given = margins(scaled_errors(run), np.array(kept), method)
     periods = forecast.axis.n
     if given.pooled:
         given = replace(given, values=given.values[:1].repeat(periods, axis=0))
     elif run.cuts.plan.gap or periods > len(given.values):
-        raise InputError(f"the back-test tells of {len(given.values)} horizons, the forecast has {periods}",
+        raise InputError(f"the back-test knows {len(given.values)} horizons, the forecast has {periods}",
                          "Back-test as far as the forecast goes, without a gap.", key="horizon")  # fmt: skip
     given = replace(given, values=given.values[:periods])
-    return CalibratedForecast(forecast.fit, forecast.view, forecast.axis, forecast.rows, forecast.levels,
-                              forecast.outlooks, forecast.scenario, forecast.assumed, forecast, given, way)  # fmt: skip
+    return CalibratedForecast(
+        forecast.fit,
+        forecast.view,
+        forecast.axis,
+        forecast.rows,
+        forecast.levels,
+        forecast.outlooks,
+        forecast.scenario,
+        forecast.assumed,
+        forecast,
+        given,
+        method,
+    )

@@ -39,7 +39,7 @@ if TYPE_CHECKING:
 Edge = Literal["expected", "shifted"]
 Pooling = Literal["quantiles", "probabilities"]
 #: Weights (n, m) of the members of n forecasts (n, m), given their past errors (p, m). Others can be added here.
-WAYS: dict[str, Callable[[Array, Array], Array]] = {
+METHODS: dict[str, Callable[[Array, Array], Array]] = {
     "mean": lambda forecasts, errors: np.full(forecasts.shape, 1.0 / forecasts.shape[1]),
     "median": lambda forecasts, errors: middle_weights(forecasts),
     "trimmed mean": lambda forecasts, errors: middle_weights(forecasts, TRIMMED),
@@ -66,7 +66,7 @@ class Combination:
         The weight (h, m) of each in every period, in the same order.
     errors
         Past errors (origins x periods, m) from which the weights come, outcome less forecast; empty where they do not.
-    way
+    method
         One of ``mean``, ``median``, ``trimmed mean``, ``past errors``, ``least squares``; or ``stated weights``.
     pooling
         How quantiles are combined.
@@ -83,7 +83,7 @@ class Combination:
     members: dict[str, Forecast]
     pointwise: Array
     errors: pd.DataFrame
-    way: str
+    method: str
     pooling: Pooling = "quantiles"
 
     @property
@@ -163,18 +163,18 @@ class Combination:
         unit = f" {first.fit.unit}" if first.fit.unit else ""
         kind = {"past errors": "mean by past squared errors", "least squares": "mean by least squares",
                 STATED_WEIGHTS: "mean by the stated weights"}  # fmt: skip
-        told = (
-            f"{len(values)} forecasts of {period} go {spread}{unit}; their {kind.get(self.way, self.way)} is "
+        noted = (
+            f"{len(values)} forecasts of {period} go {spread}{unit}; their {kind.get(self.method, self.method)} is "
             f"{number(float(self.mean[0]), 4)}{unit}."
         )
         if not len(self.errors):
-            return told
+            return noted
         sizes = np.sqrt(np.square(self.errors.to_numpy()).mean(axis=0))
         both = float(np.sqrt(np.square(self.errors.to_numpy() @ self.weights).mean()))
         least = min(zip(sizes.tolist(), self.errors.columns, strict=True))
         origins = len(self.errors.index.unique())
         return (
-            f"{told} Over {origins} past origins the best single one, {least[1]}, was off by "
+            f"{noted} Over {origins} past origins the best single one, {least[1]}, was off by "
             f"{number(least[0])} (root mean square), these weights by {number(both)}; they come from the same errors."
         )
 
@@ -193,7 +193,7 @@ class Combination:
         return as_html(self.sentence, self.table)
 
 
-def check_way(way: str, pooling: str) -> None:
+def check_method(method: str, pooling: str) -> None:
     """Refuse words that mean nothing.
 
     Raises
@@ -201,8 +201,8 @@ def check_way(way: str, pooling: str) -> None:
     InputError
         Naming what is allowed.
     """
-    if way not in WAYS and way != STATED_WEIGHTS:
-        raise InputError(f"found {way!r}", nearest(str(way), WAYS), key="way")
+    if method not in METHODS and method != STATED_WEIGHTS:
+        raise InputError(f"found {method!r}", nearest(str(method), METHODS), key="method")
     if pooling not in get_args(Pooling):
         raise InputError(f"found {pooling!r}", nearest(str(pooling), get_args(Pooling)), key="pooling")
 
@@ -216,10 +216,10 @@ def pooled_quantiles(quantiles: Array, weights: Array, pooling: Pooling) -> Arra
 
 def combine(
     models: Sequence[Model], data: Data, *, horizon: int | None = None, until: object = None,
-    as_of: object = None, way: str = "mean",
-    edges: Sequence[Edge] = ("expected",), origins: int = 12, pooling: Pooling = "quantiles",
+    as_of: object = None, method: str = "mean",
+    unreleased: Sequence[Edge] = ("expected",), origins: int = 12, pooling: Pooling = "quantiles",
     planned: Sequence[str] = (), plan: Mapping[str, Table | Panel] | None = None,
-    weights: Mapping[str, float] | None = None, unplanned: Literal["refuse", "expected"] = "refuse",
+    weights: Mapping[str, float] | None = None, missing_plans: Literal["refuse", "expected"] = "refuse",
 ) -> Combination:  # fmt: skip
     """Forecast with several models and make one forecast of theirs.
 
@@ -229,9 +229,9 @@ def combine(
         With different names, of the same target of one series.
     horizon, until, as_of
         As for ``Fit.forecast`` and ``Model.fit``; one period where neither horizon nor end is given.
-    way
+    method
         ``mean``, ``median``, ``trimmed mean`` (a fifth left out at either end); or with weights from `origins` earlier
-        moments at the same place within a period of the target, at each of which all is fitted anew from what was known
+        moments at the same place within a period of the target, at each of which all is refitted from what was known
         then: ``past errors`` weights each by one over its mean squared error (Bates & Granger 1969), ``least squares``
         by what would have been best, none negative and adding up to one (Granger & Ramanathan 1984).
     edges
@@ -240,10 +240,10 @@ def combine(
         ``quantiles`` averages the members' quantiles, ``probabilities`` their distributions; see `Combination`.
     planned
         Columns whose later values were settled beforehand, as in `offing.backtest`.
-    plan, unplanned
+    plan, missing_plans
         The drivers' plans by table, and what happens without, as for ``Fit.forecast``.
     weights
-        Stated weights by the models' names, instead of a `way`; they are made to add up to one, and models without a
+        Stated weights by the models' names, instead of a `method`; they are made to add up to one, and models without a
         weight are left out.
 
     Raises
@@ -256,14 +256,14 @@ def combine(
     >>> import pandas as pd, offing as of
     >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0, 6.0, 8.0], pd.period_range("2024-01", periods=8, freq="M"))
     >>> plain, trend = of.Model("sold", name="plain"), of.Model("sold", [of.Trend()], name="trend")
-    >>> found = of.combine([plain, trend], sold.rename("sold"), way="past errors", origins=3)
+    >>> found = of.combine([plain, trend], sold.rename("sold"), method="past errors", origins=3)
     >>> found.weights.round(2).tolist()
     [0.17, 0.83]
     """
-    check_way(way, pooling)
+    check_method(method, pooling)
     models = [model for model in models if weights is None or weights.get(model.name, 0.0) > 0.0]
-    members = [(model, edge) for model in models for edge in edges]
-    names = [model.name if len(edges) == 1 else f"{model.name}, {edge}" for model, edge in members]
+    members = [(model, each) for model in models for each in unreleased]
+    names = [model.name if len(unreleased) == 1 else f"{model.name}, {each}" for model, each in members]
     if not names or len(set(names)) < len(names) or len({model.target for model in models}) > 1:
         raise InputError(f"found the models {', '.join(names) or 'none'}",
                          "Give models of one target, each with a name of its own.", key="models")  # fmt: skip
@@ -274,17 +274,17 @@ def combine(
     horizon = 1 if horizon is None and until is None else horizon
     found = {
         name: model.fit_at(Information(tables, as_of=as_of)).forecast(
-            horizon, until=until, edge=edge, plan=plan, unplanned=unplanned
+            horizon, until=until, unreleased=edge, plan=plan, missing_plans=missing_plans
         )
         for name, (model, edge) in zip(names, members, strict=True)
     }
     errors = np.zeros((0, len(names)))
     first, moments = next(iter(found.values())), np.zeros(0, dtype=np.int64)
-    if way in LEARNT and weights is None:
+    if method in LEARNT and weights is None:
         cuts = _earlier(first, tables, models[0].target, origins)
         foreseen = foreseen_by("ex-ante", tables, models[0].target, planned)
         plans = {key: each for key, each in (plan or {}).items() if isinstance(each, Table)}
-        jobs = [Job(replace(model, name=name), tables, plans, "", cuts, "ex-ante", foreseen, edge=edge)
+        jobs = [Job(replace(model, name=name), tables, plans, "", cuts, "ex-ante", foreseen, unreleased=edge)
                 for name, (model, edge) in zip(names, members, strict=True)]  # fmt: skip
         runs = run_all(jobs)
         errors = np.column_stack([-run.error.ravel() for run in runs])
@@ -292,10 +292,10 @@ def combine(
     forecasts = np.column_stack([each.mean for each in found.values()])
     index = first.axis.frequency.index(moments).rename("origin")
     if weights is not None:
-        pointwise = _stated([weights[model.name] / len(edges) for model, _ in members], forecasts.shape)
+        pointwise = _stated([weights[model.name] / len(unreleased) for model, _ in members], forecasts.shape)
         return Combination(found, pointwise, pd.DataFrame(errors, index=index, columns=names), STATED_WEIGHTS, pooling)
-    pointwise = WAYS[way](forecasts, errors)
-    return Combination(found, pointwise, pd.DataFrame(errors, index=index, columns=names), way, pooling)
+    pointwise = METHODS[method](forecasts, errors)
+    return Combination(found, pointwise, pd.DataFrame(errors, index=index, columns=names), method, pooling)
 
 
 def _stated(weights: Sequence[float], shape: tuple[int, ...]) -> Array:
@@ -326,10 +326,10 @@ def _earlier(first: Forecast, tables: dict[str, Table], target: str, count: int)
 
 
 def combined(
-    backtest: Backtest, *, way: str = "mean", members: Sequence[str] | None = None, pooling: Pooling = "quantiles",
+    backtest: Backtest, *, method: str = "mean", members: Sequence[str] | None = None, pooling: Pooling = "quantiles",
     name: str | None = None, weights: Mapping[str, float] | None = None,
 ) -> Backtest:  # fmt: skip
-    """A back-test with one more candidate: its members in one, whose weights are learnt anew at each origin.
+    """A back-test with one more candidate: its members in one, whose weights are learnt again at each origin.
 
     Parameters
     ----------
@@ -357,10 +357,10 @@ def combined(
     >>> of.scores(found, score="MAE").round(2)["ex-ante"].loc[["plain", "trend", "mean of models"]].tolist()
     [2.42, 1.32, 1.54]
     """
-    check_way(way, pooling)
+    check_method(method, pooling)
     if weights is not None:
-        way, members = STATED_WEIGHTS, [each for each, weight in weights.items() if weight > 0.0]
-    own = [run.name for run in backtest.own if run.kind in ("model", "outside")]
+        method, members = STATED_WEIGHTS, [each for each, weight in weights.items() if weight > 0.0]
+    own = [run.name for run in backtest.own if run.kind in ("model", "external")]
     chosen = list(dict.fromkeys(own)) if members is None else list(members)
     for each in chosen:
         if each not in {run.name for run in backtest.runs}:
@@ -368,7 +368,7 @@ def combined(
                              key="members")  # fmt: skip
     if len(chosen) < 2 and weights is None:
         raise InputError(f"found {len(chosen)} members", "Give two or more.", key="members")
-    title = name or ("mean of models" if way == "mean" else way)
+    title = name or ("mean of models" if method == "mean" else method)
     if title in {run.name for run in backtest.runs}:
         raise InputError(f"there is a forecast {title!r} already", "Give another name.", key="name")
     runs = []
@@ -376,17 +376,17 @@ def combined(
         for series in backtest.series:
             parts = [next(run for run in backtest.chosen(basis, series) if run.name == each) for each in chosen]
             runs.append(
-                _combined(parts, title, basis, way, pooling, [(weights or {}).get(each, 0.0) for each in chosen])
+                _combined(parts, title, basis, method, pooling, [(weights or {}).get(each, 0.0) for each in chosen])
             )
     return backtest.with_runs(runs)
 
 
 def _combined(  # noqa: PLR0917  what a run is made of
-    parts: Sequence[Run], name: str, basis: Basis, way: str, pooling: Pooling, stated: Sequence[float]
+    parts: Sequence[Run], name: str, basis: Basis, method: str, pooling: Pooling, stated: Sequence[float]
 ) -> Run:
     """One run made of several on the same origins."""
     means = np.stack([run.mean for run in parts], axis=-1)
-    weights = _stated(stated, means.shape) if way == STATED_WEIGHTS else learnt_weights(parts, way)
+    weights = _stated(stated, means.shape) if method == STATED_WEIGHTS else learnt_weights(parts, method)
 
     def quantiles() -> Array:
         own = np.array([run.quantiles for run in parts])
@@ -400,7 +400,7 @@ def _combined(  # noqa: PLR0917  what a run is made of
                members=tuple(run.name for run in parts), weights=weights)  # fmt: skip
 
 
-def learnt_weights(parts: Sequence[Run], way: str) -> Array:
+def learnt_weights(parts: Sequence[Run], method: str) -> Array:
     """Weights (f, h, m) of members at each origin, from what was known of their errors there."""
     means = np.stack([run.mean for run in parts], axis=-1)
     errors = np.stack([run.error for run in parts], axis=-1)
@@ -410,5 +410,5 @@ def learnt_weights(parts: Sequence[Run], way: str) -> Array:
         whole = np.asarray(known.all(axis=-1))
         rows = errors[:fold][whole]
         enough = int(whole.any(axis=1).sum()) >= FEWEST
-        found[fold] = WAYS[way if enough or way not in LEARNT else "mean"](means[fold], rows)
+        found[fold] = METHODS[method if enough or method not in LEARNT else "mean"](means[fold], rows)
     return found

@@ -20,9 +20,9 @@ from offing.evaluation.scoring import SCORES, all_parts, check_score, scored
 from offing.model import Model
 
 Loss = Literal["squared", "absolute"]
-#: Candidates whose p of belonging to the best ones is at least this cannot be told from the best.
+#: Candidates whose p of belonging to the best ones is at least this cannot be separated from the best.
 DOUBT = 0.1
-#: Fewer origins than this tell nothing about chance.
+#: Fewer origins than this show nothing about chance.
 FEWEST = 5
 #: Scores that differ by a smaller share are the same but for rounding.
 _SAME = 1e-9
@@ -30,7 +30,7 @@ _SAME = 1e-9
 
 @dataclass(frozen=True)
 class Comparison:
-    """Candidates and references held against each other on the same periods. Made by `offing.compare`.
+    """Candidates and references compared with each other on the same periods. Made by `offing.compare`.
 
     Attributes
     ----------
@@ -73,7 +73,7 @@ class Comparison:
 
     @property
     def references(self) -> list[str]:
-        """Names of the plain references that can be held against them."""
+        """Names of the plain references that can be compared with them."""
         return [name for name in self.losses.columns if self._kind(name) == "reference"]
 
     @property
@@ -222,7 +222,7 @@ class Comparison:
         over = f"over {len(self.losses)} origins" if len(self.losses) > 1 else "over one origin"
         basis = f"{self.basis}, {_horizons(backtest)}"
         if ahead is None:
-            return f"'{best}' has {own} {over} ({basis}); no plain reference could be held against it."
+            return f"'{best}' has {own} {over} ({basis}); no plain reference could be compared with it."
         theirs = f"{number(float(self.overall[ahead]))}"
         if self.same_as_reference:
             return f"'{best}' forecasts the same as the plain reference '{ahead}': {own} {over} ({basis})."
@@ -230,7 +230,7 @@ class Comparison:
             return (f"'{best}' does not beat the plain reference '{ahead}': {own} against {theirs} {over} "
                     f"({basis}).")  # fmt: skip
         found = self.test(best, ahead)
-        sure = ("too few origins to tell from chance" if len(self.losses) < FEWEST or not np.isfinite(found.p)
+        sure = ("too few origins for a test" if len(self.losses) < FEWEST or not np.isfinite(found.p)
                 else f"p {p_text(found.p, equal=True)}, " + ("more than chance" if found.p < DOUBT else
                                                       "which chance may explain"))  # fmt: skip
         return (f"'{best}' beats the best plain reference, '{ahead}', by {100.0 * self.skill:.0f} %: {own} against "
@@ -238,13 +238,13 @@ class Comparison:
 
     @property
     def sentences(self) -> str:
-        """The verdict, which others cannot be told from the best, and where the best one fails."""
+        """The verdict, which others cannot be separated from the best, and where the best one fails."""
         lines = [self.verdict]
         others = [name for name in self.table.loc[self.table["among_best"], "model"] if name != self.best]
         if len(self.losses) < FEWEST:
-            lines.append(f"{count(len(self.losses), 'origin')} cannot tell candidates apart; {FEWEST} are the least.")
+            lines.append(f"{count(len(self.losses), 'origin')} cannot separate candidates; {FEWEST} are the least.")
         elif others:
-            lines.append(f"Not to be told from the best at 90 %: {', '.join(others)}.")
+            lines.append(f"not significantly worse than the best at 10 %: {', '.join(others)}.")
         else:
             lines.append("All others are worse by more than chance (90 %).")
         if len(self.losses) > 1 and self.best_reference is not None:
@@ -278,7 +278,7 @@ class Comparison:
 
     def __str__(self) -> str:
         note = ("Spread: standard deviation over origins. Rank: mean over origins, 1 is best. Skill: against the best "
-                "reference. *: not to be told from the best.")  # fmt: skip
+                "reference. *: not to be separated from the best.")  # fmt: skip
         return f"{wrapped(self.sentences)}\n\n{self.text_table()}\n\n{wrapped(note)}"
 
     def _repr_html_(self) -> str:
@@ -358,7 +358,7 @@ def _same_cells(parts: pd.DataFrame, backtest: PastForecasts) -> tuple[pd.DataFr
     cells = ["series", "fold", "horizon"]
     keys = {str(name): set(map(tuple, own[cells].to_numpy().tolist())) for name, own in parts.groupby("model")}
     models = [model.name for model in backtest.models if model.name in keys]
-    judged = [*models, *(each.name for each in backtest.outside if each.name in keys and each.role == "candidate")]
+    judged = [*models, *(each.name for each in backtest.external if each.name in keys and each.role == "candidate")]
     shared = set.intersection(*(keys[name] for name in judged)) if judged else set.union(*keys.values())
     kept = [name for name, own in keys.items() if shared <= own]
     absent = {name: "it lacks some of the periods" for name in keys if name not in kept}

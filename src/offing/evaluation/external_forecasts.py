@@ -22,8 +22,8 @@ _QUANTILE = re.compile(r"q(0\.\d+)")
 
 
 @dataclass(frozen=True)
-class Outside:
-    """A forecast that was made elsewhere. Made by `offing.outside`.
+class ExternalForecast:
+    """A forecast that was made elsewhere. Made by `offing.external_forecast`.
 
     Attributes
     ----------
@@ -32,13 +32,13 @@ class Outside:
     rows
         ``origin, period, forecast``, ``series`` where there are several, and quantiles such as ``q0.1``.
     role
-        ``candidate``, or ``reference`` that models are held against.
+        ``candidate``, or ``reference`` that models are compared with.
 
     Examples
     --------
     >>> import pandas as pd, offing as of
     >>> rows = pd.DataFrame({"origin": ["2024-05-01"], "period": ["2024-05"], "forecast": [5.0]})
-    >>> of.outside(rows, "planning office").name
+    >>> of.external_forecast(rows, "planning office").name
     'planning office'
     """
 
@@ -47,9 +47,9 @@ class Outside:
     role: Literal["candidate", "reference"] = "candidate"
 
 
-def outside(
+def external_forecast(
     rows: pd.DataFrame | str | Path, name: str, *, role: Literal["candidate", "reference"] = "candidate"
-) -> Outside:
+) -> ExternalForecast:
     """Take in a forecast that was made elsewhere.
 
     Parameters
@@ -61,7 +61,7 @@ def outside(
     name
         What it is to be called.
     role
-        ``candidate``; or ``reference``, so that models are held against it.
+        ``candidate``; or ``reference``, so that models are compared with it.
 
     Raises
     ------
@@ -72,7 +72,7 @@ def outside(
     --------
     >>> import pandas as pd, offing as of
     >>> rows = pd.DataFrame({"origin": ["2024-05-01"], "period": ["2024-05"], "forecast": ["five"]})
-    >>> of.outside(rows, "planning office")
+    >>> of.external_forecast(rows, "planning office")
     Traceback (most recent call last):
     offing.base.errors.InputError: planning office, row 1, column 'forecast': found 'five', which is not a number.
     """
@@ -89,7 +89,7 @@ def outside(
     kept = rows.copy()
     for column in ["forecast", *(each for each in rows.columns if _QUANTILE.fullmatch(str(each)))]:
         kept[column] = _numbers(rows[column], file, str(column))
-    return Outside(name, kept, role)
+    return ExternalForecast(name, kept, role)
 
 
 def _numbers(cells: pd.Series, file: str, column: str) -> Array:
@@ -101,7 +101,7 @@ def _numbers(cells: pd.Series, file: str, column: str) -> Array:
     return values
 
 
-def outside_run(given: Outside, series: str, cuts: Cuts) -> Run:
+def external_run(given: ExternalForecast, series: str, cuts: Cuts) -> Run:
     """What it says from every origin: of each period the newest forecast that was made by then, after the one before.
 
     Raises
@@ -134,7 +134,7 @@ def outside_run(given: Outside, series: str, cuts: Cuts) -> Run:
         days = ", ".join(f"{day:%Y-%m-%d}" for day in cuts.origins[:3])
         raise InputError(f"nothing in it was made for the origins {days} ... and their periods",
                          "Give forecasts made on these dates or shortly before.", file=given.name)  # fmt: skip
-    kind: Literal["reference", "outside"] = "reference" if given.role == "reference" else "outside"
+    kind: Literal["reference", "external"] = "reference" if given.role == "reference" else "external"
     return Run(series, given.name, "ex-ante", kind, cuts, mean, _Interpolated(quantiles) if quantiles else None)
 
 

@@ -14,7 +14,7 @@ from offing.engine import ranked_probability
 from offing.evaluation.origins import Cuts
 
 Basis = Literal["ex-post", "ex-ante"]
-Kind = Literal["model", "reference", "outside", "combination"]
+Kind = Literal["model", "reference", "external", "combination"]
 
 #: Probabilities of the quantiles that are kept of every forecast: hundredths, and those of the 95 % interval.
 PROBABILITIES = np.sort(np.append(np.arange(1, 100) / 100.0, [0.025, 0.975]))
@@ -29,7 +29,7 @@ class Run:
     Attributes
     ----------
     series, name, basis, kind
-        Whose forecasts they are. A reference that looks at no driver has the basis of what it is held against.
+        Whose forecasts they are. A reference that looks at no driver has the basis of what it is compared with.
     cuts
         The origins.
     mean
@@ -64,7 +64,7 @@ class Run:
 
     def is_of(self, basis: Basis) -> bool:
         """Whether it belongs to a basis: to both, if it looks at no driver."""
-        return self.basis == basis or self.kind in ("reference", "outside")
+        return self.basis == basis or self.kind in ("reference", "external")
 
     @cached_property
     def quantiles(self) -> Array | None:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from offing.base import InputError, count
 from offing.calendar import Frequency
-from offing.evaluation.external_forecasts import Outside
+from offing.evaluation.external_forecasts import ExternalForecast
 from offing.evaluation.fold_results import SHOWN, Basis, Run
 from offing.evaluation.origins import Cuts, Origins
 from offing.evaluation.references import (
@@ -65,25 +65,25 @@ def parts_of_runs(runs: Sequence[Run], backtest: PastForecasts) -> pd.DataFrame:
 
     All runs are one frame from the start: with many series a frame for each would take longer than the fits.
     """
-    told = [run for run in runs if not run.why]
-    known = [np.isfinite(run.error).ravel() for run in told]
+    noted = [run for run in runs if not run.why]
+    known = [np.isfinite(run.error).ravel() for run in noted]
     values: dict[str, list[np.ndarray]] = {
-        name: [part(run).ravel()[mask] for run, mask in zip(told, known, strict=True)] for name, part in PARTS.items()
+        name: [part(run).ravel()[mask] for run, mask in zip(noted, known, strict=True)] for name, part in PARTS.items()
     }
-    places = [np.meshgrid(np.arange(len(run.mean)), run.cuts.horizons, indexing="ij") for run in told]
+    places = [np.meshgrid(np.arange(len(run.mean)), run.cuts.horizons, indexing="ij") for run in noted]
     values["fold"] = [each[0].ravel()[mask] for each, mask in zip(places, known, strict=True)]
     values["horizon"] = [each[1].ravel()[mask] for each, mask in zip(places, known, strict=True)]
-    values["row"] = [run.cuts.rows.ravel()[mask] for run, mask in zip(told, known, strict=True)]
-    pairs = [(i, basis) for i, run in enumerate(told) for basis in filter(run.is_of, backtest.bases)]
+    values["row"] = [run.cuts.rows.ravel()[mask] for run, mask in zip(noted, known, strict=True)]
+    pairs = [(i, basis) for i, run in enumerate(noted) for basis in filter(run.is_of, backtest.bases)]
     sizes = [int(known[i].sum()) for i, _ in pairs]
     frame = pd.DataFrame({name: np.concatenate([each[i] for i, _ in pairs]) for name, each in values.items()})
     frequency = backtest.cuts().table.axis.frequency
-    firsts = np.repeat([told[i].cuts.table.axis.first for i, _ in pairs], sizes)
-    moments = np.concatenate([told[i].cuts.moments[values["fold"][i]] for i, _ in pairs])
+    firsts = np.repeat([noted[i].cuts.table.axis.first for i, _ in pairs], sizes)
+    moments = np.concatenate([noted[i].cuts.moments[values["fold"][i]] for i, _ in pairs])
     frame["season"] = seasons_of(frequency, (firsts + frame["row"].to_numpy()).astype(np.int64))
     frame["origin"] = frequency.index(moments)
-    words = {"basis": [basis for _, basis in pairs], "model": [told[i].name for i, _ in pairs],
-             "series": [told[i].series for i, _ in pairs]}  # fmt: skip
+    words = {"basis": [basis for _, basis in pairs], "model": [noted[i].name for i, _ in pairs],
+             "series": [noted[i].series for i, _ in pairs]}  # fmt: skip
     return frame.assign(**{name: np.repeat(np.array(each, dtype=object), sizes) for name, each in words.items()})
 
 
@@ -104,7 +104,7 @@ class PastForecasts:
     outside
         Forecasts made elsewhere.
     ids
-        The columns that tell the series apart.
+        The columns that identifies the series.
     repeats
         Stated references by name: each repeats the value so many periods before.
     left_out
@@ -115,7 +115,7 @@ class PastForecasts:
     plan: Origins
     own: tuple[Run, ...]
     jobs: Mapping[str, Job]
-    outside: tuple[Outside, ...] = ()
+    external: tuple[ExternalForecast, ...] = ()
     ids: tuple[str, ...] = ()
     repeats: Mapping[str, int] = field(default_factory=dict)
     left_out: Mapping[str, InputError] = field(default_factory=dict)

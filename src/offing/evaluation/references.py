@@ -1,4 +1,4 @@
-"""Plain references: forecasts that cost nothing, which every model is held against."""
+"""Plain references: forecasts that cost nothing, which every model is compared with."""
 
 from __future__ import annotations
 
@@ -177,7 +177,7 @@ def plain_model(model: Model, cuts: Cuts) -> Model:
     """A model of the same target with calendar terms alone: trend and seasons."""
     n = int(cuts.ends[0]) - cuts.first if cuts.plan.window is None else cuts.plan.window
     frequency = cuts.table.axis.frequency
-    # Of a year and a quarter the season can be told from a straight line.
+    # Of a year and a quarter the season can be separated from a straight line.
     long = 2 * n if n >= 1.25 * frequency.periods_a_year else n
     terms = [term for term in own_model(frequency, long) if not isinstance(term, OwnLags)]
     return Model(model.target, terms, model.scale, PLAIN_MODEL, offset=model.offset, lower_limit=model.lower_limit,
@@ -187,7 +187,7 @@ def plain_model(model: Model, cuts: Cuts) -> Model:
 def plain_run(job: Job) -> Run:
     """What a model of calendar terms alone says; see `plain_model`."""
     job = replace(job, model=plain_model(job.model, job.cuts), foreseen=frozenset(), basis="ex-ante",
-                  way="recursion", edge="expected")  # fmt: skip
+                  method="recursion", unreleased="expected")  # fmt: skip
     try:
         (run,) = run_all([job])
     except InputError as error:

@@ -1,4 +1,4 @@
-"""Folds that are fitted anew, each from what was known at its origin."""
+"""Folds that are refitted, each from what was known at its origin."""
 
 from __future__ import annotations
 
@@ -45,8 +45,8 @@ class Job:
     cuts: Cuts
     basis: Basis
     foreseen: Columns
-    way: Literal["recursion", "direct"] = "recursion"
-    edge: Literal["expected", "shifted"] = "expected"
+    method: Literal["recursion", "direct"] = "recursion"
+    unreleased: Literal["expected", "shifted"] = "expected"
     shelf: Shelf = field(default_factory=Shelf, compare=False, repr=False)
 
     def information(self, fold: int) -> Information:
@@ -64,7 +64,7 @@ class Job:
         Ex-post a driver must have a value; ex-ante models of the drivers' own say what was expected.
         """
         periods, none = self._periods, np.zeros(self._periods, dtype=bool)
-        if self.way != "recursion" or self.edge != "expected":
+        if self.method != "recursion" or self.unreleased != "expected":
             return self._by_horizon(fit, periods), none
         expect = self.basis == "ex-ante"
         used: Fitted = fit
@@ -78,8 +78,8 @@ class Job:
 
     def _by_horizon(self, fit: Fit, periods: int) -> Forecast:
         expect = self.basis == "ex-ante"
-        return fit.forecast(periods, way=self.way, edge=self.edge, levels=[0.95],
-                            unplanned="expected" if expect else "refuse")  # fmt: skip
+        return fit.forecast(periods, method=self.method, unreleased=self.unreleased, levels=[0.95],
+                            missing_plans="expected" if expect else "refuse")  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -113,7 +113,7 @@ def foreseen_by(basis: Basis, tables: Mapping[str, Table], target: str, planned:
     return frozenset(found)
 
 
-def fitted_anew(jobs: Sequence[Job], executor: Executor | None = None) -> list[Run]:
+def refitted(jobs: Sequence[Job], executor: Executor | None = None) -> list[Run]:
     """The runs of some jobs, every fold of which is fitted by itself.
 
     Raises
@@ -124,7 +124,7 @@ def fitted_anew(jobs: Sequence[Job], executor: Executor | None = None) -> list[R
     return [run for run in _attempted(jobs, executor, strict=True) if isinstance(run, Run)]
 
 
-def attempted_anew(jobs: Sequence[Job], executor: Executor | None = None) -> list[Run | InputError]:
+def attempted_again(jobs: Sequence[Job], executor: Executor | None = None) -> list[Run | InputError]:
     """The runs of some jobs, or why there is none."""
     return _attempted(jobs, executor, strict=False)
 
@@ -215,7 +215,7 @@ def _job_folds(job: Job, folds: Sequence[int]) -> _Folds:
     mean, quantiles = [], []
     train, columns = [], []
     for fold in folds:
-        with _telling(job, fold):
+        with _placing(job, fold):
             fit = job.fit(fold)
             ahead, gone = job.forecast(fit, fold)
         mean.append(np.where(gone, np.nan, ahead.mean)[gap:])
@@ -229,7 +229,7 @@ def _job_folds(job: Job, folds: Sequence[int]) -> _Folds:
 
 
 @contextmanager
-def _telling(job: Job, fold: int) -> Iterator[None]:
+def _placing(job: Job, fold: int) -> Iterator[None]:
     """Let an error that arises inside say at which origin."""
     try:
         yield

@@ -1,4 +1,4 @@
-"""How the folds of jobs are fitted: together where columns can be shared, else anew."""
+"""How the folds of jobs are fitted: together where columns can be shared, else again."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from offing.base import InputError
 from offing.base.arrays import Array
 from offing.evaluation.fold_results import Basis, Run
-from offing.evaluation.refit import Job, attempted_anew, fitted_anew
+from offing.evaluation.refit import Job, attempted_again, refitted
 from offing.evaluation.shared_folds import fitted_together
 
 Mask = NDArray[np.bool_]
@@ -27,17 +27,17 @@ def run_all(jobs: Sequence[Job], executor: Executor | None = None) -> list[Run]:
         If a fold cannot be fitted or forecast, naming its origin.
     """
     shared, left = _together(jobs)
-    anew = dict(zip([i for i, _ in left], fitted_anew([job for _, job in left], executor), strict=True))
-    return [_merged(shared.get(i), anew.get(i)) for i in range(len(jobs))]
+    again = dict(zip([i for i, _ in left], refitted([job for _, job in left], executor), strict=True))
+    return [_merged(shared.get(i), again.get(i)) for i in range(len(jobs))]
 
 
 def attempt_all(jobs: Sequence[Job], executor: Executor | None = None) -> list[Run | InputError]:
     """The runs of some jobs in their order, or why there is none."""
     shared, left = _together(jobs)
-    anew = dict(zip([i for i, _ in left], attempted_anew([job for _, job in left], executor), strict=True))
+    again = dict(zip([i for i, _ in left], attempted_again([job for _, job in left], executor), strict=True))
     found: list[Run | InputError] = []
     for i in range(len(jobs)):
-        other = anew.get(i)
+        other = again.get(i)
         found.append(other if isinstance(other, InputError) else _merged(shared.get(i), other))
     return found
 
@@ -49,7 +49,7 @@ def _together(jobs: Sequence[Job]) -> tuple[_Shared, list[tuple[int, Job]]]:
     """What was fitted together, by place, with the folds that are sure; and jobs of the folds that are left."""
     groups: dict[tuple[str, Basis, tuple[int, ...]], list[int]] = {}
     for i, job in enumerate(jobs):
-        if job.way == "recursion":
+        if job.method == "recursion":
             groups.setdefault((job.series, job.basis, tuple(job.cuts.ends.tolist())), []).append(i)
     shared: _Shared = {}
     for members in groups.values():
@@ -65,19 +65,19 @@ def _together(jobs: Sequence[Job]) -> tuple[_Shared, list[tuple[int, Job]]]:
     return shared, left
 
 
-def _merged(shared: tuple[Run, Mask] | None, anew: Run | None) -> Run:
-    """One run of the folds fitted together and of those fitted anew."""
+def _merged(shared: tuple[Run, Mask] | None, again: Run | None) -> Run:
+    """One run of the folds fitted together and of those refitted."""
     if shared is None:
-        if anew is None:
-            raise RuntimeError("a job was neither fitted together nor anew")
-        return anew
+        if again is None:
+            raise RuntimeError("a job was neither fitted together nor again")
+        return again
     run, sure = shared
-    if anew is None:
+    if again is None:
         return run
     mean, columns = run.mean.copy(), np.array(run.columns)
-    mean[~sure], columns[~sure] = anew.mean, anew.columns
-    return replace(run, mean=mean, columns=columns, made=_Both(run, anew, sure, "quantiles"),
-                   trained=_Both(run, anew, sure, "train"), seconds=run.seconds + anew.seconds)  # fmt: skip
+    mean[~sure], columns[~sure] = again.mean, again.columns
+    return replace(run, mean=mean, columns=columns, made=_Both(run, again, sure, "quantiles"),
+                   trained=_Both(run, again, sure, "train"), seconds=run.seconds + again.seconds)  # fmt: skip
 
 
 @dataclass(frozen=True)

@@ -25,7 +25,7 @@ By = Literal["origin", "horizon", "season", "series", "level"]
 class Score:
     """How a score is made: of the means of some `parts` over a group of forecasts, `finished` in some way.
 
-    `better` tells which side is the better one: ``low``, ``high``, or the nearest to a value. `percent` says that it is
+    `better` says which side is the better one: ``low``, ``high``, or the nearest to a value. `percent` says that it is
     one and not in the target's unit.
     """
 
@@ -138,7 +138,7 @@ def scores(
     Returns
     -------
     DataFrame
-        Undefined scores are NaN; the note in ``scores.csv`` tells why. Without `by` and with one score a table of
+        Undefined scores are NaN; the note in ``scores.csv`` says why. Without `by` and with one score a table of
         candidates and bases. Else columns ``basis, model`` and what it is by, then the scores.
 
     Raises
@@ -265,11 +265,11 @@ def notes(backtest: PastForecasts) -> dict[tuple[str, str], str]:
     """Why a candidate has no such score, or what rules it, by candidate and score.
 
     Candidates without forecasts stand under every score. A MAPE of which one outcome near zero makes more than half is
-    told as well: it says nothing of the others.
+    reported as well: it says nothing of the others.
     """
     found: dict[tuple[str, str], str] = {}
-    told = scored(backtest.parts, ["model", "basis", "series"], list(SCORES))
-    missing = told.isna().groupby(level="model").any()
+    noted = scored(backtest.parts, ["model", "basis", "series"], list(SCORES))
+    missing = noted.isna().groupby(level="model").any()
     for model, row in missing.iterrows():
         for name in row.index[row]:
             found[str(model), str(name)] = UNDEFINED.get(str(name), _NO_BAND)

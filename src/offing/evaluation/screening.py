@@ -24,7 +24,7 @@ from offing.model.options import ModelOptions
 from offing.tables import View
 from offing.terms import Driver, OwnLags
 
-Way = Literal["forward", "path", "subsets"]
+Method = Literal["forward", "path", "subsets"]
 
 _RESAMPLES = 50
 #: The last share of the rows in which the origins lie.
@@ -45,7 +45,7 @@ class Screening:
         For every size the candidates of its best model, by their places.
     errors
         Squared error (origins, sizes) of forecasts on the fitted scale, each from the choice made before its origin.
-    way, mix
+    method, mix
         How it was chosen.
     lost
         How many rows the longest lag of any candidate took.
@@ -66,7 +66,7 @@ class Screening:
     candidates: tuple[Driver, ...]
     chosen: tuple[tuple[int, ...], ...]
     errors: Array
-    way: Way
+    method: Method
     mix: float
     lost: int
     seed: int
@@ -174,7 +174,7 @@ class Screening:
         head = f"{len(self.candidates)} candidates, compared by forecasts from {len(self.errors)} origins"
         gain = percent(least / none - 1.0) if none > 0.0 else "0 %"
         lines = [
-            f"{head}; the whole choice was made anew before each.",
+            f"{head}; the whole choice was made again before each.",
             f"Proposed: {count(self.size, 'driver')}, with an error of {number(float(least))} ({gain} against none).",
             *(str(finding) for finding in self.findings),
         ]
@@ -202,7 +202,7 @@ class DriverSelection(Keywords):
 
     Parameters
     ----------
-    candidates, way, mix, most, origins
+    candidates, method, mix, most, origins
         As for `offing.screen`.
     size
         How many drivers; by default as many as `offing.screen` proposes at each origin.
@@ -225,7 +225,7 @@ class DriverSelection(Keywords):
     """
 
     candidates: Sequence[Driver]
-    way: Way = "forward"
+    method: Method = "forward"
     mix: float = 1.0
     most: int = 10
     origins: int = 8
@@ -257,7 +257,7 @@ class _Problem:
     steps: tuple[tuple[int, ...], ...]
     target: Array
     rows: np.ndarray
-    way: Way
+    method: Method
     mix: float
     own: Mapping[int, int]
 
@@ -290,9 +290,9 @@ class _Problem:
         own = sorted({column for step in self.steps for column in step})
         place = {column: i for i, column in enumerate(own)}
         corner = beside(whole, list(self.always), own)
-        if self.way == "forward":
+        if self.method == "forward":
             return forward(corner, [[place[column] for column in step] for step in self.steps], most)
-        found = least_angle(corner, most, self.mix) if self.way == "path" else subsets(corner, most)
+        found = least_angle(corner, most, self.mix) if self.method == "path" else subsets(corner, most)
         step_of = {place[step[0]]: i for i, step in enumerate(self.steps)}
         return [tuple(step_of[column] for column in kept) for kept in found]
 
@@ -302,7 +302,7 @@ def screen(
     model: Model,
     candidates: Sequence[Driver],
     *,
-    way: Way = "forward",
+    method: Method = "forward",
     mix: float = 1.0,
     most: int = 10,
     origins: int = 8,
@@ -310,7 +310,7 @@ def screen(
 ) -> Screening:
     """Choose among many drivers by forecasts of periods that the choice has not seen.
 
-    Before every origin the whole choice is made anew from the rows so far, and only how many drivers are kept is
+    Before every origin the whole choice is made again from the rows so far, and only how many drivers are kept is
     judged by the errors after it; choosing on all rows and scoring there would find gains in pure noise.
 
     Parameters
@@ -321,7 +321,7 @@ def screen(
         The target, its scale and the terms that are always there.
     candidates
         Drivers to choose from, such as `offing.candidates` makes.
-    way
+    method
         ``forward``: the one that helps most, then the next given the first. ``path``: along the path of an L1 penalty,
         estimated without it. ``subsets``: the best of all sets, for up to 16 candidates.
     mix
@@ -350,7 +350,7 @@ def screen(
     >>> of.screen(noise, of.Model("sold"), of.candidates([f"x{i}" for i in range(30)])).size
     0
     """
-    selection = DriverSelection(candidates, way, mix, most, origins)
+    selection = DriverSelection(candidates, method, mix, most, origins)
     check_names(model, selection)
     return screen_series(model.fit(data), selection, seed=seed)
 
@@ -377,8 +377,18 @@ def screen_series(base: Fitted, selection: DriverSelection, *, seed: int = 1, qu
     chosen = whole.path(rows, most)
     lost = int(base.used.sum()) - len(rows)
     table = np.array(errors)[:, : len(chosen)]
-    return Screening(base, tuple(selection.candidates), tuple(chosen), table, selection.way, selection.mix, lost, seed,
-                     selection, whole)  # fmt: skip
+    return Screening(
+        base,
+        tuple(selection.candidates),
+        tuple(chosen),
+        table,
+        selection.method,
+        selection.mix,
+        lost,
+        seed,
+        selection,
+        whole,
+    )
 
 
 def _errors_after(base: Fitted, selection: DriverSelection, whole: _Problem, part: np.ndarray) -> Array:
@@ -401,9 +411,9 @@ def _errors_after(base: Fitted, selection: DriverSelection, whole: _Problem, par
 
 
 def _check(selection: DriverSelection) -> None:
-    candidates, way, mix = selection.candidates, selection.way, selection.mix
-    if way not in get_args(Way):
-        raise InputError(f"found {way!r}", f"Allowed: {', '.join(get_args(Way))}.", key="way")
+    candidates, method, mix = selection.candidates, selection.method, selection.mix
+    if method not in get_args(Method):
+        raise InputError(f"found {method!r}", f"Allowed: {', '.join(get_args(Method))}.", key="method")
     if len(candidates) < 1 or any(not isinstance(each, Driver) for each in candidates):
         raise InputError("found no drivers to choose from", "Give a list of Driver, such as candidates makes.",
                          key="candidates")  # fmt: skip
@@ -419,15 +429,15 @@ def _check(selection: DriverSelection) -> None:
     shaped = [each for each in candidates if each.shaped or each.curve is not None or each.shrink_with is not None]
     if shaped:
         raise InputError(
-            f"'{shaped[0].name}' has a shape that is estimated, which would have to be found anew in every set",
+            f"'{shaped[0].name}' has a shape that is estimated, which would have to be found again in every set",
             "State its shape, or choose first and estimate shapes then.", key="candidates",
         )  # fmt: skip
-    if way == "subsets" and len(candidates) > MOST_SUBSETS:
+    if method == "subsets" and len(candidates) > MOST_SUBSETS:
         raise InputError(f"there are {len(candidates)} candidates, of which all sets are too many",
-                         f"Use way = \"forward\", or at most {MOST_SUBSETS}.", key="way")  # fmt: skip
-    if way != "forward" and any(len(each.lags) * len(each.chains) > 1 for each in candidates):
+                         f"Use method = \"forward\", or at most {MOST_SUBSETS}.", key="method")  # fmt: skip
+    if method != "forward" and any(len(each.lags) * len(each.chains) > 1 for each in candidates):
         raise InputError("candidates with several columns stay together only in a forward search",
-                         'Use way = "forward".', key="way")  # fmt: skip
+                         'Use method = "forward".', key="method")  # fmt: skip
 
 
 def check_names(model: ModelOptions, selection: DriverSelection) -> None:
@@ -456,7 +466,7 @@ def _problem(base: Fitted, view: View, axis: Axis, past: Fitted, selection: Driv
     steps = tuple(tuple(slot.places.tolist()) for slot in slots)
     own = {lag: int(place) for term, slot in zip(terms, design.layout.slots, strict=False) if isinstance(term, OwnLags)
            for lag, place in zip(term.lags, slot.places, strict=True)}  # fmt: skip
-    return _Problem(design.linear, tuple(always), steps, base.working, rows, selection.way, selection.mix, own)
+    return _Problem(design.linear, tuple(always), steps, base.working, rows, selection.method, selection.mix, own)
 
 
 def _check_plain(design: Design, chooses: bool) -> None:

@@ -21,13 +21,13 @@ from offing.evaluation.fold_results import Basis
 from offing.evaluation.origins import Origins
 from offing.evaluation.scoring import SCORES, check_score, score_of
 from offing.evaluation.search_log import Record, Tried, mark_of
-from offing.evaluation.search_loop import STATED, Hunt, Scene, Way, best_of
+from offing.evaluation.search_loop import STATED, Hunt, Method, Scene, best_of
 from offing.evaluation.search_space import Space
 from offing.model import Fit, Model
 from offing.model.model import Data, tables_of
 from offing.tables import Panel, Table, split_series
 
-#: What so many further candidates may bring is told, from so many tries on.
+#: What so many further candidates may bring is reported, from so many tries on.
 _MORE, _FEWEST_TRIES = 25, 12
 
 
@@ -201,19 +201,19 @@ class Search:
         expected = "" if self.first is None else f" About {self.first:,} had been expected to fit into the time."
         periods = count(self.held_back, self.held.cuts().table.axis.frequency.unit)
         why = "as the best of many looks better than it is" if self.optimism > 0.0 else "which were easier"
-        told_of = f"{percent(self.optimism)} on new periods, {why}"
+        shown_of = f"{percent(self.optimism)} on new periods, {why}"
         lines = [
             f"Best of {tried}: {choice}.",
             f"Honest {self.score}, on the {periods} that the search never saw: {number(self.honest)}{unit}. In the "
-            f"search it had {number(self.found)}{unit}: {told_of}.",
+            f"search it had {number(self.found)}{unit}: {shown_of}.",
             f"The search took {self.seconds:.1f} s.{expected}"
             + (f" {failed} candidates could not be fitted." if failed else "")
             + (f" {self.stopped}" if self.stopped else ""),
         ]
         if self.as_stated is not None and self.model != self.space.model:
             gain = 1.0 - self.honest / self.as_stated
-            told = f"; the search gained {percent(gain)}" if gain > 0.0 else ", which is no worse: keep it"
-            lines.insert(2, f"The model as stated has {number(self.as_stated)}{unit} there{told}.")
+            noted = f"; the search gained {percent(gain)}" if gain > 0.0 else ", which is no worse: keep it"
+            lines.insert(2, f"The model as stated has {number(self.as_stated)}{unit} there{noted}.")
         lines += [self._more()] if self._more() else []
         ahead = self._best_reference
         if ahead is not None:
@@ -260,7 +260,7 @@ def search(
     optional: Sequence[str] = (),
     horizon: int,
     budget: float | None = None,
-    way: Way = "grid",
+    method: Method = "grid",
     tries: int | None = None,
     seed: int = 0,
     score: str = "RMSE",
@@ -273,7 +273,7 @@ def search(
     planned: Sequence[str] = (),
     plans: Mapping[str, Table | Panel] | None = None,
     record: str | Path | None = None,
-    tell: Callable[[str], object] | None = None,
+    report: Callable[[str], object] | None = None,
     executor: Executor | None = None,
 ) -> Search:
     """Search for a better model among stated choices, and score the winner once on periods that were held back.
@@ -291,9 +291,9 @@ def search(
     horizon, origins, first_origin, every, gap, basis, planned, plans
         As for `offing.backtest`; of ``basis`` only one, ex-ante by default where there are drivers.
     budget
-        Seconds for everything. The first candidates tell what one costs, and how many fit is told (`tell`) before the
-        others are tried. By default there is no limit.
-    way
+        Seconds for everything. The first candidates show what one costs, and how many fit is reported (`report`)
+        before the others are tried. By default there is no limit.
+    method
         ``grid``: all of them, in an order drawn at random, so that any part of them is a fair sample. ``random``:
         `tries` of them. ``narrowing``: few origins for all (or `tries`) of them, then thrice as many origins for the
         best third, and so on (Jamieson & Talwalkar 2016).
@@ -307,7 +307,7 @@ def search(
         How many of the newest periods the search never sees; by default twice the horizon.
     record
         A file in which all that was tried is kept, and from which a search that was stopped goes on.
-    tell
+    show
         Called with a line on how many candidates fit into the time.
     executor
         As for `offing.backtest`.
@@ -334,11 +334,11 @@ def search(
     {'season.harmonics': 1, 'trend': 'out'}
     """
     started = time.monotonic()
-    if way not in get_args(Way):
-        raise InputError(f"found {way!r}", nearest(str(way), get_args(Way)), key="way")
+    if method not in get_args(Method):
+        raise InputError(f"found {method!r}", nearest(str(method), get_args(Method)), key="method")
     if budget is not None and not budget > 0.0:
         raise InputError(f"found {budget!r}", "Give a number of seconds.", key="budget")
-    if way == "random" and tries is None and budget is None:
+    if method == "random" and tries is None and budget is None:
         raise InputError("a random search needs an end", "Give tries or a budget.", key="tries")
     if SCORES[check_score(score)].better != "low":
         raise InputError(
@@ -354,9 +354,9 @@ def search(
     mark = mark_of(space, series, (plan, chosen, score, held_back, tuple(planned)))
     with Workers(executor) as workers, Record(record, mark) as kept:
         scene = Scene(space, series, plan, chosen, score, held_back, tuple(planned), plans or {}, workers)
-        hunt = Hunt(scene, kept, started, budget, tell)
+        hunt = Hunt(scene, kept, started, budget, report)
         try:
-            hunt.run(way, tries, seed)
+            hunt.run(method, tries, seed)
         except KeyboardInterrupt:
             hunt.stopped = "It was interrupted: this is the best so far."
         tried = hunt.latest()

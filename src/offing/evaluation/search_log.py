@@ -22,7 +22,7 @@ from offing.tables import Table
 class Tried:
     """One candidate: its choice, on how many origins it was scored, the score, how many coefficients, how long.
 
-    `score` is NaN where it could not be fitted, and `why` tells why.
+    `score` is NaN where it could not be fitted, and `why` says why.
     """
 
     digits: tuple[int, ...]

@@ -24,12 +24,12 @@ from offing.evaluation.shared_folds import is_plain
 from offing.model import Model
 from offing.tables import Panel, Table
 
-Way = Literal["grid", "random", "narrowing"]
+Method = Literal["grid", "random", "narrowing"]
 #: Of each round of narrowing a third is kept, and the origins are trebled (Jamieson & Talwalkar 2016).
 KEPT = 3
-#: The first batch of candidates, whose cost tells how many fit; later ones take about this share of the time.
+#: The first batch of candidates, whose cost shows how many fit; later ones take about this share of the time.
 _FIRST, _SLICE = 2, 0.03
-#: Candidates that take so many seconds are fitted anew, and so by other processes if there are many.
+#: Candidates that take so many seconds are refitted, and so by other processes if there are many.
 _SLOW = 0.03
 #: Without a time budget batches are of so many.
 _BATCH = 256
@@ -136,7 +136,7 @@ class Hunt:
     record: Record
     started: float
     budget: float | None
-    tell: Callable[[str], object] | None
+    report: Callable[[str], object] | None
     found: dict[tuple[tuple[int, ...], int], Tried] = field(default_factory=dict)
     expected: int | None = None
     stopped: str = ""
@@ -160,12 +160,12 @@ class Hunt:
                 best[each.digits] = each
         return list(best.values())
 
-    def run(self, way: Way, tries: int | None, seed: int) -> None:
+    def run(self, method: Method, tries: int | None, seed: int) -> None:
         """Try candidates until all are tried or the time is up."""
         self.found = {(each.digits, each.folds): each for each in self.record.known()}
         order = list(_limited(self.scene.space, tries, seed))
         with Progress("searching") as progress:
-            if way != "narrowing":
+            if method != "narrowing":
                 self._all(order, self.scene.folds, progress, (0.0, 1.0))
                 return
             rounds = [self.scene.folds]
@@ -230,9 +230,9 @@ class Hunt:
     def _announce(self, fits: int, taken: float) -> None:
         size = self.scene.space.size
         self.expected = min(fits, size)
-        if self.tell is not None and self.budget is not None:
+        if self.report is not None and self.budget is not None:
             part = "all" if fits >= size else f"about {fits:,} of"
-            self.tell(f"A candidate takes {taken:.3g} s: {part} {size:,} fit into {self.budget:.3g} s.")
+            self.report(f"A candidate takes {taken:.3g} s: {part} {size:,} fit into {self.budget:.3g} s.")
 
 
 def _limited(space: Space, tries: int | None, seed: int) -> list[tuple[int, ...]]:

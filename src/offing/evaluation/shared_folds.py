@@ -1,6 +1,6 @@
 """Folds that share their columns: plain regressions, of which one design serves all origins and candidates.
 
-Whatever is not plain, or not sure in a fold, is left to be fitted anew.
+Whatever is not plain, or not sure in a fold, is left to be refitted.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ Mask = NDArray[np.bool_]
 def fitted_together(jobs: Sequence[Job]) -> list[tuple[Run, Mask] | None]:
     """The runs of jobs that share columns, on one series with the same origins, and which folds (f,) are sure.
 
-    None where all must be fitted anew. What a fold gives, and whether it is sure, depends on what it may see alone.
+    None where all must be refitted. What a fold gives, and whether it is sure, depends on what it may see alone.
     """
     started = time.perf_counter()
     found: list[tuple[Run, Mask] | None] = [None] * len(jobs)
@@ -52,7 +52,7 @@ def is_plain(model: Model) -> bool:
         model.driver_selection is not None or model.dynamics is not None or model.loss != "squares"
         or model.half_life is not None or model.steps
         or model.treatments or model.covariance != "classical" or model.window is not None
-        or any(term.learning == "anew" or term.multiplies_trend or term.holds_level or term.recursive
+        or any(term.learning == "again" or term.multiplies_trend or term.holds_level or term.recursive
                for term in model.terms)
     )  # fmt: skip
 
@@ -107,7 +107,7 @@ class _Shared:
         try:
             return self._learnt(term)
         except InputError:
-            return None  # fitted anew, the fold concerned tells what is wrong, and at which origin
+            return None  # refitted, the fold concerned shows what is wrong, and at which origin
 
     def _learnt(self, term: Term) -> _Laid | None:
         job = self.jobs[0]
@@ -116,7 +116,7 @@ class _Shared:
         frequencies = {job.tables[source].axis.frequency for source, _ in places}
         if not set(places) <= job.foreseen or not frequencies <= {self.axis.frequency}:
             return None
-        # The first fold sees the least: what cannot be learnt is told from there.
+        # The first fold sees the least: what cannot be learnt is reported from there.
         block = term.block(last, self.axis, term.learn(first))
         if term.learning == "more" and not _same(block, term.block(last, self.axis, term.learn(last))):
             return None

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Change:
-    """Two versions of a forecast held against each other. Made by `offing.change`.
+    """Two versions of a forecast compared with each other. Made by `offing.change`.
 
     Attributes
     ----------
@@ -73,7 +73,7 @@ class Change:
         known = n >= FEWEST and bool(np.isfinite(p))
         chance = "more than chance" if p < DOUBT else "which chance may explain"
         freedom = f"Student's t with {count(self.test.dof, 'degree')} of freedom"
-        sure = f"p {p_text(p, equal=True)} by {freedom}, {chance}" if known else "too few origins to tell from chance"
+        sure = f"p {p_text(p, equal=True)} by {freedom}, {chance}" if known else "too few origins for a test"
         return (
             f"From '{self.before}' to '{self.after}' {self.score} goes from {number(self.overall[0])} to "
             f"{number(self.overall[1])}{self.unit} ({percent(self.share)}), better at {better} of {n} origins ({sure})."
@@ -190,11 +190,11 @@ class Worth:
         rows = self.table
         top = rows.iloc[0]
         useless = rows.loc[rows["change"] <= 0.0, "term"].tolist()
-        told = (f"Without '{top['term']}' {self.score} would be {percent(float(top['change']))} "
+        noted = (f"Without '{top['term']}' {self.score} would be {percent(float(top['change']))} "
                 f"({self.origins} origins).")  # fmt: skip
         if useless:
-            told += f" Without {', '.join(useless)} it would be no worse."
-        return told
+            noted += f" Without {', '.join(useless)} it would be no worse."
+        return noted
 
     def __str__(self) -> str:
         rows = self.table

@@ -20,12 +20,12 @@ from offing.model import Fit, Forecast
 from offing.model.fitted import Fitted
 from offing.model.make_forecast import check_known
 from offing.tables import View
-from offing.terms import Driver, Pulses, Term, telling
+from offing.terms import Driver, Pulses, Term, naming_term
 
 
 @dataclass(frozen=True)
 class Split:
-    """Stated totals split over their periods. Made by `offing.split`.
+    """Stated totals split over their periods. Made by `offing.allocate`.
 
     Attributes
     ----------
@@ -46,7 +46,7 @@ class Split:
     >>> quarters = pd.period_range("2019Q1", periods=20, freq="Q")
     >>> sold = pd.Series(100.0 * np.tile([0.8, 1.0, 1.4, 0.8], 5) * 1.001 ** np.arange(20), quarters, name="sold")
     >>> fit = of.Model("sold", terms=[of.Trend(), of.Season()], scale="log").fit(sold)
-    >>> of.split(fit, {"2024": 400.0}).table["value"].round(1).tolist()
+    >>> of.allocate(fit, {"2024": 400.0}).table["value"].round(1).tolist()
     [79.9, 99.9, 140.1, 80.1]
     """
 
@@ -98,7 +98,7 @@ class Split:
         return as_html(self.sentence, self.table)
 
 
-def split(result: Fit | Forecast, totals: Mapping[str, float], *, average: bool = False) -> Split:
+def allocate(result: Fit | Forecast, totals: Mapping[str, float], *, average: bool = False) -> Split:
     """Split stated totals over their periods in proportion to the calendar's profile: trend, season, holidays, events.
 
     A period's share is its mean over the sum of all means of the total, with all drivers at their mean over the
@@ -123,7 +123,7 @@ def split(result: Fit | Forecast, totals: Mapping[str, float], *, average: bool 
     --------
     >>> import pandas as pd, offing as of
     >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
-    >>> of.split(of.Model("sold").fit(sold), {"2024-Q3": 12.0}).table["value"].round(6).tolist()
+    >>> of.allocate(of.Model("sold").fit(sold), {"2024-Q3": 12.0}).table["value"].round(6).tolist()
     [4.0, 4.0, 4.0]
     """
     fit = result.fit if isinstance(result, Forecast) else result
@@ -148,7 +148,7 @@ def _shared(
     axis, scale = group.axis, fit.scale
     for term in fit.model.terms:
         if _of_the_calendar(term):
-            with telling(term):
+            with naming_term(term):
                 check_known(view, term, axis)
     found = profile(fit, view, axis, _of_the_calendar)
     factor = scale.factor(view, fit.model.target, axis)

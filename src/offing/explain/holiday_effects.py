@@ -36,7 +36,7 @@ class HolidayEffects:
     days
         How many such days the fitted periods hold (m,).
     own
-        How much its own days told of it (m,): 1 less the variance of its effect over that of a holiday of its group
+        How much its own days reported of it (m,): 1 less the variance of its effect over that of a holiday of its group
         that was never seen. 0 leans on the group alone, 1 on itself alone.
 
     Examples
@@ -129,7 +129,7 @@ def holiday_effects(result: Fit | Forecast, term: str | None = None) -> HolidayE
     Parameters
     ----------
     result
-        A fit, or a forecast: then holidays to come that the fitted periods never held are told too.
+        A fit, or a forecast: then holidays to come that the fitted periods never held are reported too.
     term
         The term's name; needed where there are several.
 

@@ -162,18 +162,18 @@ def lag_weights(fit: Fitted, driver: str | None = None) -> LagCurve:
     value, functions = _coefficients(weights, fit.estimate.beta[places])
     wide = np.zeros((weights.span + 1, fit.layout.k))
     wide[:, places] = np.vstack([functions, functions.sum(axis=0)])
-    told = np.append(value, value.sum())
+    noted = np.append(value, value.sum())
     if needs_draws(fit, place) and weights.curve is not None:
         drawn = np.array([_coefficients(weights, beta)[0] for beta in drawn_coefficients(fit)[places].T])
         low, high = np.quantile(np.column_stack([drawn, drawn.sum(axis=1)]), _TAILS, axis=0)
     else:
         reach = float(quantile(0.975, fit.estimate.dof)) * fit.estimate.standard_errors(wide)
-        low, high = told - reach, told + reach
+        low, high = noted - reach, noted + reach
     return LagCurve(
         str(term.name), fit.label_of(term), fit.view.frequency(term.data).unit, str(term.weights),
         fit.scale.name(fit.label), fit.unit if fit.scale.plain and not fit.scale.log else "",
         weights.skip + np.arange(weights.span, dtype=np.float64), value, low[:-1], high[:-1],
-        float(told[-1]), float(low[-1]), float(high[-1]), weight_tests(fit, place),
+        float(noted[-1]), float(low[-1]), float(high[-1]), weight_tests(fit, place),
     )  # fmt: skip
 
 

@@ -24,12 +24,12 @@ from offing.terms import Driver
 
 #: Effects below this share of the largest are not put into words.
 _LITTLE = 0.02
-ANEW = "estimated anew"
+REESTIMATED = "re-estimated"
 
 
 @dataclass(frozen=True)
-class RunningEstimate:
-    """Forecasts of one period from a sequence of dates. Made by `offing.running_estimate`.
+class Nowcast:
+    """Forecasts of one period from a sequence of dates. Made by `offing.nowcast`.
 
     Attributes
     ----------
@@ -39,7 +39,7 @@ class RunningEstimate:
         One a date; the period is the last of each.
     steps
         One row a release between two dates: ``from, to, driver, period, released, expected, actual, surprise, weight,
-        effect``, and one for what is left: all was estimated anew. The effects between two dates add up to the change.
+        effect``, and one for what is left: all was re-estimated. The effects between two dates add up to the change.
 
     Examples
     --------
@@ -50,7 +50,7 @@ class RunningEstimate:
     >>> tables = {"orders": of.read(orders.rename("orders")),
     ...           "bookings": of.read(pd.Series(b, pd.period_range("2015-01", periods=126, freq="M"), name="index"))}
     >>> model = of.Model("orders.orders", terms=[of.Driver("bookings.index", weights="free", span=3)])
-    >>> found = of.running_estimate(model, tables, ["2025-05-01", "2025-06-01"])
+    >>> found = of.nowcast(model, tables, ["2025-05-01", "2025-06-01"])
     >>> bool(np.isclose(found.steps["effect"].sum(), found.table["forecast"].diff().iloc[-1])), len(found.steps)
     (True, 2)
     """
@@ -78,11 +78,11 @@ class RunningEstimate:
         low, high = self.table.columns[1], self.table.columns[-2]
         for i, (date, row) in enumerate(self.table.iterrows()):
             unit = f" {self.unit}" if self.unit else ""
-            told = (
+            noted = (
                 f"{pd.Timestamp(str(date)):%Y-%m-%d}: {self.period} is estimated at {number(row['forecast'], 4)}{unit} "
                 f"({low} {number(row[low], 4)}, {high} {number(row[high], 4)})."
             )
-            lines.append(told + (f" {self._moved(i)}" if i else ""))
+            lines.append(noted + (f" {self._moved(i)}" if i else ""))
         if np.isfinite(self.outcome):
             lines.append(f"It came out at {number(self.outcome, 4)}.")
         return "\n".join(lines)
@@ -96,8 +96,8 @@ class RunningEstimate:
             together = float(own["effect"].sum())
             if abs(together) < _LITTLE * largest:
                 continue
-            if driver == ANEW:
-                parts.append(f"{ANEW} {signed(together)}")
+            if driver == REESTIMATED:
+                parts.append(f"{REESTIMATED} {signed(together)}")
                 continue
             step = own.loc[own["effect"].abs().idxmax()]
             side = "above" if step["surprise"] > 0.0 else "below"
@@ -120,17 +120,17 @@ class RunningEstimate:
         return as_html(self.sentences, self.table)
 
 
-def running_estimate(
+def nowcast(
     model: Model, data: Data, dates: Sequence[object], *, period: object = None,
-    edge: Literal["expected", "shifted"] = "expected", levels: Sequence[float] = (0.5, 0.8, 0.95),
+    unreleased: Literal["expected", "shifted"] = "expected", levels: Sequence[float] = (0.5, 0.8, 0.95),
     plan: Mapping[str, Table | Panel] | None = None,
-) -> RunningEstimate:  # fmt: skip
-    """Estimate one period of the target from what was known on each of some dates, and tell what moved the estimate.
+) -> Nowcast:  # fmt: skip
+    """Estimate one period of the target from what was known on each of some dates, and show what moved the estimate.
 
-    On each date all is fitted anew. From one date to the next each value that came out is put in its place, in the
+    On each date all is refitted. From one date to the next each value that came out is put in its place, in the
     order of release and with the coefficients of the earlier date: its surprise is what it differs from what its
     driver's own model expected, the weight is what one more of it does, through what it makes the model expect of
-    later values too. What is left is that all was estimated anew.
+    later values too. What is left is that all was re-estimated.
 
     Parameters
     ----------
@@ -160,7 +160,7 @@ def running_estimate(
     >>> tables = {"orders": of.read(orders.rename("orders")),
     ...           "bookings": of.read(pd.Series(b, pd.period_range("2015-01", periods=126, freq="M"), name="index"))}
     >>> model = of.Model("orders.orders", terms=[of.Driver("bookings.index", weights="free", span=3)])
-    >>> found = of.running_estimate(model, tables, ["2025-04-01", "2025-05-01", "2025-06-01"], edge="shifted")
+    >>> found = of.nowcast(model, tables, ["2025-04-01", "2025-05-01", "2025-06-01"], unreleased="shifted")
     >>> found.period, found.table["expected_values"].tolist()
     ('2025-Q2', [0, 0, 0])
     """
@@ -183,15 +183,15 @@ def running_estimate(
                 label = Axis(frequency, wanted, 1).labels()[0]
                 raise InputError(f"{label} is out on {dates[i]}, so there is nothing to estimate",
                                  "Give earlier dates.", key="dates")  # fmt: skip
-            forecasts.append(fit.forecast(horizon, edge=edge, levels=levels, plan=plan))
+            forecasts.append(fit.forecast(horizon, unreleased=unreleased, levels=levels, plan=plan))
             progress.update((i + 1) / len(moments))
     index = frequency.index(np.array(moments))
     for i in range(1, len(moments)):
-        told = _steps(forecasts[i - 1], forecasts[i], detailed=edge == "expected")
-        steps.append(told.assign(**{"from": index[i - 1], "to": index[i]}))
+        noted = _steps(forecasts[i - 1], forecasts[i], detailed=unreleased == "expected")
+        steps.append(noted.assign(**{"from": index[i - 1], "to": index[i]}))
     at = wanted - target.axis.first
     outcome = float(target.values(column)[at]) if 0 <= at < target.axis.n else np.nan
-    return RunningEstimate(
+    return Nowcast(
         Axis(frequency, wanted, 1).labels()[0], forecasts[0].fit.label, forecasts[0].fit.unit, tuple(forecasts),
         tuple(index), pd.concat(steps, ignore_index=True) if steps else _framed([]), outcome,
     )  # fmt: skip
@@ -233,7 +233,7 @@ def _steps(before: Forecast, after: Forecast, *, detailed: bool) -> pd.DataFrame
             "weight": (moved - now) / (actual - expected) if actual != expected else np.nan, "effect": moved - now,
         })  # fmt: skip
         now = moved
-    rows.append({"driver": ANEW, "effect": float(after.mean[-1]) - (now if detailed else start)})
+    rows.append({"driver": REESTIMATED, "effect": float(after.mean[-1]) - (now if detailed else start)})
     return _framed(rows)
 
 

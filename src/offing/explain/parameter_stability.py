@@ -18,17 +18,17 @@ from offing.engine import join, quantile, solve, triangle
 from offing.model.fitted import Fitted
 from offing.terms import Driver
 
-#: Coefficients are estimated anew at so many dates.
+#: Coefficients are re-estimated at so many dates.
 _DATES = 120
 #: Of sums of recursive residuals, the line that independent noise crosses once in twenty (Brown, Durbin & Evans 1975).
 _LINE = 0.948
 
 
 @dataclass(frozen=True)
-class Stability:
+class ParameterStability:
     """Coefficients of the drivers from ever more periods, and sums of what each next period surprised by.
 
-    Made by `offing.stability`.
+    Made by `offing.parameter_stability`.
 
     Attributes
     ----------
@@ -51,7 +51,7 @@ class Stability:
     >>> days = pd.date_range("2024-01-01", periods=60, freq="D")
     >>> rain = np.random.default_rng(1).normal(size=60)
     >>> data = pd.DataFrame({"sold": 5.0 + rain + np.tile([0.1, -0.1], 30), "rain": rain}, days)
-    >>> of.stability(of.Model("sold", terms=[of.Driver("rain")]).fit(data)).table.columns.tolist()
+    >>> of.parameter_stability(of.Model("sold", terms=[of.Driver("rain")]).fit(data)).table.columns.tolist()
     ['rain', 'surprise', 'limit']
     """
 
@@ -78,8 +78,8 @@ class Stability:
         crossed = np.flatnonzero(np.abs(self.surprise) > self.limit)
         if self.at:
             chance = "<0.001" if self.p < 0.001 else f"{self.p:.3f}"
-            told = "changed" if self.p < 0.01 else "cannot be told to have changed"
-            return f"The coefficients {told} at {self.at} (F {self.f:.2f}, p {chance})"
+            noted = "changed" if self.p < 0.01 else "cannot be determined to have changed"
+            return f"The coefficients {noted} at {self.at} (F {self.f:.2f}, p {chance})"
         if len(crossed):
             return f"Effects changed: from {self.date[crossed[0]].date()} on the periods surprise to one side"
         return "Effects stayed what they were: no run of periods surprises to one side"
@@ -94,12 +94,12 @@ class Stability:
         return as_html(self.sentence, self.table)
 
 
-def stability(fit: Fitted, at: object = None) -> Stability:
+def parameter_stability(fit: Fitted, at: object = None) -> ParameterStability:
     """Estimate the coefficients from ever more periods; test a change at a date if one is given.
 
     Shapes, strengths and the noise's dynamics stay those of the whole fit; rows are joined to a triangle, none is
     estimated twice. Recursive residuals are those of each period from the estimate before it (Brown, Durbin & Evans
-    1975). With a date, all coefficients before it are held against all from it on (Chow 1960).
+    1975). With a date, all coefficients before it are compared with all from it on (Chow 1960).
 
     Parameters
     ----------
@@ -118,7 +118,7 @@ def stability(fit: Fitted, at: object = None) -> Stability:
     >>> fare = np.random.default_rng(1).normal(5.0, 1.0, 100)
     >>> sold = 50.0 - np.where(np.arange(100) < 60, 2.0, 4.0) * fare + np.random.default_rng(2).normal(0.0, 0.5, 100)
     >>> fit = of.Model("sold", terms=[of.Driver("fare")]).fit(pd.DataFrame({"sold": sold, "fare": fare}, days))
-    >>> of.stability(fit, at="2024-03-01").p < 0.001
+    >>> of.parameter_stability(fit, at="2024-03-01").p < 0.001
     True
     """
     chain, used = fit.estimate.chain, fit.used
@@ -158,7 +158,7 @@ def stability(fit: Fitted, at: object = None) -> Stability:
     at_name, f, p = ("", float("nan"), float("nan")) if at is None else _chow(fit, rows, at)
     ordinals = fit.axis.ordinals[used][places - 1]
     index = pd.DatetimeIndex([Axis(fit.axis.frequency, int(each), 1).index[0] for each in ordinals])
-    return Stability(
+    return ParameterStability(
         tuple(fit.layout.names[kept[i]] for i in own), index, np.array(estimates).reshape(len(places), -1),
         np.array(errors).reshape(len(places), -1), np.array(surprises), limit,
         float(quantile(0.975, max(fit.estimate.dof, 1.0))), at_name, f, p,

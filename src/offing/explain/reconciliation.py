@@ -22,19 +22,19 @@ from offing.model.decomposition import Account
 from offing.model.fitted import Fitted
 from offing.model.joint_simulation import covariance_times, slopes
 
-Way = Literal["proportional", "least change"]
+Method = Literal["proportional", "least change"]
 _PROBABILITIES = (0.025, 0.1, 0.25, 0.5, 0.75, 0.9, 0.975)
 
 
 @dataclass(frozen=True)
-class Agreed:
-    """A forecast that adds up to stated totals. Made by `offing.agree`.
+class Reconciled:
+    """A forecast that adds up to stated totals. Made by `offing.reconcile`.
 
     Attributes
     ----------
     forecast
         The forecast as the model made it.
-    way
+    method
         How it was changed.
     stated
         The totals by their period's name.
@@ -42,24 +42,24 @@ class Agreed:
         The means (h,) that agree.
     deviation
         Standard deviation (h,) of an outcome around them, given the totals.
-    told
+    reported
         A line for each total: what was known, what the forecast said, and what became of it.
 
     Examples
     --------
     >>> import pandas as pd, offing as of
     >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
-    >>> made = of.agree(of.Model("sold").fit(sold).forecast(2), {"2024-Q2": 18.0})
+    >>> made = of.reconcile(of.Model("sold").fit(sold).forecast(2), {"2024-Q2": 18.0})
     >>> made.table["after"].tolist()
     [6.0, 6.0]
     """
 
     forecast: Forecast
-    way: Way
+    method: Method
     stated: Mapping[str, float]
     mean: Array
     deviation: Array
-    told: tuple[str, ...]
+    statements: tuple[str, ...]
 
     @property
     def fit(self) -> Fitted:
@@ -117,12 +117,12 @@ class Agreed:
     @property
     def sentence(self) -> str:
         """What was done."""
-        way = {
+        method = {
             "proportional": "each period of a total changed by the same share",
             "least change": "the periods of which least is known changed most",
-        }[self.way]
+        }[self.method]
         name = in_units(self.forecast.fit.label, self.forecast.fit.unit)
-        return f"{name}: forecast brought to the stated totals, {way}."
+        return f"{name}: forecast brought to the stated totals, {method}."
 
     def __str__(self) -> str:
         table, h = self.table, self.forecast.axis.n
@@ -133,15 +133,15 @@ class Agreed:
             cells[2 * h : 3 * h], cells[3 * h :],
         ]  # fmt: skip
         heads = [self.forecast.axis.frequency.unit, "before", "after", "change", "percent", "low", "high"]
-        return f"{wrapped(chr(10).join([self.sentence, *self.told]))}\n\n{text_table(heads, columns)}"
+        return f"{wrapped(chr(10).join([self.sentence, *self.statements]))}\n\n{text_table(heads, columns)}"
 
     def _repr_html_(self) -> str:
-        return as_html("\n".join([self.sentence, *self.told]), self.table)
+        return as_html("\n".join([self.sentence, *self.statements]), self.table)
 
 
-def agree(
-    forecast: Forecast, totals: Mapping[str, float], *, way: Way = "proportional", average: bool = False
-) -> Agreed:
+def reconcile(
+    forecast: Forecast, totals: Mapping[str, float], *, method: Method = "proportional", average: bool = False
+) -> Reconciled:
     """Change a forecast so that it adds up to stated totals.
 
     ``proportional`` multiplies all forecast periods of a total by the same number. ``least change`` takes the
@@ -168,30 +168,32 @@ def agree(
     >>> import pandas as pd, offing as of
     >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
     >>> ahead = of.Model("sold", terms=[of.Trend()]).fit(sold).forecast(2)
-    >>> of.agree(ahead, {"2024-Q2": 21.0}, way="least change").table["change"].round(2).tolist()
+    >>> of.reconcile(ahead, {"2024-Q2": 21.0}, method="least change").table["change"].round(2).tolist()
     [0.53, 0.67]
     """
-    if way not in get_args(Way):
-        raise InputError(f"found {way!r}", f"Allowed: {', '.join(get_args(Way))}.", key="way")
-    if way == "least change" and forecast.fit.scale.growth:
+    if method not in get_args(Method):
+        raise InputError(f"found {method!r}", f"Allowed: {', '.join(get_args(Method))}.", key="method")
+    if method == "least change" and forecast.fit.scale.growth:
         raise InputError(
-            "growth on the year before has no covariance in closed form", 'Use way = "proportional".', key="way"
+            "growth on the year before has no covariance in closed form", 'Use method = "proportional".', key="method"
         )
     groups = groups_named(totals, forecast.axis)
     rows = np.zeros((forecast.axis.n, len(groups)))
-    wanted, told = np.zeros(len(groups)), []
+    wanted, statements = np.zeros(len(groups)), []
     for i, (group, stated) in enumerate(groups):
         rows[:, i], actual = _periods(forecast, group)
         whole = stated * group.axis.n if average else stated
         wanted[i] = whole - actual
         own = float(rows[:, i] @ forecast.mean)
         known = f", {number(actual, 5)} of it known" if actual else ""
-        told.append(
+        statements.append(
             f"{group.label}: {number(whole, 6)} stated{known}; the forecast's {number(own, 5)} became "
             f"{number(float(wanted[i]), 5)} ({signed(float(wanted[i]) - own)})."
         )
-    mean, variance = _proportional(forecast, rows, wanted) if way == "proportional" else _least(forecast, rows, wanted)
-    return Agreed(forecast, way, dict(totals), mean, np.sqrt(np.maximum(variance, 0.0)), tuple(told))
+    mean, variance = (
+        _proportional(forecast, rows, wanted) if method == "proportional" else _least(forecast, rows, wanted)
+    )
+    return Reconciled(forecast, method, dict(totals), mean, np.sqrt(np.maximum(variance, 0.0)), tuple(statements))
 
 
 def _periods(forecast: Forecast, group: Group) -> tuple[Array, float]:
@@ -218,12 +220,12 @@ def _proportional(forecast: Forecast, rows: Array, wanted: Array) -> tuple[Array
         part = mean[rows[:, i] > 0.0]
         if own == 0.0 or total / own < 0.0 or (part.min() < 0.0 < part.max()):
             raise InputError(
-                "a forecast of zero or of both signs has no proportions", 'Use way = "least change".', key="way"
+                "a forecast of zero or of both signs has no proportions", 'Use method = "least change".', key="method"
             )
     ratios = np.where(rows.any(axis=1), rows @ (wanted / sums), 1.0)
     after = forecast.fit.cut(mean * ratios)
     if np.abs(rows.T @ after - wanted).max() > 1e-9 * np.abs(wanted).max():
-        raise InputError("the total cannot be reached within the target's limits", 'Use way = "least change".',
+        raise InputError("the total cannot be reached within the target's limits", 'Use method = "least change".',
                          key="totals")  # fmt: skip
     if forecast.fit.scale.growth:
         deviation = _own_variance(forecast)

@@ -83,10 +83,10 @@ class Response:
         first, last = (float(np.interp(end, self.value, self.effect)) for end in ends)
         change = (1.0 + last) / (1.0 + first) - 1.0 if self.share else last - first
         unit = f" {self.target_unit}" if self.target_unit else ""
-        told = percent(change) if self.share else signed(change) + unit
+        noted = percent(change) if self.share else signed(change) + unit
         between = f"from {number(ends[0])} to {in_units(number(ends[1]), self.unit)}"
         held = f"with {self.beside}" if self.beside else "the rest held"
-        return f"'{self.label}' {between} moves {self.target} by {told}, {held}."
+        return f"'{self.label}' {between} moves {self.target} by {noted}, {held}."
 
     def __str__(self) -> str:
         rows = self.table.iloc[:: max(len(self.value) // 12, 1)]
@@ -237,9 +237,11 @@ class LagProfile:
         whole = float(self.effect.sum())
         at_once = float(self.effect[self.lag == 0].sum())
         share = f"{100.0 * at_once / whole:.0f} %" if whole else "nothing"
-        told = percent(np.expm1(whole)) if self.share else signed(whole)
+        noted = percent(np.expm1(whole)) if self.share else signed(whole)
         what = in_units(number(self.change), self.unit)
-        return f"{what} more of '{self.label}' for one {self.period} adds up to {told}, of which {share} comes at once."
+        return (
+            f"{what} more of '{self.label}' for one {self.period} adds up to {noted}, of which {share} comes at once."
+        )
 
     def __str__(self) -> str:
         rows = self.table
@@ -292,8 +294,8 @@ def lag_profile(fit: Fitted, driver: str | None = None) -> LagProfile:
     value, slope = parts[0][0] - parts[1][0], parts[0][1] - parts[1][1]
     if fit.own:
         value, slope = running(value, fit.own), running(slope, fit.own)
-    told = np.flatnonzero(np.abs(value) > _LITTLE * np.abs(value).max(initial=0.0))
-    first, end = (int(told[0]), int(told[-1])) if len(told) else (middle, middle)
+    noted = np.flatnonzero(np.abs(value) > _LITTLE * np.abs(value).max(initial=0.0))
+    first, end = (int(noted[0]), int(noted[-1])) if len(noted) else (middle, middle)
     span = slice(min(first, middle), min(max(end, middle), middle + _LONGEST) + 1)
     half = float(quantile(0.975, fit.estimate.dof)) * fit.estimate.standard_errors(slope[span])
     return LagProfile(str(term.name), fit.label_of(term), fit.view.sources.unit(term.data), fit.axis.frequency.unit,

@@ -16,7 +16,7 @@ from offing.model.fitted import Fitted
 from offing.terms import Season
 from offing.terms.season import SeasonState
 
-#: A smooth season is told at no more than so many places of its cycle.
+#: A smooth season is reported at no more than so many places of its cycle.
 _FINEST = 96
 
 
@@ -94,7 +94,7 @@ class CycleShape:
 def cycle(fit: Fitted, term: str | None = None) -> CycleShape:
     """The shape of a season: factors that average to 1 where effects multiply, effects that sum to 0 where they add.
 
-    Dummies are told at their positions, harmonics at up to 96 places of the cycle. A season that differs before and
+    Dummies are reported at their positions, harmonics at up to 96 places of the cycle. A season that differs before and
     after a date has a course for each stretch; one that drifts, for its first and its last year.
 
     Parameters

@@ -46,7 +46,7 @@ class SeasonIndices:
     against
         The position from which indices are measured, or an empty text: their mean.
     kinds
-        Kinds of day that the positions tell apart, if any.
+        Kinds of day that the positions separate, if any.
 
     Examples
     --------

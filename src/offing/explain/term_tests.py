@@ -28,7 +28,7 @@ class TermTests:
     columns
         How many free columns each has (J,).
     f, p
-        The statistic and the probability of one as large if the term did nothing (J,); NaN where none can be told.
+        The statistic and the probability of one as large if the term did nothing (J,); NaN where none can be reported.
     partial
         Partial R² (J,): the share of what the other terms leave that it explains.
     dof

@@ -36,7 +36,7 @@ class Totals:
     known, ahead, missing, beyond
         How many of its periods (g,) are known, forecast, missing among the known, or neither in the data nor forecast.
     target, unit, average
-        What is summed, its unit, and whether averages are told.
+        What is summed, its unit, and whether averages are reported.
     period
         What the series' periods are called.
 

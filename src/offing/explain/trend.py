@@ -20,7 +20,7 @@ from offing.model.fitted import Fitted
 from offing.terms import Trend
 from offing.terms.trend import TrendState
 
-#: Slope changes are told across windows of so many stretches between candidates, as the difference of the mean slopes
+#: Slope changes are reported across windows of so many stretches between candidates: the difference of the mean slopes
 #: over so many stretches on both sides: of a single candidate among many that share a bend, the interval would miss the
 #: truth far too often.
 WINDOW, BESIDE = 6, 3
@@ -72,9 +72,9 @@ class TrendPath:
     bends
         Slope changes in their order.
     multiplies
-        Whether slopes are of the logarithm: then words tell them as percent a year.
+        Whether slopes are of the logarithm: then words show them as percent a year.
     windows
-        Whether bends are told over windows of candidates.
+        Whether bends are reported over windows of candidates.
     knots
         Ordinals of the periods from which another slope may apply.
     wanders
@@ -165,8 +165,10 @@ class TrendPath:
             return f"The trend of {in_units(self.target, self.unit)} goes from {start} to {end} without a bend."
         if not self.clear:
             return f"The trend of {in_units(self.target, self.unit)} has no clear bend."
-        told = [f"{self._when(bend)} from {self.slope(bend.before)} to {self.slope(bend.after)}" for bend in self.clear]
-        return f"The trend of {in_units(self.target, self.unit)} bends {'; '.join(told)}."
+        noted = [
+            f"{self._when(bend)} from {self.slope(bend.before)} to {self.slope(bend.after)}" for bend in self.clear
+        ]
+        return f"The trend of {in_units(self.target, self.unit)} bends {'; '.join(noted)}."
 
     def _when(self, bend: Bend) -> str:
         if bend.first == bend.until:
@@ -193,7 +195,7 @@ class TrendPath:
 def trend(result: Fit | Forecast, term: str | None = None) -> TrendPath:
     """The path of the trend and its slope changes.
 
-    Found bends that are many and small are told across overlapping windows of six stretches between candidates, as the
+    Found bends that are many and small are reported across overlapping windows of six stretches between candidates: the
     mean slope of the three stretches after less that of the three before. Each interval is that of prediction for
     effects drawn to zero (Henderson 1975): it covers as stated on average over the windows (Nychka 1988), more often
     where a bend lies in the middle of its window, less often where it lies at the edge. Sharp bends have an interval

@@ -91,11 +91,11 @@ def _read(survey: SurveyData) -> Iterator[str]:
         groups: dict[str, list[str]] = defaultdict(list)
         for column, use in first.accounts.itertuples(index=False):
             groups[str(use)].append(str(column))
-        told = [
+        noted = [
             f"{', '.join(columns[:6])}{f' and {len(columns) - 6} more' if len(columns) > 6 else ''}: {use}"
             for use, columns in sorted(groups.items(), key=lambda each: each[0].startswith("not used"))
         ]
-        yield f"  Columns: {'; '.join(told)}."
+        yield f"  Columns: {'; '.join(noted)}."
         notes = [
             *remarks.get(name, ()),
             *(f.message.removeprefix(f"{first.name}: ").rstrip(".") for f in first.findings if f.severity == "note"),
@@ -150,23 +150,23 @@ def _strange(survey: SurveyData) -> str:
     runs, zeros = missing_runs(values), int((values == 0.0).sum())
     far = survey.outliers
     far = far[(far["source"] == survey.source) & (far["column"] == survey.column)]
-    told = [
+    noted = [
         "no value is missing"
         if not runs
         else f"{count(sum(n for _, n in runs), 'value')} missing in {count(len(runs), 'run')}"
     ]
     if zeros:
-        told.append(f"{count(zeros, 'value')} are zero" if zeros > 1 else "1 value is zero")
+        noted.append(f"{count(zeros, 'value')} are zero" if zeros > 1 else "1 value is zero")
     if len(far):
         worst = far.iloc[0]
         owner = f" of {worst['id']}" if worst["id"] else ""
-        told.append(
+        noted.append(
             f"{count(len(far), 'outlier')}, the farthest {worst['period']}{owner} "
             f"({number(float(worst['value']), 4)} where {number(float(worst['usual']), 4)} is expected)"
         )
     else:
-        told.append("no outliers")
-    text = "; ".join(told)
+        noted.append("no outliers")
+    text = "; ".join(noted)
     return f"{text[0].upper()}{text[1:]}."
 
 
@@ -190,7 +190,7 @@ def _members(survey: SurveyData) -> str:
 def _moves(survey: SurveyData) -> str:
     """Trend and season in words."""
     axis, values = survey.span
-    told = []
+    noted = []
     if len(survey.variance):
         shares = {str(part): float(share) for part, share in survey.variance.itertuples(index=False)}
         rest = shares.pop("rest")
@@ -198,21 +198,21 @@ def _moves(survey: SurveyData) -> str:
             f"{part.replace('cycle of a', 'the season of a')} explains {round(100 * share)} %"
             for part, share in shares.items()
         ]
-        told.append(
+        noted.append(
             f"Of its variance {', '.join(parts)}, {round(100 * rest)} % is left for drivers, holidays and noise."
         )
     year = round(axis.frequency.periods_a_year)
     if len(values) > 2 * year and np.isfinite(values[-2 * year :]).all() and values[-2 * year : -year].sum() > 0:
         change = float(values[-year:].sum() / values[-2 * year : -year].sum()) - 1.0
-        told.append(f"The last year is {percent(change)} against the one before.")
-    return " ".join(told)
+        noted.append(f"The last year is {percent(change)} against the one before.")
+    return " ".join(noted)
 
 
 def _drivers(survey: SurveyData) -> Iterator[str]:
     """Which columns can serve as drivers, and how."""
     axis, _ = survey.span
     rest = without_calendar(axis, survey.working)
-    told = []
+    noted = []
     for reference, (label, _, values) in survey.drivers.items():
         known = np.isfinite(values) & np.isfinite(rest)
         other = without_calendar(axis, values) if np.isfinite(values).sum() > _FEWEST else values
@@ -221,10 +221,10 @@ def _drivers(survey: SurveyData) -> Iterator[str]:
         ahead = survey.known_ahead(reference)
         end = f"known {count(ahead, axis.frequency.unit)} ahead" if ahead else "unknown ahead"
         few = "too few values" if known.sum() <= _FEWEST else "constant"
-        told.append((abs(np.nan_to_num(r)), f"{label} ({signed(r, 2) if varies else few}, {end})"))
-    told.sort(key=lambda each: -each[0])
-    if told:
-        shown = ", ".join(text for _, text in told[:6]) + (f" and {len(told) - 6} more" if len(told) > 6 else "")
+        noted.append((abs(np.nan_to_num(r)), f"{label} ({signed(r, 2) if varies else few}, {end})"))
+    noted.sort(key=lambda each: -each[0])
+    if noted:
+        shown = ", ".join(text for _, text in noted[:6]) + (f" and {len(noted) - 6} more" if len(noted) > 6 else "")
         yield f"Drivers, with their correlation beside trend and season: {shown}."
     faster = survey.faster
     if faster:

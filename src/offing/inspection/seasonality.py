@@ -172,7 +172,7 @@ def found_cycles(axis: Axis, values: Array) -> pd.DataFrame:
 
 
 def _calendar_name(length: float, n: int, frequency: Frequency) -> str:
-    """What the calendar calls a cycle of this length, as far as `n` periods can tell it from others."""
+    """What the calendar calls a cycle of this length, as far as `n` periods can separate it from others."""
     for unit in ("year", "quarter", "month", "week", "day"):
         periods = frequency.periods_a_year / Frequency(unit).periods_a_year
         for parts, words in ((1, f"a {unit}"), (2, f"half a {unit}"), (3, f"a third of a {unit}")):

@@ -38,7 +38,7 @@ def ids_or_lines(
     Raises
     ------
     InputError
-        If columns of text may tell several series apart, of which nobody has said so.
+        If columns of text may identify several series, and nothing states that they do.
     """
     if own.get("id") is None and (wide := _wide_ids(path, own)):
         remarks.append(f"'{wide}' identifies its series")
@@ -59,7 +59,7 @@ def ids_or_lines(
             f'Each then holds for the rows below it: state fill_down = "{merged}".', file=error.file,
         )  # fmt: skip
     known = [name for name in texts if (cells[name] != "").all() and 1 < cells[name].nunique() <= len(cells) / 2]
-    # Whole numbers of which each date has every one just once tell series apart as texts do.
+    # Whole numbers of which each date has every one just once identifies series as texts do.
     whole = [name for name in cells.columns if name not in (time, *texts) and _counts_series(cells, time, str(name))]
     for chosen in [[name] for name in [*known, *whole]] + [[a, b] for i, a in enumerate(known) for b in known[i + 1 :]]:
         if not cells[[time, *chosen]].duplicated().any():
@@ -115,7 +115,7 @@ def _columns(path: Path, own: dict[str, Any]) -> tuple[pd.DataFrame, str, list[s
             continue
         values, wrong = to_numbers(plainer.cells[name], marks)
         doubted = marks is not None and name in marks.doubtful
-        # What looks like a number and is not is told when its column is combined.
+        # What looks like a number and is not is reported when its column is combined.
         if (
             str(name) in _ids(own)
             or str(name) in plainer.faults

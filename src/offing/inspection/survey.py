@@ -79,7 +79,7 @@ def inspect(
     known = np.flatnonzero(np.isfinite(values))
     if len(known) < 4:
         raise InputError(
-            f"the target has {count(len(known), 'value')}", "At least 4 are needed to tell anything.",
+            f"the target has {count(len(known), 'value')}", "At least 4 are needed to show anything.",
             file=own[source].name, column=column,
         )  # fmt: skip
     return Survey(tables, dict(plans or {}), source, column, series, holidays)

@@ -245,7 +245,7 @@ class SurveyData:
         try:
             return term.block(view, axis, term.learn(view)).columns
         except InputError:
-            return None  # a table that does not tell all years
+            return None  # a table that does not list all years
 
     def _future(self, reference: str, first: int) -> int:
         """How many periods from the ordinal `first` on a driver is known for."""

@@ -126,7 +126,7 @@ def years(label: str, unit: str, axis: Axis, values: Array) -> Years | None:
 
 
 def seasons(label: str, unit: str, axis: Axis, values: Array, judged: Judged | None) -> Seasons | None:
-    """The view by position in the longest cycle that can be told apart; None where none is seen twice."""
+    """The view by position in the longest cycle that can be separated; None where none is seen twice."""
     seen = seen_cycles(axis)
     choices = [("year", "month"), ("year", "quarter"), ("week", "day"), ("day", "hour")]
     order = [choice for choice in choices if seen.get(choice[0], 0.0) >= 2.0]

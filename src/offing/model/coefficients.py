@@ -20,9 +20,9 @@ def coefficient_table(fit: FitState) -> pd.DataFrame:
     value = np.where(estimated, functions @ estimate.beta, np.nan)
     error = np.where(estimated, estimate.standard_errors(functions), np.nan)
     held = (functions[:, estimate.active] != 0.0).any(axis=1)
-    untold = held | np.isin([term for term, *_ in rows], fit.model.chosen)
+    unclear = held | np.isin([term for term, *_ in rows], fit.model.chosen)
     with np.errstate(divide="ignore", invalid="ignore"):
-        t = np.where(untold, np.nan, value / error)
+        t = np.where(unclear, np.nan, value / error)
     low, high = _within_bounds(fit, functions, value, float(quantile(0.975, estimate.dof)) * error)
     shrunk = (functions[:, np.isfinite(estimate.ratios)] != 0.0).any(axis=1)
     table = pd.DataFrame(

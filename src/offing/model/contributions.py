@@ -22,11 +22,11 @@ from offing.tables import View
 
 @dataclass(frozen=True)
 class Contributions:
-    """FitState or forecast means split into a baseline and one contribution a term, on the target's scale.
+    """Fitted or forecast means split into a baseline and one contribution a term, on the target's scale.
 
     A period's rows add up to its mean exactly. `low` and `high` are 95 % intervals from the uncertainty of the
     coefficients alone; they do not add up. Made by ``fit.contributions`` and ``forecast.contributions``; how they are
-    defined, the page on the arithmetic tells (logarithmic mean on the log scale: Ang 2005).
+    defined, the page on the arithmetic shows (logarithmic mean on the log scale: Ang 2005).
 
     Attributes
     ----------
@@ -155,7 +155,7 @@ def _joined(axis: Axis, parts: Sequence[Contributions]) -> Contributions:
 def _contribute(
     fit: FitState, view: View, axis: Axis, design: Design, ahead: tuple[Ahead, Array], *, later: bool
 ) -> Contributions:
-    """The contributions in some periods, given their path and the mean correction of the first of all periods."""
+    """The contributions in some periods, given their path and the log bias correction of the first of all periods."""
     path, first = ahead
     whole = account(fit, view, axis, design, path, later=later).standing(first)
     reach = float(quantile(0.975, fit.estimate.dof))
@@ -186,7 +186,7 @@ def _contribute(
         low, high = low * weight, high * weight
         low[0], high[0] = -edges[0], edges[1]
         values[0] -= fit.scale.offset / path.factor
-    # Where a driver is unknown nothing is told, not even the baseline: rows that do not add up would be worse.
+    # Where a driver is unknown nothing is reported, not even the baseline: rows that do not add up would be worse.
     known = np.isfinite(whole.mean)
     names, labels = [row.name for row in rows[1:]], [row.label for row in rows[1:]]
     extra = whole.mean - path.mean

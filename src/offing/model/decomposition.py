@@ -17,8 +17,8 @@ from offing.model.term_effects import split_up
 from offing.tables import View
 
 BASELINE = "baseline"
-CORRECTION = "mean correction"
-PAST = "past surprises"
+CORRECTION = "log bias correction"
+PAST = "autoregressive error"
 ADJUSTMENT = "adjustment"
 UNEXPLAINED = "unexplained"
 FACTOR = "the target's factor"
@@ -69,7 +69,7 @@ class Account:
     Attributes
     ----------
     axis
-        The periods as far as they follow each other; `ordinals` (n,) are those that are told.
+        The periods as far as they follow each other; `ordinals` (n,) are those that are reported.
     rows
         Baseline and terms. On the log scale their sum is the logarithm of the mean times its factor, else the mean.
     log

@@ -14,7 +14,7 @@ from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import Bent, Grid, Shapes
 from offing.tables import View
-from offing.terms import Block, Curve, Readout, Shaped, Term, Wishes, telling
+from offing.terms import Block, Curve, Readout, Shaped, Term, Wishes, naming_term
 
 CONSTANT = "constant"
 
@@ -382,7 +382,7 @@ def lay_out(
     """The design for the periods of `axis`, with what the fit learnt of the terms and of their `centres`."""
     blocks = []
     for term in terms:
-        with telling(term):
+        with naming_term(term):
             blocks.append(term.block(view, axis, states[str(term.name)]))
     return Design(_layout(terms, blocks), tuple(blocks), axis.n, centres)
 

@@ -29,8 +29,8 @@ from offing.diagnostics import (
     surprises,
     tied,
     uneven,
+    unidentified_shapes,
     uninformative,
-    untold_shapes,
 )
 from offing.model.elasticities import elasticities
 from offing.model.fit_state import FitState
@@ -52,7 +52,7 @@ def remarks(fit: FitState, verdicts: Callable[[], Sequence[Verdict]]) -> tuple[F
     lower, upper = fit.rows.bounds
     linear = np.arange(layout.k) < layout.linear
     shapes = (np.where(linear, wide, each).tolist() for wide, each in ((-np.inf, lower), (np.inf, upper)))
-    found += untold_shapes(estimate, layout.names, layout.owners, *shapes)
+    found += unidentified_shapes(estimate, layout.names, layout.owners, *shapes)
     found += bounds_met(estimate, layout.names, layout.owners, lower.tolist(), upper.tolist())
     if layout.wishes is not None:
         stated = [fit.ratios.get(STATED) is not None and group == STATED for group in layout.drawn]
@@ -114,7 +114,7 @@ def examined(fit: FitState) -> tuple[Verdict, ...]:
         return fit.start_of(int(at[row]))
 
     jumped = jumps(residual, design, used, estimate, words=lambda size: _jump_words(fit, size), label=fit.start_of)
-    # A single value far out is told as such, and makes no noise crooked by itself.
+    # A single value far out is reported as such, and makes no noise crooked by itself.
     far = any(verdict.findings for verdict in jumped if verdict.check == "unexplained pulse")
     return (
         *_identity(fit),

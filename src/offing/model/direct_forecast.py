@@ -60,7 +60,7 @@ class DirectForecast(Forecast):
         """
         raise InputError(
             "equations by horizon do not say how the periods vary together",
-            'Use way = "recursion" for totals and agreement.', key="way",
+            'Use method = "recursion" for totals and agreement.', key="method",
         )  # fmt: skip
 
     @cached_property
@@ -107,11 +107,11 @@ def by_horizon(
     own = next((term for term in fit.model.terms if isinstance(term, OwnLags)), None)
     if direct and own is None:
         raise InputError("equations by horizon differ in the target's own lags, and the model has none",
-                         'Leave out way, or add own lags.', key="way")  # fmt: skip
+                         'Leave out way, or add own lags.', key="method")  # fmt: skip
     whole = forecast(fit, horizon, until, plan, levels, expect=expect, scenario=scenario)
     if whole.axis.n > _MOST:
         raise InputError(f"{whole.axis.n} periods ahead are as many fits", f"Forecast at most {_MOST} directly.",
-                         key="way")  # fmt: skip
+                         key="method")  # fmt: skip
     parts: list[Forecast] = []
     with Progress("fitting an equation for each horizon") as progress:
         for h in range(1, whole.axis.n + 1):
@@ -126,7 +126,7 @@ def by_horizon(
     names = {part.contributions.rows for part in parts}
     if len(names) > 1:
         raise InputError("the equations of some horizons have no level to come back to, those of others have",
-                         'Use way = "recursion".', key="way")  # fmt: skip
+                         'Use method = "recursion".', key="method")  # fmt: skip
     return DirectForecast(whole.fit, whole.view, whole.axis, whole.rows, whole.levels, scenario=whole.scenario,
                           assumed=whole.assumed, parts=tuple(parts))  # fmt: skip
 

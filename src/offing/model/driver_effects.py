@@ -70,7 +70,7 @@ class Effects:
 
     @property
     def heading(self) -> str:
-        """What the lines tell."""
+        """What the lines show."""
         return (
             f"From its usual low to its usual high, the rest held, each driver changes {self.target} "
             f"in each {self.period} by:"

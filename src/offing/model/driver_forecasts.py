@@ -33,9 +33,12 @@ _FEWEST = 20
 
 
 def own_model(frequency: Frequency, n: int) -> list[Term]:
-    """The terms of a driver's own model of `n` periods: trend, seasons that it can tell, and the period before."""
-    seasons = [(cycle, harmonics) for cycle, harmonics in _SEASONS[frequency.unit]
-               if cycle != "year" or n >= 2 * frequency.periods_a_year]  # fmt: skip
+    """The terms of a driver's own model of `n` periods: trend, seasons with enough cycles, and the period before."""
+    seasons = [
+        (cycle, harmonics)
+        for cycle, harmonics in _SEASONS[frequency.unit]
+        if cycle != "year" or n >= 2 * frequency.periods_a_year
+    ]
     names = {cycle: "season" if len(seasons) == 1 else f"season of the {cycle}" for cycle, _ in seasons}
     return [Trend(), *(Season(cycle, harmonics=h, name=names[cycle]) for cycle, h in seasons), OwnLags([1])]
 

@@ -30,7 +30,7 @@ from offing.model.target_checks import (
 from offing.model.target_transform import Scale
 from offing.tables import Information, Patch, Sources, Table, Treat, View
 from offing.tables.treatments import zero_question
-from offing.terms import Pulses, telling
+from offing.terms import Pulses, naming_term
 
 
 def fit_at(options: ModelOptions, information: Information) -> Fitted:
@@ -66,7 +66,7 @@ def fit_at(options: ModelOptions, information: Information) -> Fitted:
     model, settlings = settled(model, view, working)
     states = {}
     for term in model.terms:
-        with telling(term):
+        with naming_term(term):
             states[str(term.name)] = term.learn(view)
     design = lay_out(model.terms, view, axis, states)
     known = np.isfinite(working)
@@ -107,7 +107,7 @@ def _explained(model: ModelOptions, view: View, axis: Axis, treat: Treat, place:
         return None
     columns = []
     for term in terms:
-        with telling(term):
+        with naming_term(term):
             columns.append(term.block(view, axis, term.learn(view)).columns)
     found = np.hstack(columns)
     return found if found.shape[1] < axis.n // 3 else None
@@ -151,7 +151,7 @@ def _span(model: ModelOptions, sources: Sources, table: Table, column: str, as_o
 def _others(model: ModelOptions, sources: Sources, frequency: Frequency) -> Iterator[int]:
     """When the last values of drivers that tick at another frequency became known, on the target's clock."""
     for owner, reference in [(term, reference) for term in model.terms for reference in term.needs()]:
-        with telling(owner):
+        with naming_term(owner):
             source, column = sources.find(reference)
         table = sources.tables[source]
         if table.axis.frequency == frequency or table.later_rows == "plan":

@@ -339,8 +339,8 @@ class Forecast:
         lines = [*first, f"{name}: forecast of {self.axis.spell()}, {average} on average."]
         marks = self.drivers["mark"].value_counts()
         if len(marks):
-            told = " and ".join(f"{number} {mark}" for mark, number in marks.items())
-            lines.append(f"Values of the drivers behind it: {told}.")
+            noted = " and ".join(f"{number} {mark}" for mark, number in marks.items())
+            lines.append(f"Values of the drivers behind it: {noted}.")
         return "\n".join([*lines, self.sentence, *rest])
 
     def __str__(self) -> str:

@@ -17,7 +17,7 @@ from offing.model.design import Design, lay_out
 from offing.model.estimation import kept_from_zero
 from offing.model.options import ModelOptions
 from offing.tables import View
-from offing.terms import Driver, Term, options, telling, undecided
+from offing.terms import Driver, Term, naming_term, options, undecided
 
 
 def settled(model: ModelOptions, view: View, working: Array) -> tuple[ModelOptions, tuple[Finding, ...]]:
@@ -32,12 +32,12 @@ def settled(model: ModelOptions, view: View, working: Array) -> tuple[ModelOptio
     terms = list(model.terms)
     offered: dict[int, list[Driver]] = {}
     for place in open_:
-        with telling(terms[place]):
+        with naming_term(terms[place]):
             offered[place] = _offered(view, terms[place])
         terms[place] = offered[place][0]
     findings = []
     for place in open_:
-        with telling(model.terms[place]):
+        with naming_term(model.terms[place]):
             best, count = _best(terms, place, offered[place], view, working)
         terms[place] = best
         findings.append(_told(view, best, count))
@@ -68,7 +68,7 @@ def _best(
     refused: InputError | None = None
     states: dict[str, Any] = {}
     for other in (term for i, term in enumerate(terms) if i != place):
-        with telling(other):
+        with naming_term(other):
             states[str(other.name)] = other.learn(view)
     for option in offered:
         tried = [option if i == place else term for i, term in enumerate(terms)]

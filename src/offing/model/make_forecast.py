@@ -19,7 +19,7 @@ from offing.model.driver_forecasts import Made, looked_ahead
 from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED, Forecast
 from offing.tables import Panel, Sources, Table, View, read
-from offing.terms import Driver, Term, telling
+from offing.terms import Driver, Term, naming_term
 
 #: Levels of the intervals where none are stated.
 LEVELS = (0.5, 0.8, 0.95)
@@ -59,7 +59,7 @@ def forecast(
         name, (view, assumed) = scenario.name, scenario.on(fit, view, axis)
     view, outlooks = looked_ahead(fit, view, axis, _onward, every=expect, made=made)
     for term in fit.model.terms:
-        with telling(term):
+        with naming_term(term):
             check_known(view, term, axis)
     _check_scale(fit, view, axis)
     view = fit.walked_on(view, axis)
@@ -177,8 +177,8 @@ def _check_identified(fit: Fitted, design: Array, axis: Axis) -> None:
         gap = np.abs(design[:, column] - design @ weights)
         first = int(np.argmax(gap > 1e-7 * max(gap.max(), 1e-300)))
         raise InputError(
-            f"the effect of '{fit.layout.names[column]}' could not be told from other columns in the fitted periods, "
+            f"the effect of '{fit.layout.names[column]}' could not be separated from other columns in the fit, "
             "but the forecast needs it by itself",
-            f"Remove the term '{fit.layout.owners[column]}', or the terms that it cannot be told from.",
+            f"Remove the term '{fit.layout.owners[column]}', or the terms that it cannot be separated from.",
             period=axis.part(first, first + 1).labels()[0],
         )

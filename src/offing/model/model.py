@@ -51,9 +51,9 @@ class Fit(Fitted):
         until: object = None,
         plan: Table | Panel | pd.DataFrame | Mapping[str, Table | Panel] | None = None,
         levels: Sequence[float] = (0.5, 0.8, 0.95),
-        way: Literal["recursion", "direct"] = "recursion",
-        edge: Literal["expected", "shifted"] = "expected",
-        unplanned: Literal["refuse", "expected"] = "refuse",
+        method: Literal["recursion", "direct"] = "recursion",
+        unreleased: Literal["expected", "shifted"] = "expected",
+        missing_plans: Literal["refuse", "expected"] = "refuse",
         scenario: Assumptions | None = None,
     ) -> Forecast:
         """Forecast the periods after the target's last value.
@@ -69,17 +69,17 @@ class Fit(Fitted):
             after the target's end that their source declares as ``plan`` or ``actual`` serve as well.
         levels
             Probabilities of the central intervals, each giving two quantiles.
-        way
+        method
             With own lags: ``recursion``, in which a forecast is the later ones' past; or ``direct``, one equation for
             each horizon, whose lags count from the origin. It is less exact where the model is right, and forgives
             more where it is not (Marcellino, Stock & Watson 2006); it gives no intervals of sums.
-        edge
+        unreleased
             Where values of drivers that tick at another frequency are not out: ``expected`` takes what models of their
             own expect (trend, season, the period before), whose uncertainty the intervals count; ``shifted`` fits
             one equation for each horizon, with the lags that are out at the origin; it gives no intervals of sums.
-        unplanned
+        missing_plans
             Where a driver of the target's own frequency has neither a value nor a plan: ``refuse``, since a forecast
-            should say what it rests on; or ``expected``, which asks a model of the driver's own, as `edge` does.
+            should say what it rests on; or ``expected``, which asks a model of the driver's own, as `unreleased` does.
         scenario
             What is assumed of the drivers instead of what is planned: a `Scenario`.
 
@@ -87,7 +87,7 @@ class Fit(Fitted):
         ------
         InputError
             If a driver or holiday table does not reach far enough, naming it and the first period; or if the future
-            needs an effect that the fitted periods cannot tell.
+            needs an effect that the fitted periods cannot show.
 
         Examples
         --------
@@ -99,16 +99,25 @@ class Fit(Fitted):
         >>> fit.forecast(2, plan=plan).table[["horizon", "forecast"]].round(2).to_numpy().tolist()
         [[1.0, 6.07], [2.0, 4.0]]
         """
-        if way not in ("recursion", "direct"):
-            raise InputError(f"found {way!r}", 'Give "recursion" or "direct".', key="way")
-        if edge not in ("expected", "shifted"):
-            raise InputError(f"found {edge!r}", 'Give "expected" or "shifted".', key="edge")
-        if unplanned not in ("refuse", "expected"):
-            raise InputError(f"found {unplanned!r}", 'Give "refuse" or "expected".', key="unplanned")
-        expect = unplanned == "expected"
-        if way == "direct" or edge == "shifted":
-            return by_horizon(self, horizon, until, plan, levels, direct=way == "direct", shifted=edge == "shifted",
-                              expect=expect, scenario=scenario)  # fmt: skip
+        if method not in ("recursion", "direct"):
+            raise InputError(f"found {method!r}", 'Give "recursion" or "direct".', key="method")
+        if unreleased not in ("expected", "shifted"):
+            raise InputError(f"found {unreleased!r}", 'Give "expected" or "shifted".', key="unreleased")
+        if missing_plans not in ("refuse", "expected"):
+            raise InputError(f"found {missing_plans!r}", 'Give "refuse" or "expected".', key="missing_plans")
+        expect = missing_plans == "expected"
+        if method == "direct" or unreleased == "shifted":
+            return by_horizon(
+                self,
+                horizon,
+                until,
+                plan,
+                levels,
+                direct=method == "direct",
+                shifted=unreleased == "shifted",
+                expect=expect,
+                scenario=scenario,
+            )
         return forecast(self, horizon, until, plan, levels, expect=expect, scenario=scenario)
 
     def again(self, terms: Sequence[Term]) -> Fit:
@@ -179,8 +188,8 @@ class Model(ModelOptions):
         With ``clustered``: ``year``, ``quarter``, ``month`` or ``week``. There should be thirty or more of them.
 
     chosen
-        Names of terms that were chosen on the data to be fitted: no p is told for them, as none would mean what it
-        says.
+        Names of terms that were chosen on the data to be fitted: no p value is given for them, as none would
+        mean what it says.
     driver_selection
         A `DriverSelection`: drivers selected at every fit from what it knows, beside the terms.
 

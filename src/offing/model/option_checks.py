@@ -81,7 +81,7 @@ def check_estimation(model: ModelOptions) -> None:
     if related and model.loss != "squares":
         raise InputError(
             "a value that stands out also leaves its mark on the periods after it, so that a robust loss and errors = "
-            '"ar" cannot be told apart',
+            '"ar" cannot be separated',
             'Mark such values with a treatment, outliers = "pulse", or use errors = "independent".', key="loss",
         )  # fmt: skip
     if related and model.half_life is not None:
@@ -101,7 +101,7 @@ def check_estimation(model: ModelOptions) -> None:
     twice = next((data for data in shaped if shaped.count(data) > 1), None)
     if twice is not None:
         raise InputError(
-            f"two terms estimate shapes of '{twice}', which the data cannot tell apart",
+            f"two terms estimate shapes of '{twice}', which the data cannot separate",
             "Put them into one term: above and below for two bases, or carry_over and saturation after a base.",
             key="terms",
         )  # fmt: skip
@@ -169,6 +169,6 @@ def _check_own_lags(model: ModelOptions) -> None:
     inside = [lag for lag in own[0].lags if lag <= reach or lag == model.seasonal_lag]
     if inside:
         raise InputError(
-            f"lag {inside[0]} of the target lies within what the noise carries on, and the two cannot be told apart",
+            f"lag {inside[0]} of the target lies within what the noise carries on, and the two cannot be separated",
             'Use errors = "independent", or longer own lags.', key="errors",
         )  # fmt: skip

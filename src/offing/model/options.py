@@ -15,7 +15,7 @@ from offing.engine import (
     Loss,
 )
 from offing.tables import Goal, Treat
-from offing.terms import Interaction, Term, telling
+from offing.terms import Interaction, Term, naming_term
 from offing.terms.transforms import Stated, Step, steps_of
 
 
@@ -60,7 +60,7 @@ class ModelOptions(Keywords):
         by_name = {str(term.name): term for term in self.terms}
         terms = []
         for term in self.terms:
-            with telling(term):
+            with naming_term(term):
                 terms.append(term.among(by_name) if isinstance(term, Interaction) else term)
         object.__setattr__(self, "terms", tuple(terms))
         object.__setattr__(self, "treatments", tuple(self.treatments))

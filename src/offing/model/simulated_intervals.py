@@ -1,4 +1,4 @@
-"""How far a term's contribution may be off where no formula tells: at a bound, or with a shape that is badly known."""
+"""How far a term's contribution may be off where no formula shows: at a bound, or with a shape that is badly known."""
 
 from __future__ import annotations
 

@@ -35,10 +35,10 @@ def fit_sentences(fit: FitState, findings: Sequence[Finding]) -> str:
         + ("terms multiply (log scale)." if fit.scale.log else "terms add up (level scale)."),
         explains,
     ]
-    told = effects(fit)
-    if len(told.table):
-        lines.append(told.heading)
-        lines += [f"  {line}" for line in told.lines]
+    noted = effects(fit)
+    if len(noted.table):
+        lines.append(noted.heading)
+        lines += [f"  {line}" for line in noted.lines]
     if fit.scale.plain:
         lines += elasticities(fit).sentences.splitlines()
     lines += rest

@@ -12,7 +12,7 @@ from offing.calendar import Axis
 from offing.model.design import Design
 from offing.model.options import ModelOptions
 from offing.tables import Sources, Table, View
-from offing.terms import telling
+from offing.terms import naming_term
 
 
 def constant_target(value: float, column: str, axis: Axis) -> Finding:
@@ -41,7 +41,7 @@ def check_drivers(model: ModelOptions, view: View) -> None:
     """Refuse a driver that has no value at all, naming its file and column."""
     for term in model.terms:
         for reference in term.needs():
-            with telling(term):
+            with naming_term(term):
                 source, column = view.sources.find(reference)
             table = view.sources.tables[source]
             reach = view.reach(reference)

@@ -178,7 +178,7 @@ class Scale:
         return sums[len(echo) - horizon :]
 
     def spread(self, parts: Array, weights: Array) -> Array:
-        """What parts (n, …) of z add to v, carried on through later periods; `weights` (n,) tell what one is worth."""
+        """What parts (n, …) of z add to v, carried on through later periods; `weights` (n,) show what one is worth."""
         if self.plain:
             return parts
         shape = (-1, *([1] * (parts.ndim - 1)))

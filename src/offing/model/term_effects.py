@@ -38,7 +38,7 @@ class Parts:
 def split_up(fit: FitState, view: View, axis: Axis, design: Design, *, later: bool) -> Parts:
     """The parts on `axis`: the fitted periods, or `later` ones.
 
-    With own lags φ a term's D = c − r lives on, D_t = c_t − r + Σ φ_k D_{t−k}, from nothing before the first period,
+    With own lags φ a term's D = c − r lives on, D_t = c_t − r + Σ φ_k D_{t−k}, from zero before the first period,
     and the level is (b + Σ r) / (1 − Σ φ). Where that sum is nearly 1 there is no such level: the values before are
     the base then, and D counts in its own period, or from the origin on in a forecast.
     """

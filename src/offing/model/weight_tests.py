@@ -36,7 +36,7 @@ class WeightTests:
 
     @property
     def irregular(self) -> bool:
-        """Whether the slope is so near zero that the test of the timing has not the distribution it is held against."""
+        """Whether the slope is so near zero that the test of the timing has another distribution than it assumes."""
         return abs(self.slope_t) < _NEAR_ZERO
 
 
@@ -97,7 +97,7 @@ def _f(restricted: float, whole: float, count: int, dof: float) -> tuple[float, 
 
 
 def weights_examined(fit: FitState) -> tuple[Verdict, ...]:
-    """Findings where the timing of a driver's values tells nothing, or where its curve is not what the data want."""
+    """Findings where the timing of a driver's values shows nothing, or where its curve is not what the data want."""
     found: list[Verdict] = []
     for place, term in enumerate(fit.model.terms):
         if not isinstance(term, Driver) or term.weights is None or term.span == 1:
@@ -109,23 +109,23 @@ def weights_examined(fit: FitState) -> tuple[Verdict, ...]:
                 " Its slope is near zero, so that the weights have nothing to hold on to and this test is irregular."
                 if tests.irregular else ""
             )  # fmt: skip
-            told = Finding(
+            noted = Finding(
                 "timing", "note",
-                f"Which {unit} of '{name}' counts cannot be told: flat weights fit about as well (p {p:.2f})."
+                f"Which {unit} of '{name}' ounts cannot be determined: flat weights fit about as well (p {p:.2f})."
                 f"{irregular}",
                 name, 'weights = "flat" says the same with fewer coefficients.', {"F": value, "p": p},
             )  # fmt: skip
             says = p > _TELLS_NOTHING and term.weights != "flat"
             found.append(Verdict("timing", f"F of flat weights of '{name}', {count} more", value, np.nan, p,
-                                 (told,) if says else ()))  # fmt: skip
+                                 (noted,) if says else ()))  # fmt: skip
         if tests.curve is not None:
             value, count, p = tests.curve
-            told = Finding(
+            noted = Finding(
                 "weights", "warning",
                 f"The data want other weights of '{name}' than {term.weights} ones: free ones fit better than chance "
                 f"explains (p {'below 0.001' if p < 0.001 else f'{p:.3f}'}).",
                 name, "Look at of.lag_weights, and try other weights or a longer span.", {"F": value, "p": p},
             )  # fmt: skip
             found.append(Verdict("weights", f"F of free weights of '{name}', {count} more", value, np.nan, p,
-                                 (told,) if p < _WRONG else ()))  # fmt: skip
+                                 (noted,) if p < _WRONG else ()))  # fmt: skip
     return tuple(found)

@@ -18,9 +18,9 @@ from offing.terms import OwnLags, Season, Term, Trend
 if TYPE_CHECKING:
     from offing.outlook.driver_future import Future
 
-#: So many past origins, and so many of the newest periods, tell which model is best.
+#: So many past origins, and so many of the newest periods, say which model is best.
 _ORIGINS, _NEWEST = 6, 4000
-#: The simplest set whose error is nearly the least is taken: so few origins cannot tell more.
+#: The simplest set whose error is nearly the least is taken: so few origins cannot show more.
 _NEAR = 1.02
 
 
@@ -90,7 +90,7 @@ def _error(future: Future, terms: Sequence[Term], ends: Sequence[int], values: n
             fit = model.fit_at(Information({source: table}, as_of=int(released[end - 1])))
             ahead = fit.forecast(end + future.axis.n - (fit.axis.first - table.axis.first + fit.axis.n))
         except InputError:
-            return float("inf")  # a set that the past cannot tell apart is none to choose
+            return float("inf")  # a set that the past cannot separate is none to choose
         off = ahead.mean[-future.axis.n :] - values[end : end + future.axis.n]
         sums.append(np.nanmean(np.square(off)))
     return float(np.sqrt(np.mean(sums)))

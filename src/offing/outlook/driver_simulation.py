@@ -34,12 +34,12 @@ def simulated_drivers(forecast: Forecast, count: int = 1000, seed: int = SEED) -
     >>> rain = np.random.default_rng(1).normal(5.0, 1.0, 40)
     >>> data = pd.DataFrame({"sold": 9.0 - rain + np.tile([0.1, -0.1], 20), "rain": rain},
     ...                     pd.date_range("2024-01-01", periods=40, freq="D"))
-    >>> ahead = of.Model("sold", terms=[of.Driver("rain")]).fit(data).forecast(3, unplanned="expected")
+    >>> ahead = of.Model("sold", terms=[of.Driver("rain")]).fit(data).forecast(3, missing_plans="expected")
     >>> of.simulated_drivers(ahead, 500)["rain"].shape
     (500, 3)
     """
     if not forecast.outlooks:
-        advice = 'Forecast with a scenario of Modelled(), or unplanned = "expected".'
+        advice = 'Forecast with a scenario of Modelled(), or missing_plans = "expected".'
         raise InputError("no driver of the forecast is modelled", advice, key="scenario")
     if isinstance(count, bool) or not isinstance(count, (int, np.integer)) or not 1 <= count <= 1_000_000:
         raise InputError(f"found {count!r}", "Give a whole number from 1 to a million.", key="count")

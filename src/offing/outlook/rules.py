@@ -23,7 +23,7 @@ _WINTER = re.compile(r"(\d{4})/(\d{2}|\d{4})")
 
 
 @dataclass(frozen=True)
-class Told:
+class Assumed:
     """A view with what a rule assumes of a driver, and what that is in words."""
 
     view: View
@@ -31,12 +31,12 @@ class Told:
 
 
 class Rule(ABC):
-    """How a driver goes on. `way` is what a study calls it."""
+    """How a driver goes on. `method` is what a study calls it."""
 
-    way: ClassVar[str]
+    method: ClassVar[str]
 
     @abstractmethod
-    def on(self, future: Future) -> Told:
+    def on(self, future: Future) -> Assumed:
         """The future's view with the rule applied."""
 
 
@@ -51,14 +51,14 @@ class AsPlanned(Rule):
     'back to plan'
     """
 
-    way = "planned"
+    method = "planned"
 
-    def on(self, future: Future) -> Told:
+    def on(self, future: Future) -> Assumed:
         """What was assumed before is taken back."""
         key = future.view.sources.find(future.reference)
         assumed = {k: v for k, v in future.view.assumed.items() if k != key}
         modelled = {k: v for k, v in future.view.modelled.items() if k != key}
-        return Told(replace(future.view, assumed=assumed, modelled=modelled), "as planned")
+        return Assumed(replace(future.view, assumed=assumed, modelled=modelled), "as planned")
 
 
 @dataclass(frozen=True)
@@ -73,12 +73,12 @@ class LastValue(Rule):
     """
 
     growth: float = 0.0
-    way = "last value"
+    method = "last value"
 
     def __post_init__(self) -> None:
         _check_number(self.growth, "growth")
 
-    def on(self, future: Future) -> Told:
+    def on(self, future: Future) -> Assumed:
         """The same value throughout, or on its way up."""
         past = future.actual(future.past)
         seen = np.flatnonzero(np.isfinite(past))
@@ -98,17 +98,17 @@ class YearBefore(Rule):
     Examples
     --------
     >>> import offing as of
-    >>> of.YearBefore(growth=3.0).way
+    >>> of.YearBefore(growth=3.0).method
     'year before'
     """
 
     growth: float = 0.0
-    way = "year before"
+    method = "year before"
 
     def __post_init__(self) -> None:
         _check_number(self.growth, "growth")
 
-    def on(self, future: Future) -> Told:
+    def on(self, future: Future) -> Assumed:
         """Years are counted in whole weeks where that keeps weekdays apart."""
         back = future.axis.frequency.year_back
         values, years = np.full(future.axis.n, np.nan), np.zeros(future.axis.n)
@@ -137,7 +137,7 @@ class Stated(Rule):
     values: float | Sequence[float] | Mapping[str, float]
     since: object = None
     until: object = None
-    way = "stated"
+    method = "stated"
 
     def __post_init__(self) -> None:
         if isinstance(self.values, Mapping):
@@ -150,7 +150,7 @@ class Stated(Rule):
         for each in numbers:
             _check_number(each, "values")
 
-    def on(self, future: Future) -> Told:
+    def on(self, future: Future) -> Assumed:
         """Dates must lie in the forecast."""
         inside = future.between(self.since, self.until)
         values = np.full(future.axis.n, np.nan)
@@ -183,7 +183,7 @@ class Shift(Rule):
     amount: float | None = None
     since: object = None
     until: object = None
-    way = "shift"
+    method = "shift"
 
     def __post_init__(self) -> None:
         if (self.percent is None) == (self.amount is None):
@@ -192,7 +192,7 @@ class Shift(Rule):
             self.percent if self.amount is None else self.amount, "percent" if self.amount is None else "amount"
         )
 
-    def on(self, future: Future) -> Told:
+    def on(self, future: Future) -> Assumed:
         """There must be something to change."""
         inside, values = future.between(self.since, self.until), future.values
         gone = np.flatnonzero(inside & np.isnan(values))
@@ -227,7 +227,7 @@ class AsIn(Rule):
 
     year: int | str
     together: Sequence[str] = ()
-    way = "as in"
+    method = "as in"
 
     def __post_init__(self) -> None:
         word = isinstance(self.year, str) and (self.year in ("worst", "best") or _WINTER.fullmatch(self.year))
@@ -239,7 +239,7 @@ class AsIn(Rule):
             raise InputError(f"found {self.together!r}", "Give a list of drivers.", key="together")
         object.__setattr__(self, "together", tuple(self.together))
 
-    def on(self, future: Future) -> Told:
+    def on(self, future: Future) -> Assumed:
         """The same periods of that year, in whole weeks where that keeps weekdays apart."""
         every = [future, *(future.beside(name) for name in self.together)]
         found = {}
@@ -261,7 +261,7 @@ class AsIn(Rule):
         side = {"worst": "lowest", "best": "highest"}.get(str(self.year))
         which = f", of {len(found)} years seen the {self.year}: that of the {side} forecast" if side else ""
         also = f", with {' and '.join(repr(name) for name in self.together)}" if self.together else ""
-        return Told(view, f"as in {named}{which}{also}")
+        return Assumed(view, f"as in {named}{which}{also}")
 
     def _chosen(self, future: Future, found: Mapping[int, list[tuple[str, Axis, Array]]]) -> int:
         if self.year in ("worst", "best"):
@@ -295,28 +295,30 @@ class Modelled(Rule):
     Examples
     --------
     >>> import offing as of
-    >>> of.Scenario("unknown weather", {"wind": of.Modelled(), "sun": of.Modelled()}).drivers["sun"].way
+    >>> of.Scenario("unknown weather", {"wind": of.Modelled(), "sun": of.Modelled()}).drivers["sun"].method
     'modelled'
     """
 
-    way = "modelled"
+    method = "modelled"
 
-    def on(self, future: Future) -> Told:
+    def on(self, future: Future) -> Assumed:
         """What is planned is not looked at."""
         key = future.view.sources.find(future.reference)
         clear = replace(future.view, assumed={k: v for k, v in future.view.assumed.items() if k != key})
         chosen = chosen_terms(future)
-        return Told(clear.modelling(future.reference, chosen.terms), f"as a model of its own expects ({chosen.words})")
+        return Assumed(
+            clear.modelling(future.reference, chosen.terms), f"as a model of its own expects ({chosen.words})"
+        )
 
 
 #: Rules by what a study calls them.
-WAYS: dict[str, type[Rule]] = {
-    each.way: each for each in (AsPlanned, LastValue, YearBefore, Stated, Shift, AsIn, Modelled)
+METHODS: dict[str, type[Rule]] = {
+    each.method: each for each in (AsPlanned, LastValue, YearBefore, Stated, Shift, AsIn, Modelled)
 }
 
 
 def rule_of(stated: object) -> Rule:
-    """The rule that a study states: a way's name, a number, a list of numbers, or a table with `way` and its fields.
+    """The rule that a study states: a way's name, a number, a list of numbers, or a table with `method` and its fields.
 
     Raises
     ------
@@ -326,27 +328,27 @@ def rule_of(stated: object) -> Rule:
     if isinstance(stated, Rule):
         return stated
     if isinstance(stated, str):
-        return rule_of({"way": stated})
+        return rule_of({"method": stated})
     if not isinstance(stated, Mapping):
         return Stated(stated)  # type: ignore[arg-type]
-    told = dict(stated)
-    way = told.pop("way", "shift" if {"percent", "amount"} & told.keys() else None)
-    if way not in WAYS:
-        raise InputError("no way is stated" if way is None else f"there is no way {way!r}",
-                         f"Give way: {nearest(str(way or ''), WAYS)}", key="way")  # fmt: skip
-    allowed = [each.name for each in fields(WAYS[way])]  # type: ignore[arg-type]
-    for key in told:
+    noted = dict(stated)
+    method = noted.pop("method", "shift" if {"percent", "amount"} & noted.keys() else None)
+    if method not in METHODS:
+        raise InputError("no method is stated" if method is None else f"there is no method {method!r}",
+                         f"Give method: {nearest(str(method or ''), METHODS)}", key="method")  # fmt: skip
+    allowed = [each.name for each in fields(METHODS[method])]  # type: ignore[arg-type]
+    for key in noted:
         if key not in allowed:
-            raise InputError(f"{way!r} has no {key!r}", nearest(str(key), allowed), key=str(key))
+            raise InputError(f"{method!r} has no {key!r}", nearest(str(key), allowed), key=str(key))
     try:
-        return WAYS[way](**told)
+        return METHODS[method](**noted)
     except TypeError as error:
-        lacking = ", ".join(name for name in allowed if name not in told)
-        raise InputError(f"{way!r} needs more than is given", f"Give {lacking}.", key="way") from error
+        lacking = ", ".join(name for name in allowed if name not in noted)
+        raise InputError(f"{method!r} needs more than is given", f"Give {lacking}.", key="method") from error
 
 
-def _assumed(future: Future, values: Array, words: str) -> Told:
-    return Told(future.view.assuming(future.reference, future.axis.first, values), words)
+def _assumed(future: Future, values: Array, words: str) -> Assumed:
+    return Assumed(future.view.assuming(future.reference, future.axis.first, values), words)
 
 
 def _check_number(value: object, key: str) -> None:

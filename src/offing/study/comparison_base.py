@@ -1,4 +1,4 @@
-"""What a study's forecast is held against, as it is said on the command line and in ``[[walks]]``."""
+"""What a study's forecast is compared with, as it is said on the command line and in ``[[walks]]``."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ def held_against(study: AskedStudy, name: str, said: Any, scenario: str | None =
     if not said[:1].isdigit():
         known = [LAST_YEAR, MEAN, BASELINE, OUTCOME, *study.scenarios]
         advice = f"Give one of {', '.join(known)}, a period such as 2025-07, or an earlier forecast's day or study."
-        raise InputError(f"found {said!r} to hold the forecast against", advice, key="against")
+        raise InputError(f"found {said!r} to compare the forecast with", advice, key="against")
     return end, said
 
 
@@ -73,7 +73,7 @@ def _came(study: AskedStudy) -> AskedStudy:
 def made_then(study: AskedStudy, name: str, day: object, until: object = None) -> Forecast:
     """The forecast that the study would have made on a day, as a back-test does.
 
-    Columns that ``[backtest]`` calls planned count as known; plans serve if they tell when they were made; of other
+    Columns that ``[backtest]`` calls planned count as known; plans serve if they say when they were made; of other
     drivers models of their own say what was expected then.
     """
     fit = study.fits[name]
@@ -87,7 +87,7 @@ def made_then(study: AskedStudy, name: str, day: object, until: object = None) -
         far: dict[str, Any] = (
             {"until": until} if until is not None else {"horizon": asked.horizon, "until": asked.until}
         )
-        return then.forecast(levels=asked.levels, unplanned="expected", **far)
+        return then.forecast(levels=asked.levels, missing_plans="expected", **far)
 
 
 def _of_study(study: AskedStudy, name: str, said: str) -> Any:

@@ -1,4 +1,4 @@
-"""What a study asks of its scenarios, walks, goals and overrides, checked before anything is read."""
+"""What a study asks of its scenarios, walks, goals and adjustments, checked before anything is read."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from typing import Any
 
 from offing.base import InputError, nearest
-from offing.explain import Override
+from offing.explain import Adjustment
 from offing.model.forecast import AS_PLANNED
 from offing.outlook import Scenario, linked, rule_of
 from offing.study import schema
@@ -25,9 +25,9 @@ def checked_scenarios(spec: schema.StudySpec, terms: list[Term], place: Place) -
         for driver, rule in each.drivers.items():
             if driver not in drivers:
                 raise place.error((*at, "drivers", driver), f"there is no driver {driver!r}", nearest(driver, drivers))
-            with telling_of(place, (*at, "drivers", driver)):
+            with placing_of(place, (*at, "drivers", driver)):
                 rule_of(rule)
-    with telling_of(place, ("scenarios",)):
+    with placing_of(place, ("scenarios",)):
         return linked({name: (each.base, each.drivers, each.note) for name, each in spec.scenarios.items()})
 
 
@@ -42,23 +42,23 @@ def check_asked(spec: schema.StudySpec, terms: list[Term], place: Place) -> None
             if first != group:
                 raise place.error(("groups", group, i), f"{member!r} is in the group {first!r} already", "Keep one.")
     drivers = [str(term.name) for term in terms if isinstance(term, Driver)]
-    for i, goal in enumerate(spec.goals):
+    for i, goal in enumerate(spec.solve):
         if goal.driver not in drivers:
             raise place.error(
-                ("goals", i, "driver"), f"there is no driver {goal.driver!r}", nearest(goal.driver, drivers)
+                ("solve", i, "driver"), f"there is no driver {goal.driver!r}", nearest(goal.driver, drivers)
             )
     for driver, rule in (spec.changes or {}).items():
         if driver not in drivers:
             raise place.error(("changes", driver), f"there is no driver {driver!r}", nearest(driver, drivers))
-        with telling_of(place, ("changes", driver)):
+        with placing_of(place, ("changes", driver)):
             rule_of({"percent": rule} if isinstance(rule, (int, float)) else rule)
     for i, walk in enumerate(spec.walks):
         if walk.scenario is not None and walk.scenario not in spec.scenarios:
             raise place.error(("walks", i, "scenario"), f"there is no scenario {walk.scenario!r}",
                               nearest(walk.scenario, spec.scenarios))  # fmt: skip
-    for i, override in enumerate(spec.overrides):
-        with telling_of(place, ("overrides", i)):
-            Override(**override.model_dump())
+    for i, adjust_forecast in enumerate(spec.adjustments):
+        with placing_of(place, ("adjustments", i)):
+            Adjustment(**adjust_forecast.model_dump())
 
 
 def check_output(spec: schema.StudySpec, place: Place) -> None:
@@ -72,7 +72,7 @@ def check_output(spec: schema.StudySpec, place: Place) -> None:
 
 
 @contextmanager
-def telling_of(place: Place, at: tuple[Any, ...]) -> Iterator[None]:
+def placing_of(place: Place, at: tuple[Any, ...]) -> Iterator[None]:
     """Let an error that arises inside say which line of the study it is about."""
     try:
         yield

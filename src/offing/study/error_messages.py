@@ -116,8 +116,8 @@ def _either(advices: list[str]) -> str:
     """One sentence of several advices, the words that may stand first."""
     if len(advices) < 2:
         return "".join(advices)
-    told = [each.rstrip(".") for each in sorted(advices, key=lambda each: not each.startswith("Allowed"))]
-    return f"{told[0]}, or {' or '.join(each[0].lower() + each[1:] for each in told[1:])}."
+    noted = [each.rstrip(".") for each in sorted(advices, key=lambda each: not each.startswith("Allowed"))]
+    return f"{noted[0]}, or {' or '.join(each[0].lower() + each[1:] for each in noted[1:])}."
 
 
 def _dotted(path: Path) -> str:

@@ -1,4 +1,4 @@
-"""What scenarios, walks, changes of drivers, goals and overrides give: words, tables and figures; and the story."""
+"""What scenarios, walks, changes of drivers, goals and adjustments give: words, tables and figures; and the story."""
 
 from __future__ import annotations
 
@@ -16,14 +16,14 @@ from offing.study.comparison_base import BASELINE
 from offing.writers import contribution_rows, forecast_rows
 from offing.writers.explained import (
     BY_HAND,
+    adjustment_rows,
+    adjustment_score_rows,
     difference_rows,
     driver_rows,
-    goal_rows,
     overridden_rows,
-    override_rows,
-    override_score_rows,
     scenario_rows,
     sensitivity_rows,
+    solution_rows,
     walk_rows,
 )
 
@@ -37,14 +37,14 @@ TOGETHER, COMBINED = "all series", "all"
 
 def more_words(study: Study, name: str, step: str) -> list[str]:
     """What a step says of a fit beyond its forecast or its contributions."""
-    found = [str(each) for each in (study.what_if.get(name), study.overridden.get(name)) if each is not None]
-    if name in study.override_scores:
-        found.append(_scored(study.override_scores[name]))
+    found = [str(each) for each in (study.what_if.get(name), study.adjusted.get(name)) if each is not None]
+    if name in study.adjustment_scores:
+        found.append(_scored(study.adjustment_scores[name]))
     found += [wrapped(study.price)] if study.price else []
     if step == "explain":
         found += [str(each) for each in study.walks[name]]
         found += [str(study.sensitivities[name])] if name in study.sensitivities else []
-        found += [str(each) for each in study.goals[name]]
+        found += [str(each) for each in study.solutions[name]]
     return found
 
 
@@ -66,13 +66,13 @@ def more_tables(study: Study, step: str) -> dict[str, list[pd.DataFrame]]:
             add("drivers", driver_rows(ahead))
             add("forecast", forecast_rows(ahead))
             add("contributions", contribution_rows(ahead.contributions, ahead.fit, of_forecast=True, scenario=scenario))
-    for name, changed in study.overridden.items():
-        add("overrides", override_rows(changed))
+    for name, changed in study.adjusted.items():
+        add("adjustments", adjustment_rows(changed))
         add("forecast", overridden_rows(changed, list(SHOWN)))
         add("contributions", contribution_rows(changed.contributions, study.fits[name], of_forecast=True,
                                                scenario=BY_HAND))  # fmt: skip
-    for name, scored in study.override_scores.items():
-        add("override_scores", override_score_rows(scored, study.fits[name]))
+    for name, scored in study.adjustment_scores.items():
+        add("adjustment_scores", adjustment_score_rows(scored, study.fits[name]))
     if step != "explain":
         return found
     for name, walks in study.walks.items():
@@ -80,8 +80,8 @@ def more_tables(study: Study, step: str) -> dict[str, list[pd.DataFrame]]:
             add("walks", walk_rows(one, study.fits[name], study.spec.walks[i].scenario or AS_PLANNED))
         if name in study.sensitivities:
             add("sensitivity", sensitivity_rows(study.sensitivities[name], study.fits[name]))
-        if study.goals[name]:
-            add("goals", goal_rows(study.goals[name], study.fits[name]))
+        if study.solutions[name]:
+            add("solutions", solution_rows(study.solutions[name], study.fits[name]))
     return found
 
 
@@ -101,7 +101,7 @@ def more_pictures(study: Study, name: str, step: str) -> dict[str, object]:
 
 
 def study_story(study: Study, name: str, against: Any, *, brief: bool = False) -> Story:
-    """The page on one fit's forecast, held against something; see `offing.story`."""
+    """The page on one fit's forecast, compared with something; see `offing.story`."""
     with study.placing():
         walked = study.walk_of(name, against)
     if walked.phases:
@@ -113,7 +113,7 @@ def study_story(study: Study, name: str, against: Any, *, brief: bool = False) -
     rests += [study.price] if study.price else []
     return story(
         walked, sure=sure, sensitivity=study.sensitivities.get(name), scenarios=study.what_if.get(name),
-        overridden=study.overridden.get(name), more=rests, brief=brief,
+        adjusted=study.adjusted.get(name), more=rests, brief=brief,
     )  # fmt: skip
 
 
@@ -135,11 +135,11 @@ def pages(study: Study, against: Any, *, brief: bool = False) -> list[Page]:
     start = None if against == BASELINE else against
     for model in study.models if len({fit.series for fit in study.fits.values()}) > 1 else ():
         own = {each.fit.series: each for each in study.forecasts.values() if each.fit.model.name == model.name}
-        told = story(walk(own, start), brief=brief)
-        found.append(Page(TOGETHER, model.name, f"{TOGETHER} / {model.name}", told))
+        noted = story(walk(own, start), brief=brief)
+        found.append(Page(TOGETHER, model.name, f"{TOGETHER} / {model.name}", noted))
     if study.combination is not None:
-        told = story(walk(study.combination, start), brief=brief)
-        found.append(Page(study.combination.fit.series_name, COMBINED, COMBINED, told))
+        noted = story(walk(study.combination, start), brief=brief)
+        found.append(Page(study.combination.fit.series_name, COMBINED, COMBINED, noted))
     return found
 
 
@@ -153,7 +153,7 @@ def _scored(rows: pd.DataFrame) -> str:
     for _, row in rows.iterrows():
         verdict = "helped" if row["helped"] else "did not help"
         lines.append(
-            f"The override of {row['span']} ({row['author']}: {row['reason']}) {verdict}: mean absolute error "
+            f"The adjustment of {row['span']} ({row['author']}: {row['reason']}) {verdict}: mean absolute error "
             f"{row['error_after']:,.4g} with it, {row['error_before']:,.4g} without."
         )
     return wrapped("\n".join(lines))

@@ -13,21 +13,21 @@ from offing.evaluation import (
     backtest,
     combine,
     combined,
-    outside,
+    external_forecast,
     recalibrate,
     without_each,
 )
 from offing.explain import (
-    Agreed,
+    Exceedance,
+    Nowcast,
     Paths,
-    Reach,
-    RunningEstimate,
+    Reconciled,
     Split,
     Totals,
-    agree,
+    allocate,
+    nowcast,
     paths,
-    running_estimate,
-    split,
+    reconcile,
     totals,
 )
 from offing.model import Fit, Forecast
@@ -76,20 +76,22 @@ class ForecastStudy(StudyData):
         if without and asked.without:
             models = [*models, *without_each(models[0])[1:]]
         horizon = self._far()
-        elsewhere = [outside(self.path.parent / each.file, each.name, role=each.role) for each in asked.outside]
+        elsewhere = [
+            external_forecast(self.path.parent / each.file, each.name, role=each.role) for each in asked.external
+        ]
         found = backtest(
             models, self.tables, horizon=horizon, origins=asked.origins, first_origin=asked.first_origin,
             every=asked.every, gap=asked.gap, window=asked.window, basis=asked.basis, planned=asked.planned,
-            plans=self.plans, outside=elsewhere, repeats=asked.repeats, way=self.spec.forecast.way,
-            edge=self.spec.forecast.edge,
+            plans=self.plans, external=elsewhere, repeats=asked.repeats, method=self.spec.forecast.method,
+            unreleased=self.spec.forecast.unreleased,
         )  # fmt: skip
         own = [model.name for model in self.models] + [each.name for each in elsewhere if each.role == "candidate"]
         together = self.spec.combination
         pooling = "quantiles" if together is None else together.pooling
         if together is not None and together.weights and not without:
             found = combined(found, weights=together.weights, pooling=pooling, name=COMBINATION)
-        for way in asked.combinations:
-            found = combined(found, way=way, members=own, pooling=pooling)
+        for method in asked.combinations:
+            found = combined(found, method=method, members=own, pooling=pooling)
         return found
 
     def _far(self) -> int:
@@ -124,7 +126,7 @@ class ForecastStudy(StudyData):
             return found
         past = self.backtest
         with self.placing(("forecast", "intervals")):
-            return {name: recalibrate(each, past, way=asked.intervals) for name, each in found.items()}
+            return {name: recalibrate(each, past, method=asked.intervals) for name, each in found.items()}
 
     def _forecast(self, name: str, fit: Fit) -> Forecast | None:
         """A fit's forecast; of a series that has none, the reason is kept, and the others go on."""
@@ -141,21 +143,28 @@ class ForecastStudy(StudyData):
     def how(self) -> dict[str, Any]:
         """What ``Fit.forecast`` is asked."""
         asked = self.spec.forecast
-        return {"horizon": asked.horizon, "until": asked.until, "plan": self.plans, "levels": asked.levels,
-                "way": asked.way, "edge": asked.edge, "unplanned": asked.unplanned}  # fmt: skip
+        return {
+            "horizon": asked.horizon,
+            "until": asked.until,
+            "plan": self.plans,
+            "levels": asked.levels,
+            "method": asked.method,
+            "unreleased": asked.unreleased,
+            "missing_plans": asked.missing_plans,
+        }
 
     @cached_property
-    def running(self) -> dict[str, RunningEstimate]:
+    def running(self) -> dict[str, Nowcast]:
         """The estimate of the running period on the study's dates up to its origin, by the names of the models."""
         asked = self.spec.forecast
-        # Dates are compared as ISO 8601 text; what is none is told where it is read.
+        # Dates are compared as ISO 8601 text; what is none is reported where it is read.
         dates = [each for each in asked.dates if self.origin is None or str(each) <= str(self.origin)]
         if not dates:
             return {}
         with self.placing(("forecast", "dates")):
             return {
-                model.name: running_estimate(
-                    model, self.tables, dates, edge=asked.edge, levels=asked.levels, plan=self.plans
+                model.name: nowcast(
+                    model, self.tables, dates, unreleased=asked.unreleased, levels=asked.levels, plan=self.plans
                 )
                 for model in self.reported
             }
@@ -173,12 +182,12 @@ class ForecastStudy(StudyData):
                 horizon=ahead.horizon,
                 until=ahead.until,
                 as_of=self.origin,
-                way=asked.way,
-                edges=asked.edges,
+                method=asked.method,
+                unreleased=asked.unreleased,
                 origins=asked.origins,
                 pooling=asked.pooling,
                 weights=asked.weights or None,
-                unplanned=ahead.unplanned,
+                missing_plans=ahead.missing_plans,
                 planned=self.spec.backtest.planned,
                 plan=self.plans,
             )
@@ -195,30 +204,32 @@ class ForecastStudy(StudyData):
         found = {}
         with self.placing(("forecast",)):
             for name, each in self.forecasts.items():
-                apart = asked.way == "direct" or asked.edge == "shifted"
+                apart = asked.method == "direct" or asked.unreleased == "shifted"
                 usual = [] if each.axis.frequency.unit == "year" or apart else ["year"]
                 sums = [totals(each, by) for by in (usual if asked.sums is None else asked.sums)]
                 found[name] = [*sums, *(totals(each, by, average=True) for by in asked.averages)]
         return found
 
     @cached_property
-    def agreed(self) -> dict[str, Agreed]:
+    def reconciled(self) -> dict[str, Reconciled]:
         """The forecasts brought to the totals that the study states, if any."""
         found = {}
-        for i, spec in self._stated("agree"):
+        for i, spec in self._stated("reconcile"):
             with self.placing(("totals", i)):
                 for name, each in self.forecasts.items():
-                    found[name] = agree(each, spec.stated, way=spec.way or "proportional", average=spec.total is None)
+                    found[name] = reconcile(
+                        each, spec.stated, method=spec.method or "proportional", average=spec.total is None
+                    )
         return found
 
     @cached_property
     def splits(self) -> dict[str, Split]:
         """The stated totals split over their periods, if any."""
         found = {}
-        for i, spec in self._stated("split"):
+        for i, spec in self._stated("allocate"):
             with self.placing(("totals", i)):
                 for name, each in self.forecasts.items():
-                    found[name] = split(each, spec.stated, average=spec.total is None)
+                    found[name] = allocate(each, spec.stated, average=spec.total is None)
         return found
 
     @cached_property
@@ -232,9 +243,9 @@ class ForecastStudy(StudyData):
         return self._drawn[name, noise]
 
     @cached_property
-    def chances(self) -> dict[str, list[Reach]]:
+    def chances(self) -> dict[str, list[Exceedance]]:
         """How likely the forecasts pass the thresholds that the study states, by the names of their fits."""
-        found: dict[str, list[Reach]] = {name: [] for name in self.forecasts}
+        found: dict[str, list[Exceedance]] = {name: [] for name in self.forecasts}
         for i, spec in enumerate(self.spec.chances):
             with self.placing(("chances", i)):
                 for name in self.forecasts:

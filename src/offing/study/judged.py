@@ -96,7 +96,7 @@ def _alike(one: Any, other: Any) -> bool:
 
 
 def study_search(
-    study: Study, budget: str | float | None, record: Path | None, tell: Callable[[str], object] | None,
+    study: Study, budget: str | float | None, record: Path | None, report: Callable[[str], object] | None,
     *, spent: float = 0.0,
 ) -> Search:  # fmt: skip
     """The study's search; of its time so many seconds are `spent`, on reading and on what is to be written.
@@ -117,9 +117,24 @@ def study_search(
         model = study.models[0 if asked.model is None else names.index(asked.model)]
         seconds = seconds_of(asked.budget if budget is None else budget)
         return search(
-            model, study.tables, study.choices, optional=asked.optional, horizon=study._far(),
-            budget=None if seconds is None else max(seconds - spent, seconds / 3.0), way=asked.way, tries=asked.tries,
-            seed=asked.seed, score=asked.score, held_back=asked.held_back, origins=asked.origins,
-            every=asked.every or past.every, first_origin=past.first_origin, gap=past.gap,
-            basis=asked.basis or past.basis, planned=past.planned, plans=study.plans, record=record, tell=tell,
-        )  # fmt: skip
+            model,
+            study.tables,
+            study.choices,
+            optional=asked.optional,
+            horizon=study._far(),
+            budget=None if seconds is None else max(seconds - spent, seconds / 3.0),
+            method=asked.method,
+            tries=asked.tries,
+            seed=asked.seed,
+            score=asked.score,
+            held_back=asked.held_back,
+            origins=asked.origins,
+            every=asked.every or past.every,
+            first_origin=past.first_origin,
+            gap=past.gap,
+            basis=asked.basis or past.basis,
+            planned=past.planned,
+            plans=study.plans,
+            record=record,
+            report=report,
+        )

@@ -156,11 +156,11 @@ class Judged:
             return []
         series = self.backtest.cuts().column if len(self.backtest.series) == 1 else "all"
         first = self.study.models[0].name
-        told = [(first, finding) for finding in self.noticed]
+        noted = [(first, finding) for finding in self.noticed]
         if self.step == "backtest":
-            told += [(each.model, finding) for each in self.calibrations for finding in each.findings]
+            noted += [(each.model, finding) for each in self.calibrations for finding in each.findings]
         found: list[dict[str, object]] = [
-            {"series": series, "model": model, **dataclasses.asdict(finding)} for model, finding in told
+            {"series": series, "model": model, **dataclasses.asdict(finding)} for model, finding in noted
         ]
         return found + left_out_findings(self.backtest.left_out)
 
@@ -203,10 +203,10 @@ class Judged:
 
 
 def _unplanned(columns: Sequence[str]) -> Finding:
-    message = (f"{', '.join(columns)}: there is a plan for the future, but none that tells when it was made. Ex-ante, "
+    message = (f"{', '.join(columns)}: there is a plan for the future, but none that says when it was made. Ex-ante, "
                "models of their own say what was expected.")  # fmt: skip
     advice = "If the values were settled beforehand, list the columns as planned in [backtest]."
-    return Finding("unplanned", "note", message, advice=advice, evidence={"columns": float(len(columns))})
+    return Finding("missing_plans", "note", message, advice=advice, evidence={"columns": float(len(columns))})
 
 
 def _first(tables: Mapping[str, Table | Panel]) -> dict[str, Table]:

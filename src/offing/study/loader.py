@@ -17,7 +17,7 @@ from offing.base import InputError, nearest
 from offing.evaluation import DriverSelection
 from offing.model import Model
 from offing.study import schema
-from offing.study.cross_checks import check_asked, check_output, checked_scenarios, telling_of
+from offing.study.cross_checks import check_asked, check_output, checked_scenarios, placing_of
 from offing.study.error_messages import Place
 from offing.study.study import Study
 from offing.tables import Treat
@@ -115,13 +115,13 @@ def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
         ("chances", "*"): schema.ChanceSpec,
         ("scenarios", "*"): schema.ScenarioSpec,
         ("walks", "*"): schema.WalkSpec,
-        ("goals", "*"): schema.GoalSpec,
-        ("overrides", "*"): schema.OverrideSpec,
+        ("solutions", "*"): schema.SolveSpec,
+        ("adjustments", "*"): schema.AdjustmentSpec,
         ("driver_selection",): schema.DriverSelectionSpec,
         ("models", "*"): schema.ModelSpec,
         ("combination",): schema.CombinationSpec,
         ("backtest",): schema.BacktestSpec,
-        ("backtest", "outside", "*"): schema.OutsideSpec,
+        ("backtest", "external", "*"): schema.ExternalSpec,
         ("search",): schema.SearchSpec,
         ("output",): schema.OutputSpec,
     }
@@ -151,8 +151,8 @@ def _check_totals(spec: schema.StudySpec, place: Place) -> None:
     for i, each in enumerate(spec.totals):
         if (each.total is None) == (each.average is None):
             raise place.error(("totals", i), "totals are sums or averages", "Give one of total and average.")
-        if each.type == "split" and each.way is not None:
-            raise place.error(("totals", i, "way"), "a split has one way", "Remove it.")
+        if each.type == "allocate" and each.method is not None:
+            raise place.error(("totals", i, "method"), "a split has one method", "Remove it.")
         if each.type in [other.type for other in spec.totals[:i]]:
             raise place.error(("totals", i), f"there are two tables to {each.type}", "Put their numbers into one.")
 
@@ -180,7 +180,7 @@ def _built(cls: type, entry: Mapping[str, Any], at: tuple[Any, ...], place: Plac
 
 def _adapter(cls: type) -> TypeAdapter[Any]:
     # Pydantic reads a plain dataclass's own configuration from this attribute; strict, because a number in quotes
-    # is a slip that is better told than corrected.
+    # is a slip that is better reported than corrected.
     config = {"extra": "forbid", "strict": True, "arbitrary_types_allowed": True}
     cls.__pydantic_config__ = config  # type: ignore[attr-defined]
     return TypeAdapter(cls)
@@ -202,7 +202,7 @@ def _choices(spec: schema.StudySpec, terms: list[Term], folder: Path, place: Pla
         entry = spec.terms[names.index(name)]
         own = []
         for value in values:
-            with telling_of(place, at):
+            with placing_of(place, at):
                 own.append(getattr(_term({**entry, field: value}, ("terms", names.index(name)), folder, place), field))
         found[key] = own
     return found
@@ -226,7 +226,7 @@ def _selection(spec: schema.StudySpec, name: str, place: Place) -> DriverSelecti
     if spec.driver_selection is None:
         raise place.error(("models", name, "driver_selection"), "the study does not say what to choose from",
                           'Add [driver_selection] with columns = ["SOURCE.COLUMN"], say.')  # fmt: skip
-    with telling_of(place, ("driver_selection",)):
+    with placing_of(place, ("driver_selection",)):
         return spec.driver_selection.selection
 
 

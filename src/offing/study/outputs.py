@@ -18,7 +18,7 @@ from offing.base import Finding, InputError, count
 from offing.base.progress import Progress
 from offing.base.text import serious_first, wrapped
 from offing.evaluation import Screening
-from offing.explain import inputs, lag_weights, residuals, response, shares, stability, term_tests
+from offing.explain import inputs, lag_weights, parameter_stability, residuals, response, term_tests, variance_shares
 from offing.explain.residuals import SIDES
 from offing.model import Fit, Forecast, effects, elasticities
 from offing.model.fitted import Fitted
@@ -27,9 +27,8 @@ from offing.study.selected import selected_lines
 from offing.study.study import Study
 from offing.terms import Driver
 from offing.writers import (
-    AGREED,
+    RECONCILED,
     Bundle,
-    agreed_rows,
     bend_rows,
     chance_rows,
     coefficient_rows,
@@ -44,6 +43,7 @@ from offing.writers import (
     index_rows,
     json_text,
     left_out_rows,
+    reconciled_rows,
     release_rows,
     running_rows,
     screening_rows,
@@ -72,7 +72,7 @@ def in_words(study: Study, step: str, *, full: bool = False) -> str:
         text = _screened(result) if isinstance(result, Screening) else _words(study, name, fit, step)
         if full and step != "screen":
             text = wrapped(fit.sentences) if step == "fit" else text
-            text += f"\n\n{fit.statistics}\n\n{term_tests(fit)}\n\n{shares(fit)}"
+            text += f"\n\n{fit.statistics}\n\n{term_tests(fit)}\n\n{variance_shares(fit)}"
         parts.append(f"{head}\n{'=' * len(head)}\n{text}")
     if step not in ("fit", "screen") and study.combination is not None:
         parts.append(f"All models together\n===================\n{study.combination}")
@@ -110,10 +110,10 @@ def _unused(study: Study) -> str:
     """Which columns of the sources no model uses."""
     rows = study.accounts(plans=False)
     rows = rows[~rows["use"].str.startswith(("date", "id", "target", "driver", "values"))]
-    told = [
+    noted = [
         f"{source}.{column} ({use.removeprefix('not used: ')})" for source, column, use in rows.itertuples(index=False)
     ]
-    return f"Not used: {'; '.join(told)}." if told else ""
+    return f"Not used: {'; '.join(noted)}." if noted else ""
 
 
 def _screened(found: Screening) -> str:
@@ -144,10 +144,10 @@ def tables(study: Study, step: str) -> dict[str, pd.DataFrame]:
         found["contributions"] += [
             contribution_rows(each.contributions, each.fit, of_forecast=True) for each in forecasts
         ]
-        found["forecast"] += [agreed_rows(each) for each in study.agreed.values()]
+        found["forecast"] += [reconciled_rows(each) for each in study.reconciled.values()]
         found["contributions"] += [
-            contribution_rows(each.contributions, each.forecast.fit, of_forecast=True, scenario=AGREED)
-            for each in study.agreed.values()
+            contribution_rows(each.contributions, each.forecast.fit, of_forecast=True, scenario=RECONCILED)
+            for each in study.reconciled.values()
         ]
         found["running"] = [running_rows(each) for each in study.running.values()]
         found["releases"] = [release_rows(each) for each in study.running.values()]
@@ -159,7 +159,7 @@ def tables(study: Study, step: str) -> dict[str, pd.DataFrame]:
         found["chances"] = [chance_rows(each) for made in study.chances.values() for each in made]
         for file, added in more_tables(study, step).items():
             found[file] = [*found.get(file, []), *added]
-        found["split"] = [split_rows(each, study.fits[name]) for name, each in study.splits.items()]
+        found["allocated"] = [split_rows(each, study.fits[name]) for name, each in study.splits.items()]
     if step == "explain":
         found["weights"] = [weight_rows(lag_weights(fit, driver), fit) for fit in fits for driver in _weighted(fit)]
         for name, answers in study.answers.items():
@@ -202,8 +202,8 @@ def not_drawn(study: Study, step: str) -> str:
     return f'No figures are drawn of {fits} fits: state figures = "all" in [output] for them.'
 
 
-def told(study: Study, against: str, *, brief: bool, out: Path | None, as_json: bool = False) -> str:
-    """The stories of a study held against something; with a folder, they and their walks are written there too."""
+def noted(study: Study, against: str, *, brief: bool, out: Path | None, as_json: bool = False) -> str:
+    """The stories of a study compared with something; with a folder, they and their walks are written there too."""
     found = pages(study, against, brief=brief)
     text = "\n\n".join([str(each.story) if len(found) == 1 else f"{each.name}\n\n{each.story}" for each in found])
     first = next(iter(study.fits.values()))
@@ -242,14 +242,14 @@ def _words(study: Study, name: str, fit: Fitted, step: str) -> str:
         return str(fit)
     forecast = study.forecasts[name]
     summed = [wrapped(each.sentence) for each in study.totals[name]]
-    changed = [str(made) for made in (study.agreed.get(name), study.splits.get(name)) if made is not None]
+    changed = [str(made) for made in (study.reconciled.get(name), study.splits.get(name)) if made is not None]
     changed += [wrapped(each.sentence) for each in study.chances[name]]
     changed += [str(study.running[fit.model.name])] if fit.model.name in study.running else []
     if step == "forecast":
         return "\n\n".join([str(forecast), "\n".join(summed), *changed, *more_words(study, name, step)])
-    told = effects(fit)
+    noted = effects(fit)
     first, _ = serious_first(forecast.findings)
-    lines = [told.heading, *(f"  {line}" for line in told.lines)]
+    lines = [noted.heading, *(f"  {line}" for line in noted.lines)]
     answers = [wrapped(each) for each in elasticities(fit).sentences.splitlines()] if fit.scale.plain else []
     answers += [wrapped(lag_weights(fit, driver).sentences) for driver in _weighted(fit)]
     answers += [wrapped(inputs(forecast).sentence)] if _weighted(fit) else []
@@ -260,7 +260,7 @@ def _words(study: Study, name: str, fit: Fitted, step: str) -> str:
         for each in found.values()
     ]
     text = "\n".join(
-        [*map(wrapped, first), *(lines if told.effects else []), *answers, *summed, "", str(forecast.contributions)]
+        [*map(wrapped, first), *(lines if noted.effects else []), *answers, *summed, "", str(forecast.contributions)]
     )
     return "\n\n".join([text, *more_words(study, name, step)])
 
@@ -314,7 +314,7 @@ def _drawn(study: Study, name: str, fit: Fitted, step: str) -> dict[str, object]
     results: dict[str, object] = {"fit": fit}
     if step == "fit":
         results |= {f"residuals-{side}": residuals(fit, side) for side in SIDES}
-        results["stability"] = stability(fit)
+        results["stability"] = parameter_stability(fit)
     if step != "fit":
         results["forecast"] = study.forecasts[name]
         results |= {"running": study.running[fit.model.name]} if fit.model.name in study.running else {}
@@ -329,15 +329,15 @@ def _drawn(study: Study, name: str, fit: Fitted, step: str) -> dict[str, object]
                 results[f"response-{file_part(str(driver.name))}"] = response(fit, str(driver.name))
         results |= {f"weights-{file_part(driver)}": lag_weights(fit, driver) for driver in _weighted(fit)}
         results |= {"inputs": inputs(study.forecasts[name])} if _weighted(fit) else {}
-        if (told := effects(fit)).effects:
-            results["effects"] = told
+        if (noted := effects(fit)).effects:
+            results["effects"] = noted
         for kind, made in study.answers[name].items():
             for term, each in made.items():
                 results[f"{kind}-{file_part(term)}" if len(made) > 1 else kind] = each
         whole = study.totals[name]
         results |= {f"totals-{i + 1}" if len(whole) > 1 else "totals": each for i, each in enumerate(whole)}
-        results |= {"agreed": study.agreed[name]} if name in study.agreed else {}
-        results |= {"split": study.splits[name]} if name in study.splits else {}
+        results |= {"reconciled": study.reconciled[name]} if name in study.reconciled else {}
+        results |= {"allocated": study.splits[name]} if name in study.splits else {}
     return results
 
 

@@ -120,9 +120,9 @@ class ForecastSpec(Part):
     horizon: Annotated[int, Field(ge=1)] | None = None
     until: str | date | None = None
     levels: Annotated[list[Share], Field(min_length=1)] = [0.5, 0.8, 0.95]
-    way: Literal["recursion", "direct"] = "recursion"
-    edge: Literal["expected", "shifted"] = "expected"
-    unplanned: Literal["refuse", "expected"] = "refuse"
+    method: Literal["recursion", "direct"] = "recursion"
+    unreleased: Literal["expected", "shifted"] = "expected"
+    missing_plans: Literal["refuse", "expected"] = "refuse"
     intervals: Literal["model", "conformal", "adaptive"] = "model"
     as_of: str | date | None = None
     dates: list[str | date] = []
@@ -135,14 +135,14 @@ class CombinationSpec(Part):
     """The table ``[combination]``: the study's models together, or those with a stated weight."""
 
     weights: dict[str, Annotated[float, Field(ge=0.0)]] = {}
-    way: Literal["mean", "median", "trimmed mean", "past errors", "least squares"] = "mean"
+    method: Literal["mean", "median", "trimmed mean", "past errors", "least squares"] = "mean"
     pooling: Literal["quantiles", "probabilities"] = "quantiles"
-    edges: Annotated[list[Literal["expected", "shifted"]], Field(min_length=1)] = ["expected"]
+    unreleased: Annotated[list[Literal["expected", "shifted"]], Field(min_length=1)] = ["expected"]
     origins: Annotated[int, Field(ge=2, le=1000)] = 12
 
 
-class OutsideSpec(Part):
-    """An entry ``[[backtest.outside]]``: a forecast made elsewhere, as a CSV of origins, periods and forecasts."""
+class ExternalSpec(Part):
+    """An entry ``[[backtest.external]]``: a forecast made elsewhere, as a CSV of origins, periods and forecasts."""
 
     name: Text
     file: Text
@@ -164,7 +164,7 @@ class BacktestSpec(Part):
     sums: list[Unit] = []
     weights: dict[str, Annotated[float, Field(ge=0.0)]] = {}
     combinations: list[Literal["mean", "median", "trimmed mean", "past errors", "least squares"]] = []
-    outside: list[OutsideSpec] = []
+    external: list[ExternalSpec] = []
     repeats: dict[str, Annotated[int, Field(ge=1)]] = {}
     without: bool = False
 
@@ -175,7 +175,7 @@ class SearchSpec(Part):
     model: str | None = None
     choices: dict[str, list[Any]] = {}
     optional: list[str] = []
-    way: Literal["grid", "random", "narrowing"] = "grid"
+    method: Literal["grid", "random", "narrowing"] = "grid"
     tries: Annotated[int, Field(ge=1)] | None = None
     seed: Annotated[int, Field(ge=0)] = 0
     budget: str | float | None = None
@@ -193,7 +193,7 @@ class DriverSelectionSpec(Part):
     lags: Annotated[list[int], Field(min_length=1)] = [0]
     transforms: Annotated[list[list[str | dict[str, Any]]], Field(min_length=1)] = [[]]
     together: bool = False
-    way: Literal["forward", "path", "subsets"] = "forward"
+    method: Literal["forward", "path", "subsets"] = "forward"
     mix: float = 1.0
     most: int = 10
     origins: int = 8
@@ -208,16 +208,16 @@ class DriverSelectionSpec(Part):
             For what cannot be selected from.
         """
         offered = candidates(self.columns, self.lags, self.transforms, together=self.together)
-        return DriverSelection(offered, self.way, self.mix, self.most, self.origins)
+        return DriverSelection(offered, self.method, self.mix, self.most, self.origins)
 
 
 class TotalSpec(Part):
     """A table ``[[totals]]``: numbers by the year, quarter or month that they are stated for."""
 
-    type: Literal["split", "agree"]
+    type: Literal["allocate", "reconcile"]
     total: dict[str, float] | None = None
     average: dict[str, float] | None = None
-    way: Literal["proportional", "least change"] | None = None
+    method: Literal["proportional", "least change"] | None = None
 
     @property
     def stated(self) -> dict[str, float]:
@@ -252,8 +252,8 @@ class WalkSpec(Part):
     span: Text | list[str | date] | None = None
 
 
-class OverrideSpec(Part):
-    """An entry ``[[overrides]]``: an adjustment by hand."""
+class AdjustmentSpec(Part):
+    """An entry ``[[adjustments]]``: an adjustment by hand."""
 
     span: Text | list[str | date]
     percent: float | None = None
@@ -264,8 +264,8 @@ class OverrideSpec(Part):
     made: str | date | None = None
 
 
-class GoalSpec(Part):
-    """An entry ``[[goals]]``: a total that a driver is to reach."""
+class SolveSpec(Part):
+    """An entry ``[[solve]]``: a total that a driver is to reach."""
 
     driver: Text
     total: float
@@ -278,7 +278,7 @@ class GoalSpec(Part):
 FIGURES = (
     "fit", "residuals", "stability", "forecast", "running", "scenarios", "walk", "sensitivity", "year-of-days",
     "chances", "contributions", "history", "response", "weights", "inputs", "effects", "trend", "cycle", "indices",
-    "holidays", "totals", "agreed", "split", "combined", "screening",
+    "holidays", "totals", "reconciled", "allocated", "combined", "screening",
 )  # fmt: skip
 
 
@@ -306,8 +306,8 @@ class StudySpec(Part):
     groups: dict[str, list[str]] = {}
     walks: list[WalkSpec] = []
     changes: dict[str, Any] | None = None
-    goals: list[GoalSpec] = []
-    overrides: list[OverrideSpec] = []
+    solve: list[SolveSpec] = []
+    adjustments: list[AdjustmentSpec] = []
     driver_selection: DriverSelectionSpec | None = None
     combination: CombinationSpec | None = None
     backtest: BacktestSpec = BacktestSpec()

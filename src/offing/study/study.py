@@ -10,7 +10,7 @@ import pandas as pd
 
 from offing.explain import (
     Walk,
-    override,
+    adjust_forecast,
     walk,
 )
 from offing.study.comparison_base import held_against, made_then
@@ -61,17 +61,17 @@ class Study(AskedStudy):
         return walk(end, start, by=by, span=where, groups={group: own for group, own in groups.items() if own})
 
     @cached_property
-    def override_scores(self) -> dict[str, pd.DataFrame]:
-        """How overrides did whose outcome is known, and which tell when they were made."""
+    def adjustment_scores(self) -> dict[str, pd.DataFrame]:
+        """How adjustments did whose outcome is known, and which say when they were made."""
         found = {}
         for name, fit in self.fits.items():
             rows = []
-            for each in self.overrides:
+            for each in self.adjustments:
                 if is_over(each, fit) and each.made is not None:
-                    with self.placing(("overrides",)):
+                    with self.placing(("adjustments",)):
                         until = each.span[-1] if isinstance(each.span, tuple) else each.span
                         ahead = made_then(self, name, each.made, last_of(until, fit))
-                        rows.append(override(ahead, [each]).scored(fit))
+                        rows.append(adjust_forecast(ahead, [each]).scored(fit))
             if rows:
                 found[name] = pd.concat(rows, ignore_index=True)
         return found

@@ -73,7 +73,7 @@ class StudyData:
 
     @property
     def reported(self) -> tuple[Model, ...]:
-        """The models whose own results are told."""
+        """The models whose own results are reported."""
         return tuple(model for model in self.models if not self.spec.models or self.spec.models[model.name].reported)
 
     def draws(self, figures: int) -> bool:
@@ -196,7 +196,7 @@ class StudyData:
         source = self.spec.sources[name].within(self.path.parent)
         options = source.read_options()
         if source.plan_for is not None:
-            # A plan has its table's frequency, of which one row could not even tell, and its clock.
+            # A plan has its table's frequency, of which one row could not even show, and its clock.
             table = self.tables[source.plan_for]
             first = next(iter(table.values())) if isinstance(table, Panel) else table
             said = {**first.axis.frequency.stated, "zone": self.spec.sources[source.plan_for].zone}

@@ -1,4 +1,4 @@
-"""What ``explain`` tells of every fit beside its contributions: the same questions for each term of a kind."""
+"""What ``explain`` shows of every fit beside its contributions: the same questions for each term of a kind."""
 
 from __future__ import annotations
 

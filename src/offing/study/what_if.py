@@ -9,15 +9,15 @@ from typing import Any
 
 from offing.evaluation import recalibrate
 from offing.explain import (
-    Overridden,
-    Override,
+    AdjustedForecast,
+    Adjustment,
     Scenarios,
     Sensitivity,
-    Sought,
-    override,
+    Solution,
+    adjust_forecast,
     scenarios,
-    seek,
     sensitivity,
+    solve_for,
 )
 from offing.explain.date_spans import named_span
 from offing.model.direct_forecast import DirectForecast
@@ -44,10 +44,10 @@ class AskedStudy(ForecastStudy):
             if own:
                 with self.placing(("scenarios",)):
                     found[name] = scenarios(fit, own, **self.how)
-                way = self.spec.forecast.intervals
-                if way != "model":
+                method = self.spec.forecast.intervals
+                if method != "model":
                     with self.placing(("forecast", "intervals")):
-                        each = {key: recalibrate(ahead, self.backtest, way=way)
+                        each = {key: recalibrate(ahead, self.backtest, method=method)
                                 for key, ahead in found[name].forecasts.items()}  # fmt: skip
                     found[name] = dataclasses.replace(found[name], forecasts=each)
         return found
@@ -67,39 +67,39 @@ class AskedStudy(ForecastStudy):
         return found
 
     @cached_property
-    def goals(self) -> dict[str, list[Sought]]:
-        """What reaches the totals of ``[[goals]]``, by the names of their fits."""
-        found: dict[str, list[Sought]] = {name: [] for name in self.forecasts}
-        for i, asked in enumerate(self.spec.goals):
+    def solutions(self) -> dict[str, list[Solution]]:
+        """What reaches the totals of ``[[solve]]``, by the names of their fits."""
+        found: dict[str, list[Solution]] = {name: [] for name in self.forecasts}
+        for i, asked in enumerate(self.spec.solve):
             for name, ahead in self.forecasts.items():
                 if asked.driver in {str(term.name) for term in ahead.fit.model.terms}:
-                    with self.placing(("goals", i)):
+                    with self.placing(("solve", i)):
                         limits = None if asked.limits is None else (asked.limits[0], asked.limits[1])
                         span = tuple(asked.span) if isinstance(asked.span, list) else asked.span
                         found[name].append(
-                            seek(ahead, asked.driver, asked.total, how=asked.how, limits=limits, span=span)
+                            solve_for(ahead, asked.driver, asked.total, how=asked.how, limits=limits, span=span)
                         )
         return found
 
     @cached_property
-    def overridden(self) -> dict[str, Overridden]:
-        """The forecasts with the overrides of periods that are still ahead, if there are any."""
+    def adjusted(self) -> dict[str, AdjustedForecast]:
+        """The forecasts with the adjustments of periods that are still ahead, if there are any."""
         found = {}
         for name, ahead in self.forecasts.items():
-            own = [each for each in self.overrides if not is_over(each, ahead.fit)]
+            own = [each for each in self.adjustments if not is_over(each, ahead.fit)]
             if own:
-                with self.placing(("overrides",)):
-                    found[name] = override(ahead, own)
+                with self.placing(("adjustments",)):
+                    found[name] = adjust_forecast(ahead, own)
         return found
 
     @property
-    def overrides(self) -> list[Override]:
-        """The overrides that the file states."""
-        return [Override(**each.model_dump()) for each in self.spec.overrides]
+    def adjustments(self) -> list[Adjustment]:
+        """The adjustments that the file states."""
+        return [Adjustment(**each.model_dump()) for each in self.spec.adjustments]
 
 
-def is_over(each: Override, fit: Fitted) -> bool:
-    """Whether all periods of an override are past."""
+def is_over(each: Adjustment, fit: Fitted) -> bool:
+    """Whether all periods of an adjustment are past."""
     return _last_ordinal(each.span, fit) < fit.axis.first + fit.axis.n
 
 
@@ -109,6 +109,6 @@ def _last_ordinal(span: object, fit: Fitted) -> int:
 
 
 def last_of(span: object, fit: Fitted) -> Any:
-    """The start of the last period of a span, as an override names it."""
+    """The start of the last period of a span, as an adjustment names it."""
     at = _last_ordinal(span, fit)
     return dataclasses.replace(fit.axis, first=at, n=1).index[0]

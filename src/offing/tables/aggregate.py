@@ -85,11 +85,11 @@ def aggregated(table: Table, frequency: Frequency, how: Mapping[str, str], parti
     whole = _sizes(table.axis, axis)
     columns, treatments = {}, []
     edges = np.ones(axis.n, dtype=bool)
-    for column, way in combine.how.items():
+    for column, method in combine.how.items():
         known = np.bincount(owners - axis.first, np.isfinite(values[column]), axis.n)
         fresh = combined[column].to_numpy(dtype=np.float64, copy=True)
         short = np.flatnonzero(known < whole)
-        if way == "count":
+        if method == "count":
             short = short[np.isin(short, (0, axis.n - 1))]
         there = np.bincount(owners - axis.first, minlength=axis.n)
         for i in short.tolist():
@@ -144,12 +144,12 @@ def _trimmed(table: Table, axis: Axis, columns: dict[str, Array], whole: NDArray
 
 def no_way(column: str, unit: str, file: str) -> InputError:
     """The error for a column that nobody said how to combine; it asks with the way that its unit suggests."""
-    way = suggested(column, unit)
+    method = suggested(column, unit)
     kind = {"sum": "a flow, which is summed", "mean": "a price or a rate, which is averaged",
-            "last": "a stock, of which the last counts"}[way]  # fmt: skip
+            "last": "a stock, of which the last counts"}[method]  # fmt: skip
     return InputError(
         f"it is not stated how its values of a period become one; it looks like {kind}",
-        f'Add to combine: "{column}" = "{way}".',
+        f'Add to combine: "{column}" = "{method}".',
         file=file,
         column=column,
     )

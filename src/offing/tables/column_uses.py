@@ -40,13 +40,13 @@ def read_columns(
     for name, column in columns.items():
         if not column.wrong.any() or column.refused is not None:
             continue
-        columns[name] = replace(column, cells=cells[name])  # what is no number is told, and kept, as it is written
+        columns[name] = replace(column, cells=cells[name])  # what is no number is reported, and kept, as it is written
     return columns, dict(plainer.units)
 
 
-def assume_dates(report: Report, told: Sequence[Finding]) -> None:
+def assume_dates(report: Report, noted: Sequence[Finding]) -> None:
     """Note what was assumed of the dates, and what would have stated it."""
-    for finding in told:
+    for finding in noted:
         stated = finding.advice.partition('"')[2].partition('"')[0]
         report.assume(finding, **{"locale" if finding.check == "locale" else "time_format": stated})
 
@@ -54,7 +54,7 @@ def assume_dates(report: Report, told: Sequence[Finding]) -> None:
 def assume_notation(report: Report, notation: Mapping[str, str], reading: Reading, findings: Sequence[Finding]) -> None:
     """Note what was found of the columns' notation, and what would have stated it."""
     report.findings += findings
-    found = {name: way for name, way in notation.items() if name not in reading.notation}
+    found = {name: method for name, method in notation.items() if name not in reading.notation}
     if found:
         report.settings["notation"] = {**reading.notation, **found}
 

@@ -22,7 +22,7 @@ Precision = Literal["year", "quarter", "month", "week", "instant"]
 class Stamps:
     """What a column of dates says: wall-clock microseconds (n,), how precise they are, and their zone.
 
-    `instants` (n,) are given where they are known beyond what the wall clock and the zone tell; `locale` is the
+    `instants` (n,) are given where they are known beyond what the wall clock and the zone show; `locale` is the
     language in which months were found to be named, if it is not English.
     """
 
@@ -106,7 +106,7 @@ def moments_of(cells: pd.Series, file: str, zone: str | None) -> Stamps:
     clock = pd.DatetimeIndex(cells)
     if clock.tz is None:
         return Stamps(_index_wall(clock), "instant", zone)
-    # In autumn a clock shows one hour twice; only the instants tell the two apart.
+    # In autumn a clock shows one hour twice; only the instants separate the two.
     instants = _index_wall(clock.tz_convert("UTC").tz_localize(None))
     name = zone or str(clock.tz)
     wall = _index_wall(clock.tz_convert(name).tz_localize(None))
@@ -161,9 +161,9 @@ def parse_dates(
         if all_fit(texts, pattern):
             return Stamps(_coarse(texts, precision, file, column), precision, zone)
     named, language = _in_english(texts, locale, file, column)
-    for pattern, way, precision in NAMED:
+    for pattern, method, precision in NAMED:
         if all_fit(named, pattern):
-            return Stamps(_with_name(named, way, file, column), precision, zone, locale=language)
+            return Stamps(_with_name(named, method, file, column), precision, zone, locale=language)
     if all_fit(texts, COMPACT):
         return Stamps(_strptime(texts, "%Y%m%d", file, column), "instant", zone)
     shapes = (ISO, YEAR_FIRST, DAY_OR_MONTH_FIRST, *COARSE.values(), *(pattern for pattern, _, _ in NAMED), COMPACT)
@@ -319,12 +319,12 @@ def days_of(cells: pd.DataFrame, column: str, default: NDArray[np.int64], file: 
     return days
 
 
-def _with_name(texts: pd.Series, way: str, file: str, column: str) -> NDArray[np.int64]:
+def _with_name(texts: pd.Series, method: str, file: str, column: str) -> NDArray[np.int64]:
     """Dates with a month's name, whatever its length and the marks around it."""
     name = re.compile(_MONTH_NAME, re.IGNORECASE)
     short = texts.map(lambda text: name.sub(lambda found: found[0][:3].title(), text))
     plain = short.str.replace(r"[-.,]", " ", regex=True).str.split().str.join(" ")
-    moments = pd.to_datetime(plain, format=way, errors="coerce")
+    moments = pd.to_datetime(plain, format=method, errors="coerce")
     if moments.isna().any():
         raise no_date(texts, moments.isna(), file, column)
     return _wall(moments)
@@ -365,15 +365,15 @@ def _shows(moments: pd.Series, offsets: pd.Series, zone: str) -> bool:
 
 def _offset(text: str) -> str:
     """The offset from UTC that a date of ISO 8601 ends with, or nothing."""
-    told = ISO.fullmatch(text)
-    return (told["offset"] or "") if told else ""
+    noted = ISO.fullmatch(text)
+    return (noted["offset"] or "") if noted else ""
 
 
 def _day_or_month_first(texts: pd.Series, separator: str, clock: str, file: str, column: str) -> NDArray[np.int64]:
     year = "%Y" if re.match(r"\d{1,2}.\d{1,2}.\d{4}", texts.iloc[0]) else "%y"
     layouts = [separator.join(order) + clock for order in (("%d", "%m", year), ("%m", "%d", year))]
     readings = [pd.to_datetime(texts, format=layout, errors="coerce") for layout in layouts]
-    fitting = [(way, reading) for way, reading in zip(layouts, readings, strict=True) if reading.notna().all()]
+    fitting = [(method, reading) for method, reading in zip(layouts, readings, strict=True) if reading.notna().all()]
     if not fitting:
         better = max(readings, key=lambda reading: reading.notna().sum())
         raise no_date(texts, better.isna(), file, column)

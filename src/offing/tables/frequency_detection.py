@@ -63,7 +63,7 @@ class Timing:
 def place(
     stamps: Stamps, timing: Timing, file: str, rows: pd.Index, header: str = ""
 ) -> tuple[Frequency, Ints, tuple[Finding, ...]]:
-    """Find the frequency and each stamp's ordinal (n,); findings tell what was assumed.
+    """Find the frequency and each stamp's ordinal (n,); findings show what was assumed.
 
     Raises
     ------
@@ -154,9 +154,9 @@ def placed_rows(
     findings: tuple[Finding, ...] = ()
     for code, name in enumerate(different.tolist()):
         if str(name) in found:
-            own, at, told = found[str(name)]
+            own, at, noted = found[str(name)]
             if own == frequency:
-                ordinals[codes == code], findings = at, told
+                ordinals[codes == code], findings = at, noted
             else:
                 refused[str(name)] = InputError(
                     f"its rows are by {own}, those of most series by {frequency}", "Read it by itself.", file=rows.file
@@ -285,7 +285,7 @@ def axis_of(
             f"rows {both[0]} and {both[1]} both stand for it"
             + (f", and {count(many, 'more row repeats', 'more rows repeat')} a period" if many else ""),
             'Keep one row a period; or, if they are lines to be added up, state rows = "lines" and how to combine '
-            "them; if they are several series, name the column that tells them apart, as id.",
+            "them; if they are several series, name the column that separates them, as id.",
             file=file,
             period=Axis(frequency, int(inner[i]), 1).labels()[0],
         )
@@ -356,7 +356,7 @@ def _unit(wall: Ints, timing: Timing, file: str) -> str:
     moments = wall if (np.diff(wall) > 0).all() else np.unique(wall)
     if len(moments) < 2:
         raise InputError(
-            "one date alone does not tell the frequency", 'State it, such as frequency = "week".', file=file
+            "one date alone does not show the frequency", 'State it, such as frequency = "week".', file=file
         )
     gaps = np.diff(moments)
     smallest = int(gaps.min())

@@ -45,7 +45,7 @@ def read_days(source: str | Path | pd.DataFrame) -> Days:
         state = Path(source).stat()
     except OSError:
         return _read(source)  # which says what is wrong
-    # Every fit at every origin asks for the table: it is read anew only when the file has changed.
+    # Every fit at every origin asks for the table: it is read again only when the file has changed.
     return _kept(Path(source).resolve(), state.st_mtime_ns, state.st_size)
 
 

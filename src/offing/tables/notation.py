@@ -123,13 +123,13 @@ def understood(cells: pd.DataFrame, stated: Mapping[str, str], missing: frozense
             continue
         if read is None:
             continue
-        changed[str(name)], way, unit = read
+        changed[str(name)], method, unit = read
         if unit:
             units[str(name)] = unit
-        if way:
-            notation[str(name)] = way
+        if method:
+            notation[str(name)] = method
             if str(name) not in stated:
-                findings.append(_note(column, changed[str(name)], way, file, missing))
+                findings.append(_note(column, changed[str(name)], method, file, missing))
     return Understood(cells.assign(**changed) if changed else cells, notation, units, tuple(findings), faults)
 
 
@@ -206,7 +206,7 @@ def _fault(texts: pd.Series, text: str, file: str, why: str, advice: str = "Corr
     return InputError(f"found {text!r}, {why}", advice, file=file, row=row, column=str(texts.name))
 
 
-def _note(column: pd.Series, plain: pd.Series, way: str, file: str, missing: frozenset[str]) -> Finding:
+def _note(column: pd.Series, plain: pd.Series, method: str, file: str, missing: frozenset[str]) -> Finding:
     first = next(
         i
         for i, cell in enumerate(column.tolist())
@@ -215,6 +215,6 @@ def _note(column: pd.Series, plain: pd.Series, way: str, file: str, missing: fro
     cell, name = str(column.iloc[first]).strip(), str(column.name)
     return Finding(
         "notation", "note", f"{file}: '{name}' is written as {cell!r}, which is read as {plain.iloc[first]}"
-        + ("" if way in (YES_NO, "(1)") else f" in {way}") + ".",
-        advice=f'State notation = {{ {toml_key(name)} = "{way}" }}.',
+        + ("" if method in (YES_NO, "(1)") else f" in {method}") + ".",
+        advice=f'State notation = {{ {toml_key(name)} = "{method}" }}.',
     )  # fmt: skip

@@ -26,7 +26,7 @@ _MARKED = re.compile(rf"[+-]?[\d.,{_SPACES}]*\d[\d.,]*")
 class Marks:
     """The decimal mark and the mark between thousands.
 
-    `doubtful` holds a cell by column that both could explain, `seen` a cell that told the marks.
+    `doubtful` holds a cell by column that both could explain, `seen` a cell that reported the marks.
     """
 
     decimal: str = "."
@@ -81,16 +81,16 @@ def find_marks(
     for column, cells in columns.items():
         for cell in cells:
             if ("," in cell or "." in cell) and _MARKED.fullmatch(cell):
-                told = _decimal_told(cell)
-                if told:
-                    decimals.setdefault(told, cell)
+                noted = _decimal_mark_of(cell)
+                if noted:
+                    decimals.setdefault(noted, cell)
                 else:
                     open_cells["," if "," in cell else "."].setdefault(column, cell)
     if len(decimals) == 1:
         ((mark, cell),) = decimals.items()
         return Marks(mark, thousands if thousands is not None else {",": ".", ".": ","}[mark], seen=cell)
     if len(decimals) == 2:
-        return Marks(".", "")  # cells of the other kind are then told as no numbers
+        return Marks(".", "")  # cells of the other kind are then reported as no numbers
     if thousands is not None:
         return Marks({",": ".", ".": ","}.get(thousands, "."), thousands)
     doubtful = dict(open_cells[","])
@@ -99,7 +99,7 @@ def find_marks(
     return Marks(".", "", doubtful)
 
 
-def _decimal_told(cell: str) -> str | None:
+def _decimal_mark_of(cell: str) -> str | None:
     """The decimal mark that a number's text gives away, or None."""
     body = cell.lstrip("+-")
     kinds = [mark for mark in ",." if mark in body]

@@ -44,7 +44,7 @@ class Judged:
 
 
 def judge(axis: Axis, values: Array, explained: Array | None = None, threshold: float | None = None) -> Judged | None:
-    """What is expected and how far each value is from it; None where too little is known to tell.
+    """What is expected and how far each value is from it; None where too little is known to show.
 
     Values that are all positive are judged by ratios if their logarithms vary less: deviations are compared after
     scaling by the geometric mean (Box & Cox 1964).
@@ -85,7 +85,7 @@ def _without_launch(values: Array) -> Array:
 
 
 def _mostly_one_value(values: Array) -> bool:
-    """Whether most values are the same, so that nothing tells what a usual deviation is."""
+    """Whether most values are the same, so that nothing shows what a usual deviation is."""
     _, counts = np.unique(values, return_counts=True)
     return bool(counts.max() > 0.5 * len(values))
 

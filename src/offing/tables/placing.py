@@ -1,4 +1,4 @@
-"""From tidy cells to tables: every column read once, rows sorted once, then cut into the series they tell apart."""
+"""From tidy cells to tables: every column read once, rows sorted once, then cut into the series that they identify."""
 
 from __future__ import annotations
 
@@ -95,7 +95,7 @@ class Placing:
     def tables(
         self, names: NDArray[np.object_] | None, refused: Mapping[str, InputError]
     ) -> tuple[dict[str, Table], dict[str, InputError]]:
-        """A table of each series, and why others have none; `names` (n,) tells the rows of several apart.
+        """A table of each series, and why others have none; `names` (n,) identifies the rows of several.
 
         `refused` are those whose dates do not fit.
         """

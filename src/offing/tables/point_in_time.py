@@ -93,7 +93,7 @@ def split_series(tables: Mapping[str, Table | Panel], target: str) -> dict[str, 
     for table in tables.values():
         if isinstance(table, Panel) and not isinstance(owner, Panel):
             raise InputError(
-                "the source tells several series apart, but the target is one series",
+                "the source holds several series, but the target is one series",
                 "Give the target's source an id as well, or read one series of this one.", file=table.name, key="id",
             )  # fmt: skip
     lacking = not_in_all(tables, target)
@@ -305,7 +305,7 @@ class View:
         return known
 
     def _plan(self, source: str, column: str) -> Table | None:
-        """The plan that says something of a column; in a view of the past one that tells when it did."""
+        """The plan that says something of a column; in a view of the past one that says when it did."""
         plan = self.sources.plans.get(source)
         if (source, column) in self.modelled:
             return None
@@ -329,11 +329,11 @@ class View:
         """Words (n,) of a column on the periods of `axis`, as far as they are known; an empty text elsewhere."""
         source, column = self.sources.find(reference)
         tables = [self.sources.tables[source], self._plan(source, column)]
-        told = [table for table in tables if table is not None and _has(table, column)]
-        levels = sorted({word for table in told for word in table.words(column).tolist() if word})
-        coded = {id(table): _coded(table, column, levels) for table in told}
+        noted = [table for table in tables if table is not None and _has(table, column)]
+        levels = sorted({word for table in noted for word in table.words(column).tolist() if word})
+        coded = {id(table): _coded(table, column, levels) for table in noted}
         known = Known(np.full(axis.n, np.nan), np.full(axis.n, MISSING, dtype=np.int8))
-        for i, table in enumerate(told):
+        for i, table in enumerate(noted):
             plan = i > 0 or table is not tables[0]
             marks = np.full(table.axis.n, PLAN, dtype=np.int8) if plan else self._marks(source, column)
             _fill(known, coded[id(table)], column, axis, marks=marks, values=coded[id(table)].values(column))
@@ -349,7 +349,7 @@ class View:
         if self.foreseen is not None and (source, column) in self.foreseen:
             return "Fill in the cell."
         if self.foreseen is not None:
-            return "State the column as planned, give a plan that tells when it was made, or leave the term out."
+            return "State the column as planned, give a plan that says when it was made, or leave the term out."
         if table.later_rows is None and table.axis.holds(missing):
             later = table.words(column)[missing.first - table.axis.first]
             if later != "" and table.axis.ends[missing.first - table.axis.first] > self.origin:

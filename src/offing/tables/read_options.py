@@ -46,7 +46,7 @@ def as_options(advice: str, source: str) -> str:
     return re.sub(r"(--set (?:'[^']*'|\S*?=\S+?))\.(?=\s|$)", r"\1", _STATED.sub(option, advice))
 
 
-#: Years whose holidays a country's calendar must tell.
+#: Years whose holidays a country's calendar must show.
 _COUNTRY_YEARS = (2000, 2040)
 
 
@@ -131,7 +131,7 @@ class Reading:
             )
         Combine(self.combine)
         if self.released is not None and (self.rows == "lines" or self.aggregate_to or self.wide):
-            raise InputError("releases are told by the row of a period", "Give one row a period and release.",
+            raise InputError("releases are stated by the row of a period", "Give one row a period and release.",
                              key="released")  # fmt: skip
         if self.holidays is not None and "business day" not in (self.frequency, self.aggregate_to):
             raise InputError(
@@ -198,7 +198,7 @@ class Reading:
 
     @property
     def ids(self) -> tuple[str, ...]:
-        """The columns that tell series apart."""
+        """The columns that identifies series."""
         return () if self.id is None else (self.id,) if isinstance(self.id, str) else tuple(self.id)
 
     @property

@@ -114,7 +114,7 @@ def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: A
     stamp
         Whether a date names its period's ``start`` or ``end``. Needed where both are usual and the header does not say.
     id
-        Column or columns that tell series apart; a `Panel` is then returned. Ids stay text.
+        Column or columns that identifies series; a `Panel` is then returned. Ids stay text.
     wide
         Name for the values of a table with dates, years or series side by side; or, of several measures, a pattern of
         its columns by name, such as ``{"sold": "sold *", "price": "price *"}``.
@@ -325,8 +325,8 @@ def _lines(
     def stamps(cells: pd.Series) -> Stamps:
         return stamps_of(cells, reading.layouts, source.file, zone, reading.locale)[0]
 
-    _, told = stamps_of(sample[time], reading.layouts, source.file, zone, reading.locale)
-    assume_dates(report, told)
+    _, noted = stamps_of(sample[time], reading.layouts, source.file, zone, reading.locale)
+    assume_dates(report, noted)
     combine = Combine(reading.combine)
     first = understood(
         sample[[n for n in combine.numbers if n in sample]], reading.notation, reading.missing_words, source.file
@@ -390,7 +390,7 @@ def _whole_part(gathered: Gathered, reading: Reading, file: str) -> tuple[int, i
 def _periods(
     source: Source, indexed: Stamps | None, reading: Reading, timing: Timing
 ) -> tuple[dict[str, Table], tuple[str, ...], dict[str, InputError]]:
-    """Tables by id with one row per period, the columns that tell them apart, and why some series have no table."""
+    """Tables by id with one row per period, the columns that separate them, and why some series have no table."""
     cells, file = source.whole(), source.file
     report = Report(file)
     source.report(report)
@@ -404,8 +404,8 @@ def _periods(
         if reading.first_period is not None:
             cells[time], unit = numbered(cells[time], reading.first_period, timing.frequency, file)
             timing = replace(timing, frequency=unit, stamp="start")
-        stamps, told = stamps_of(cells[time], reading.layouts, file, reading.zone, reading.locale)
-        assume_dates(report, told)
+        stamps, noted = stamps_of(cells[time], reading.layouts, file, reading.zone, reading.locale)
+        assume_dates(report, noted)
         headed = time
         cells = cells.drop(columns=time)
     else:
@@ -416,8 +416,8 @@ def _periods(
         names = np.asarray(id_texts(cells, ids, file), dtype=object)
         cells = cells.drop(columns=list(ids))
         report.uses |= dict.fromkeys(ids, "id")
-    frequency, ordinals, told, other = placed_rows(stamps, timing, names, Rows(file, cells.index, headed))
-    for finding in told:
+    frequency, ordinals, noted, other = placed_rows(stamps, timing, names, Rows(file, cells.index, headed))
+    for finding in noted:
         stated = finding.advice.partition('"')[2].partition('"')[0]
         key = {"stamp": "stamp"}.get(finding.check, "frequency")
         report.assume(finding, **{key: stated})

@@ -71,7 +71,7 @@ def _is_period(name: str) -> bool:
 def tidy_of(
     cells: pd.DataFrame, wide: str | Mapping[str, str], ids: Sequence[str], time: str | None, file: str
 ) -> tuple[pd.DataFrame, Finding, tuple[str, ...]]:
-    """One row a date of a wide table: its cells, what was understood, and the columns that tell its series apart.
+    """One row a date of a wide table: its cells, what was understood, and the columns that identify its series.
 
     Parameters
     ----------
@@ -95,8 +95,8 @@ def tidy_of(
         )
     if date_heads(cells) and not looks_wide(cells.drop(columns=list(ids))):
         return _dates_side_by_side(cells, wide, ids, file)
-    tidy, told = _years_side_by_side(cells, wide, ids, file)
-    return tidy, told, tuple(ids)
+    tidy, noted = _years_side_by_side(cells, wide, ids, file)
+    return tidy, noted, tuple(ids)
 
 
 def _series_side_by_side(
@@ -117,10 +117,10 @@ def _series_side_by_side(
         for value, columns in members.items():
             part[value] = cells[columns[name]] if name in columns else ""
         parts.append(part)
-    told = Finding(
+    noted = Finding(
         "wide table", "note", f"{file}: its {len(series)} columns are read as series of '{next(iter(members))}'."
     )
-    return pd.concat(parts), told, (*ids, SERIES)
+    return pd.concat(parts), noted, (*ids, SERIES)
 
 
 def _matching(pattern: str, names: Sequence[str], file: str) -> dict[str, str]:
@@ -154,8 +154,8 @@ def _dates_side_by_side(
     parts = [cells[list(ids)].assign(**{PERIOD: name}).assign(**{value: cells[name]}) for name in dates]
     tidy = pd.concat(parts)
     known = tidy[value].notna() & (_text(tidy[value]) != "")
-    told = Finding("wide table", "note", f"{file}: its {len(dates)} columns of dates are read as values of '{value}'.")
-    return pd.DataFrame(tidy[known]), told, tuple(ids)
+    noted = Finding("wide table", "note", f"{file}: its {len(dates)} columns of dates are read as values of '{value}'.")
+    return pd.DataFrame(tidy[known]), noted, tuple(ids)
 
 
 def is_missing_column(cells: pd.Series) -> bool:
@@ -223,10 +223,10 @@ def _years_side_by_side(cells: pd.DataFrame, value: str, ids: Sequence[str], fil
         parts.append(part)
     tidy = pd.concat(parts)
     across_are = "years" if years else "months, quarters or weeks"
-    told = Finding("wide table", "note", f"{file}: the columns are read as {across_are} of one series, '{value}'.")
+    noted = Finding("wide table", "note", f"{file}: the columns are read as {across_are} of one series, '{value}'.")
     # Cells of the year that is not over are empty; they are periods nobody knows, not values.
     known = tidy[value].notna() & (_text(tidy[value]) != "")
-    return _within_known(tidy, known), told
+    return _within_known(tidy, known), noted
 
 
 def side_of(cells: pd.DataFrame, ids: Sequence[str]) -> str | None:
@@ -345,7 +345,7 @@ def check_ids(cells: pd.DataFrame, ids: Sequence[str], file: str, key: str = "id
 
 
 def id_texts(cells: pd.DataFrame, ids: Sequence[str], file: str) -> pd.Series:
-    """One text a row that tells its series: its ids, kept as they are written, joined by a slash.
+    """One text a row that shows its series: its ids, kept as they are written, joined by a slash.
 
     Raises
     ------

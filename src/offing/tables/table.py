@@ -43,18 +43,18 @@ class Delay:
         """
         if text is None:
             return NO_DELAY
-        told = re.fullmatch(r"(\d+)(?: (hour|day|week|period)s?)?", str(text).strip())
-        if told is None:
+        noted = re.fullmatch(r"(\d+)(?: (hour|day|week|period)s?)?", str(text).strip())
+        if noted is None:
             raise InputError(
                 f"found {text!r}", 'Give a number of periods, or such as "21 days".', key="release_delay"
             )  # fmt: skip
-        if told[2] in (None, "period"):
-            return cls(periods=int(told[1]))
-        return cls(microseconds=int(told[1]) * {"hour": HOUR, "day": DAY, "week": 7 * DAY}[told[2]])
+        if noted[2] in (None, "period"):
+            return cls(periods=int(noted[1]))
+        return cls(microseconds=int(noted[1]) * {"hour": HOUR, "day": DAY, "week": 7 * DAY}[noted[2]])
 
     def after(self, axis: Axis) -> NDArray[np.int64]:
         """Instants (n,) at which values of the periods of `axis` become known."""
-        # An axis keeps its edges, and one shifted by nothing would compute them anew for every column of every term.
+        # An axis keeps its edges, and one shifted by nothing would compute them again for every column of every term.
         ends = axis.shifted(self.periods).ends if self.periods else axis.ends
         return ends + self.microseconds if self.microseconds else ends
 
@@ -89,7 +89,7 @@ class Table:
     delay
         How long after the end of its period a value becomes known.
     vintages
-        What came out when, where the source tells release dates; the columns hold the newest values.
+        What came out when, where the source shows release dates; the columns hold the newest values.
     uses
         Every column of the source, and what it is used as where it holds no values of the table: see `accounts`.
     settings
@@ -243,7 +243,7 @@ class Panel(Mapping[str, Table]):
     name
         What messages call it: the file's name.
     id
-        The columns that tell the series apart.
+        The columns that identifies the series.
     tables
         A Table by id; of several columns' ids, joined as ``north / adult``.
     findings

@@ -34,7 +34,7 @@ _RANGE = re.compile(r"\d[\d./-]{5,9}\d\s*(-|–|to|bis|until)\s*\d[\d./-]{5,9}\d
 def tidied(
     cells: pd.DataFrame, source: Source, reading: Reading, report: Report
 ) -> tuple[pd.DataFrame, str, tuple[str, ...], dict[str, str]]:
-    """The cells in tidy shape, their column of dates, the columns that tell series apart, and units found."""
+    """The cells in tidy shape, their column of dates, the columns that identifies series, and units found."""
     file = report.file
     cells = filled_down(cells, reading.filled, file)
     if reading.header_row is None and names_are_values([str(name) for name in cells.columns]):
@@ -55,9 +55,9 @@ def tidied(
         if side is not None:
             cells = without_other_rows(cells, side, report, source.marks(cells.drop(columns=side)), reading.totals)
         before = [str(name) for name in cells.columns]
-        tidy, told, ids = tidy_of(cells, wide, reading.ids, dated, file)
+        tidy, noted, ids = tidy_of(cells, wide, reading.ids, dated, file)
         if reading.wide is None:
-            report.assume(replace(told, advice='State wide = "value", or another name for it.'), wide="value")
+            report.assume(replace(noted, advice='State wide = "value", or another name for it.'), wide="value")
         used = {SERIES} & {*ids}
         for name in before:
             use = "id" if name in ids else "date" if name == side else "values, one column of several"

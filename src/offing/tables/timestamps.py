@@ -91,7 +91,7 @@ def stamps_of(
     Raises
     ------
     InputError
-        As `parse_dates`; and if numbers cannot be told to be dates, with what could be stated.
+        As `parse_dates`; and if numbers cannot be recognised as dates, with what could be stated.
     """
     column = str(cells.name)
     if pd.api.types.is_datetime64_any_dtype(cells):
@@ -102,7 +102,7 @@ def stamps_of(
         bad = wrong | np.isnan(numbers) | (np.abs(numbers) > 1e14)
         if bad.any():
             raise no_date(cells, pd.Series(bad, cells.index), file, column)
-        # A tenth of a second is what a spreadsheet's fraction of a day can tell.
+        # A tenth of a second is what a spreadsheet's fraction of a day can show.
         wall = np.round((numbers + zero) * size / 1e5).astype(np.int64) * 100_000
         return Stamps(wall, "instant", "UTC" if layouts[0].startswith("unix") else None), ()
     if pd.api.types.is_numeric_dtype(cells):
@@ -114,8 +114,8 @@ def stamps_of(
         # Rows of several series repeat their dates: each different one is read once.
         first = np.zeros(len(different), dtype=np.intp)
         first[codes[::-1]] = np.arange(len(codes))[::-1]
-        once, told = stamps_of(cells.iloc[first], layouts, file, zone, locale)
-        return once.take(codes), told
+        once, noted = stamps_of(cells.iloc[first], layouts, file, zone, locale)
+        return once.take(codes), noted
     texts = cells.where(cells.notna(), "").astype(str).str.strip()
     read = parse_dates(texts, layouts, file, column, zone=zone, locale=locale)
     if read.locale is None:
@@ -133,13 +133,13 @@ def _numbered(cells: pd.Series, layouts: Sequence[str], file: str) -> tuple[Stam
     if all_fit(texts, YEAR_STEP):
         return parse_dates(texts, (), file, column), ()
     if all_fit(texts, COMPACT) or all_fit(texts, COARSE["year"]):
-        told = Finding(
+        noted = Finding(
             "dates as numbers",
             "note",
             f"{file}: the numbers in '{column}', such as {texts.iloc[0]}, are read as dates.",
             advice=f'State time_format = "{"%Y" if len(texts.iloc[0]) == 4 else "%Y%m%d"}".',
         )
-        return parse_dates(texts, (), file, column), (told,)
+        return parse_dates(texts, (), file, column), (noted,)
     likely = cells.between(20_000, 80_000).all()
     raise InputError(
         f"the dates are numbers, such as {cells.iloc[0]:g}"

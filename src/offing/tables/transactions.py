@@ -25,7 +25,7 @@ Ints = NDArray[np.int64]
 
 @dataclass(frozen=True)
 class Gathered:
-    """Combined values (n,) by column for each series, on the axis of all of them; ``covered`` tells whole periods.
+    """Combined values (n,) by column for each series, on the axis of all of them; ``covered`` shows whole periods.
 
     `days` are the different days (d,) on which there are lines, in order.
     """
@@ -53,7 +53,7 @@ class Lines:
     Attributes
     ----------
     source, time, ids
-        Where they come from, their column of dates, and those that tell series apart.
+        Where they come from, their column of dates, and those that identifies series.
     combine
         How the lines of a period become one value; columns without a way are not read.
     stamps
@@ -90,7 +90,7 @@ class Lines:
         try:
             running = self._run(plain=not (self.notation or self.missing))
         except (NotPlainError, InputError):
-            running = self._run(plain=False)  # what is wrong, and in which row, only text tells
+            running = self._run(plain=False)  # what is wrong, and in which row, only text shows
         if not running.parts:
             raise InputError("there are no lines", file=self.source.file)
         return _placed(running, self.combine, self.frequency)

@@ -1,4 +1,4 @@
-"""Treatments that the user asks for: of missing values, zeros, outliers and noise. Learnt anew by every fit."""
+"""Treatments that the user asks for: of missing values, zeros, outliers and noise. Learnt again by every fit."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ class Treat(Keywords):
         What zeros mean: ``no sale`` (they count), ``closed`` (they are missing) or ``sold out`` (the demand was
         higher than what was sold: censored, so they are not used in fitting).
     outliers
-        ``flag`` only tells; ``exclude`` makes them missing; ``replace`` puts what is expected;
+        ``flag`` only shows; ``exclude`` makes them missing; ``replace`` puts what is expected;
         ``pulse`` gives each a column of its own, so that its size is estimated.
     threshold
         Standard deviations from what is expected that make an outlier. By default as many as one series in a hundred
@@ -167,9 +167,14 @@ class Treat(Keywords):
 
     def _smooth(self, patch: Patch, work: _Work) -> Patch:
         """The patch with its history smoothed, and one entry in the log for all of it."""
-        way = "centred" if self.centred else "looking back"
+        method = "centred" if self.centred else "looking back"
         entry = Treatment(
-            work.file, work.column, work.axis.spell(), "as read", f"mean of {self.smooth} periods, {way}", "smoothing"
+            work.file,
+            work.column,
+            work.axis.spell(),
+            "as read",
+            f"mean of {self.smooth} periods, {method}",
+            "smoothing",
         )
         patch = replace(patch, log=(*patch.log, entry))
         if not self.centred:
@@ -255,7 +260,7 @@ def zero_question(column: str, axis: Axis, values: Array) -> tuple[Finding, ...]
 def outlier_finding(column: str, axis: Axis, values: Array, judged: Judged, at: NDArray[np.intp]) -> Finding:
     """The finding that names outliers, the farthest first."""
     farthest = at[np.argsort(-np.abs(judged.scores[at]), kind="stable")]
-    told = [
+    noted = [
         f"{axis.part(i, i + 1).labels()[0]} ({values[i]:,.6g} where {judged.usual[i]:,.6g} is usual, "
         f"score {judged.scores[i]:.1f})"
         for i in farthest[:3].tolist()
@@ -264,7 +269,7 @@ def outlier_finding(column: str, axis: Axis, values: Array, judged: Judged, at: 
     return Finding(
         "outliers", "note",
         f"'{column}' has {count(len(at), 'value')} far from what trend, season and neighbours lead to expect: "
-        f"{', '.join(told)}{more}.",
+        f"{', '.join(noted)}{more}.",
         advice='What is an error can be treated: outliers = "exclude", "replace" or "pulse".',
         evidence={"values": float(len(at)), "highest score": float(np.abs(judged.scores[at]).max())},
     )  # fmt: skip

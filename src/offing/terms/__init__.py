@@ -22,7 +22,7 @@ from offing.terms.term import (
     WalkSteps,
     Wishes,
     Written,
-    telling,
+    naming_term,
 )
 from offing.terms.trend import Trend
 from offing.terms.working_time import WorkingTime
@@ -65,8 +65,8 @@ __all__ = [
     "Wishes",
     "WorkingTime",
     "Written",
+    "naming_term",
     "options",
-    "telling",
     "undecided",
     "with_known_lags",
 ]

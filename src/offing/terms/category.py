@@ -13,7 +13,7 @@ from offing.calendar import Axis
 from offing.tables import View
 from offing.terms.term import Block, Readout, Reference, Term, Written
 
-#: Levels seen less often than this on average make a column that tells rows apart and explains nothing.
+#: Levels seen less often than this on average make a column that separates rows and explains nothing.
 _OFTEN = 3.0
 
 
@@ -98,7 +98,7 @@ class Category(Term):
         return CategoryState(tuple(levels.tolist()), tuple(counts.tolist()))
 
     def block(self, view: View, axis: Axis, state: CategoryState) -> Block:
-        """One column a level but the one that the others are told from."""
+        """One column a level but the one that the others are reported from."""
         words = view.words(self.data, axis)
         new = self._unseen(words, state)
         if self.unseen == "refuse":

@@ -1,4 +1,4 @@
-"""What the dummies of a season tell apart: positions of a cycle, alone or on each kind of day."""
+"""What the dummies of a season separate: positions of a cycle, alone or on each kind of day."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class Positions:
 
     @property
     def kinds(self) -> tuple[str, ...]:
-        """Kinds of day that are told apart: none."""
+        """Kinds of day that are separated: none."""
         return ()
 
     def positions(self, axis: Axis) -> NDArray[np.intp]:

@@ -99,7 +99,7 @@ class Driver(StatedDriver):
         ``smooth``: an effect of any gentle shape, of which the data learn how far it bends; ``rising`` or ``falling``:
         one that never turns. Beyond the values seen it goes straight on.
     lag_degree
-        The effects of many lags lie on a polynomial of this degree over the lag, so that few numbers tell them all.
+        The effects of many lags lie on a polynomial of this degree over the lag, so that few numbers show them all.
     carry_over
         The share of its effect that stays for each later period, from 0 to 0.98, or ``"estimated"``. What was carried
         into the first fitted period is a coefficient of its own.
@@ -195,11 +195,11 @@ class Driver(StatedDriver):
         return view.native(reference, axis.shifted(-min(self.lags)))
 
     @property
-    def learning(self) -> Literal["nothing", "more", "anew"]:
+    def learning(self) -> Literal["nothing", "more", "again"]:
         """Values as they are, and their usual transformations, learn nothing."""
         asked = (self.curve, self.weights, self.shrink_with, self.combine, self.between, self.pattern)
         plain = all(type(step).learnt is Step.learnt for step in self.steps) and not any(self.chains)
-        return "nothing" if plain and all(each is None for each in asked) else "anew"
+        return "nothing" if plain and all(each is None for each in asked) else "again"
 
     def learn(self, view: View) -> DriverState:
         """Where the search for estimated shapes starts, from the values in the fitted periods.
@@ -303,7 +303,7 @@ class Driver(StatedDriver):
         """The block of two estimated bases: the shapes are the lower one and how far the other lies above it.
 
         So the two stay in their order. They stay as far apart as each is softened: closer ones would bend the same
-        values, and their shapes could not be told from the constant.
+        values, and their shapes could not be separated from the constant.
         """
         upper, lower = shapes
         wide, least = upper.upper - lower.lower, next(form.width for form in state.forms[0] if isinstance(form, Hinge))

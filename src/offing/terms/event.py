@@ -19,7 +19,7 @@ from offing.tables.event_table import Occurrences, read_occurrences
 from offing.terms.term import Block, Reference, Shaped, Term, Written, file_of
 
 Form = Literal["pulse", "step", "ramp", "decay", "approach"]
-#: Of an effect that lasts longer a step tells more.
+#: Of an effect that lasts longer a step shows more.
 _LONGEST = 60.0
 
 

@@ -170,14 +170,14 @@ def check_lags(driver: StatedDriver, view: View, lags: Array) -> None:
     axis = table.axis.part(int(known[0]), int(known[-1]) + 1)
     whole = np.isfinite(lags).all(axis=1)
     if not whole.any():
-        told = f"its {axis.spell()} and the target's {view.rows.spell()}"
+        noted = f"its {axis.spell()} and the target's {view.rows.spell()}"
         if weights.span > axis.n:
-            raise InputError(f"a span of {count(weights.span, axis.frequency.unit)} is longer than {told}",
+            raise InputError(f"a span of {count(weights.span, axis.frequency.unit)} is longer than {noted}",
                              "Give a shorter one.", file=table.name, column=driver.data, key="span")  # fmt: skip
         if weights.skip and weights.span + weights.skip > axis.n:
-            raise InputError(f"skipping {weights.skip} of them leaves nothing of {told}", "Skip fewer.",
+            raise InputError(f"skipping {weights.skip} of them leaves nothing of {noted}", "Skip fewer.",
                              file=table.name, column=driver.data, key="skip")  # fmt: skip
-        raise InputError(f"{told} do not overlap by a whole span", "Give longer series or a shorter span.",
+        raise InputError(f"{noted} do not overlap by a whole span", "Give longer series or a shorter span.",
                          file=table.name, column=driver.data)  # fmt: skip
     gone = np.setdiff1d(np.arange(known[0], known[-1]), known)
     needed = weights.needed(axis.frequency, view.rows)

@@ -34,7 +34,7 @@ class Source:
         Raises
         ------
         InputError
-            If it does not tell these years.
+            If it does not show these years.
         """
         if self.table is None:
             return country_days(self.country, self.subdivision, low, high, self.half_days)
@@ -85,7 +85,7 @@ class DaySource:
 def check_source(
     table: object, country: str | None, subdivision: str | None, calendars: Sequence[Mapping[str, Any]] = ()
 ) -> None:
-    """Refuse calendars that are not told in exactly one way.
+    """Refuse calendars that are not reported in exactly one way.
 
     Raises
     ------

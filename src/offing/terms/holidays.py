@@ -21,7 +21,7 @@ from offing.terms.term import Block, Fresh, Readout, Reference, Term, Written, f
 Pooling = Literal["partial", "none", "full"]
 #: Holidays without a group of their own are of this one.
 _USUAL = "holiday"
-#: Fewer members than this tell nothing about how far members of a group differ.
+#: Fewer members than this show nothing about how far members of a group differ.
 _FEWEST = 3
 _BRIDGE, _BEFORE_LONG = "bridge day", "day before a long weekend"
 
@@ -157,7 +157,7 @@ class Holidays(Term):
         return replace(self, table=table, calendars=tables_within(self.calendars, folder))
 
     @property
-    def learning(self) -> Literal["nothing", "more", "anew"]:
+    def learning(self) -> Literal["nothing", "more", "again"]:
         """The holidays seen become more, and with them their groups."""
         return "more"
 

@@ -93,10 +93,10 @@ class LagWeights:
         if self.kind == "flat":
             return Block(columns, (stem,), **wishes)
         names = tuple(f"{stem} ({unit} lag {self.skip + j})" for j in range(self.span))
-        told = Readout((f"{stem}: all lags together", *names), np.vstack([self.basis.sum(axis=0), self.basis]))
+        noted = Readout((f"{stem}: all lags together", *names), np.vstack([self.basis.sum(axis=0), self.basis]))
         parts = tuple(f"{stem}, part {i + 1} of its weights" for i in range(columns.shape[1]))
         groups = ("", "", *(f"{stem}: bends of its weights",) * (columns.shape[1] - 2)) if self.kind == "smooth" else ()
-        return Block(columns, names if self.kind == "free" else parts, told, groups)
+        return Block(columns, names if self.kind == "free" else parts, noted, groups)
 
     def _curved(self, stem: str, lags: Array, curve: WeightCurve, wishes: dict[str, Any]) -> Block:
         points, sides = curve.grid

@@ -21,7 +21,7 @@ class OwnLags(Term):
 
     A forecast of several periods takes its own earlier values where the target is not known yet. In the contributions
     every other term keeps what it does later through the lags, and has no row for the lags themselves; what they carry
-    on of what no term explains is the row ``past surprises``.
+    on of what no term explains is the row ``autoregressive error``.
 
     Parameters
     ----------

@@ -102,7 +102,7 @@ class CarryOver:
         return Shape("share carried over to the next period", (0.2, 0.5, 0.8), 0.0, _MOST_CARRIED)
 
     def apply(self, value: Array, slopes: Array, theta: float | None, place: int) -> tuple[Array, Array]:
-        """The sums, from nothing before the first value."""
+        """The sums, from zero before the first value."""
         share = float(self.share) if theta is None else theta
         sums = running(value, (share,))
         if theta is not None:

@@ -24,7 +24,7 @@ class Limit:
 
     @property
     def estimated(self) -> bool:
-        """Whether the data are to tell it."""
+        """Whether the data are to show it."""
         return self.value is None and not self.column
 
 

@@ -58,7 +58,7 @@ class Season(Term):
         ``harmonics`` or ``dummies``, one effect for each position of the cycle. By default harmonics if their
         number is given, else dummies.
     by
-        What dummies tell apart: ``hour``, ``day``, ``week``, ``month`` or ``quarter``. By default the series' own
+        What dummies separate: ``hour``, ``day``, ``week``, ``month`` or ``quarter``. By default the series' own
         periods, and months of the year where these would be more than 31. A period belongs where its middle lies.
     across
         Combines the cycle with another: effects of each position on each ``weekday``, or on each ``kind of day``.
@@ -71,7 +71,7 @@ class Season(Term):
     changes
         Dates from which it differs.
     evidence
-        Whether it is left out where the Bayesian information criterion finds no evidence of it; the finding tells.
+        Whether it is left out where the Bayesian information criterion finds no evidence of it; the finding shows.
     reference
         A position from which contributions and coefficients are measured, instead of the mean of the season.
     grows_with
@@ -175,9 +175,9 @@ class Season(Term):
         return replace(self, table=folder / self.table) if isinstance(self.table, (str, Path)) else self
 
     @property
-    def learning(self) -> Literal["nothing", "more", "anew"]:
+    def learning(self) -> Literal["nothing", "more", "again"]:
         """The positions seen become more."""
-        return "anew" if self.drift else "more"
+        return "again" if self.drift else "more"
 
     def learn(self, view: View) -> SeasonState:
         """Find the positions that the fitted periods hold.
@@ -186,7 +186,7 @@ class Season(Term):
         ------
         InputError
             If the cycle or its positions cannot be seen at this frequency, there are more harmonics than the frequency
-            can tell apart, or a change lies outside the fitted periods.
+            can separate, or a change lies outside the fitted periods.
         """
         rows = view.rows
         places = self._places(rows, view.day)
@@ -195,7 +195,7 @@ class Season(Term):
             harmonics = min(_MOST_HARMONICS, places.cycle.harmonics_at_most)
         if harmonics is not None and harmonics > places.cycle.harmonics_at_most:
             raise InputError(
-                f"a series by {rows.frequency.unit} tells at most {places.cycle.harmonics_at_most} harmonics "
+                f"a series by {rows.frequency.unit} determines at most {places.cycle.harmonics_at_most} harmonics "
                 f"of a {self.cycle} apart",
                 key="harmonics",
             )

@@ -98,7 +98,7 @@ class Smooth:
         return basis, lean
 
     def points(self, values: Array) -> Array:
-        """Five usual values (5,) at which the curve is told."""
+        """Five usual values (5,) at which the curve is reported."""
         return np.asarray(np.quantile(values, [0.1, 0.25, 0.5, 0.75, 0.9]))
 
 
@@ -108,15 +108,15 @@ def curve_block(smooth: Smooth, stem: str, values: Array, seen: Callable[[], Arr
     m = columns.shape[1]
     known = seen()
     points = smooth.points(known[np.isfinite(known)])
-    told = smooth.columns(points)
+    noted = smooth.columns(points)
     names = tuple(f"{stem}: at {point:.4g} against {points[2]:.4g}" for i, point in enumerate(points) if i != 2)
     groups = ("", *(f"{stem}: bends",) * (m - 1))
     return Block(columns, (f"{stem}: slope", *(f"{stem}: bend {i}" for i in range(1, m))),
-                 Readout(names, np.delete(told, 2, axis=0) - told[2]), groups, rising=smooth.rises())  # fmt: skip
+                 Readout(names, np.delete(noted, 2, axis=0) - noted[2]), groups, rising=smooth.rises())  # fmt: skip
 
 
 def lagged_block(columns: Array, names: tuple[str, ...], stem: str, degree: int) -> Block:
-    """The block of many lags (n, L) whose effects lie on a polynomial; the effects themselves are told."""
+    """The block of many lags (n, L) whose effects lie on a polynomial; the effects themselves are reported."""
     curve = lag_curve(len(names), degree)
     with np.errstate(invalid="ignore"):
         return Block(columns @ curve, tuple(f"{stem}, lag curve {i}" for i in range(degree + 1)), Readout(names, curve))

@@ -16,8 +16,8 @@ from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.tables import View
 
-#: Rows of results that are not terms; a term of this name could not be told from them.
-RESERVED = ("baseline", "constant", "past surprises", "mean correction", "adjustment")
+#: Rows of results that are not terms; a term of this name could not be separated from them.
+RESERVED = ("baseline", "constant", "autoregressive error", "log bias correction", "adjustment")
 
 
 @dataclass(frozen=True)
@@ -36,7 +36,7 @@ class Readout:
 class Curve:
     """Shape parameters of a term: their `names` (s,), `starts` (several, s) and bounds, and the value that they give.
 
-    ``value(θ)`` is what the term adds (n,), and its derivative (n, s). Starts that are a grid tell its `sides`.
+    ``value(θ)`` is what the term adds (n,), and its derivative (n, s). Starts that are a grid show its `sides`.
     """
 
     names: tuple[str, ...]
@@ -52,7 +52,7 @@ class Shaped:
     """Columns that depend on shape parameters: these, and the columns (n, m) with their derivatives (n, m, s).
 
     ``columns(θ)`` gives both; `many`, if there is a faster way, the columns (S, n, m) of several θ (S, s). Starts that
-    are a grid tell its `sides`, the last parameter changing fastest. `readout` is what people are shown of θ, where
+    are a grid show its `sides`, the last parameter changing fastest. `readout` is what people are shown of θ, where
     that is not θ itself.
     """
 
@@ -203,13 +203,13 @@ class Term(Keywords, ABC):
             )
 
     @property
-    def learning(self) -> Literal["nothing", "more", "anew"]:
+    def learning(self) -> Literal["nothing", "more", "again"]:
         """How what it learns of the same first period depends on the last one.
 
         ``nothing``: its columns are the same whatever the last period is. ``more``: if two last periods give the same
-        columns, so do all between them. ``anew``: nothing can be said.
+        columns, so do all between them. ``again``: nothing can be said.
         """
-        return "anew"
+        return "again"
 
     @abstractmethod
     def learn(self, view: View) -> Any:
@@ -292,7 +292,7 @@ class Term(Keywords, ABC):
 
 
 @contextmanager
-def telling(term: Term) -> Iterator[None]:
+def naming_term(term: Term) -> Iterator[None]:
     """Let an error that arises inside say which term it is about."""
     try:
         yield

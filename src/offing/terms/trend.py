@@ -24,7 +24,7 @@ Slope = Literal["none", "constant", "stochastic"]
 
 #: Candidates for bends: about one a quarter of a year, as few as these many periods apart, and no more than so many.
 _CLOSEST, _MOST_KNOTS = 2, 60
-#: Bends that are told apart as sharp ones keep this share of the fitted periods between each other and to the ends.
+#: Bends that are separated as sharp ones keep this share of the fitted periods between each other and to the ends.
 _MARGIN = 0.05
 #: From fewer periods nothing is learnt of how a level wanders.
 _FEWEST_WALKED = 8
@@ -62,7 +62,7 @@ class Trend(Term):
         or ``stochastic``: a level that takes a random step every period (Harvey 1989), the variance of which is learnt
         from the data. The forecast starts from where the level is now, and the uncertainty grows with every step to
         come. What is left beside it is taken as independent unless the model says otherwise: neighbours that are alike
-        and a level that wanders are hard to tell apart, and the walk covers both.
+        and a level that wanders are hard to separate, and the walk covers both.
     slope
         Of a stochastic level: ``none``; ``constant``, one slope throughout; or ``stochastic``, a slope that changes a
         little at many dates as well, with a variance of its own.
@@ -203,9 +203,9 @@ class Trend(Term):
         return None
 
     @property
-    def learning(self) -> Literal["nothing", "more", "anew"]:
+    def learning(self) -> Literal["nothing", "more", "again"]:
         """Stated knots stay where they are."""
-        return "more" if self.form in ("linear", "none") and not self.found else "anew"
+        return "more" if self.form in ("linear", "none") and not self.found else "again"
 
     def learn(self, view: View) -> TrendState:
         """Place the knots among the fitted periods.
@@ -213,7 +213,7 @@ class Trend(Term):
         Raises
         ------
         InputError
-            If a knot lies before the second fitted period: the data could not tell the slopes on both sides apart. One
+            If a knot lies before the second fitted period: the data could not separate the slopes on both sides. One
             after the last but one is not there yet, and `remarks` notes it.
         """
         rows = view.rows
@@ -346,8 +346,8 @@ class Trend(Term):
             str(day.date())
             for day in view.rows.frequency.index(view.rows.frequency.starts(np.array(state.knots, dtype=np.int64)))
         ]
-        told = f"at {' and '.join(days)}" if days else "nowhere: one slope serves throughout"
-        message = f"Looked for up to {self.at_most} bends of the trend; the data are evidence of bends {told}."
+        noted = f"at {' and '.join(days)}" if days else "nowhere: one slope serves throughout"
+        message = f"Looked for up to {self.at_most} bends of the trend; the data are evidence of bends {noted}."
         advice = "Their places have intervals: see offing.trend." if days else ""
         return (Finding("bends", "note", message, str(self.name), advice, {"bends": float(len(days))}),)
 

@@ -29,11 +29,12 @@ class WorkingTime(Term):
     counts
         Which of them: ``working days`` (Monday to Friday but no holiday); ``weekdays``, what one more Monday, Tuesday …
         is worth against the average day; ``days`` in the period; ``leap day``, 1 where there is one; ``easter``, the
-        share of the days before Easter Sunday that lie in the period, which tells March from April.
+        share of the days before Easter Sunday that lie in the period, which separates March from April.
     table, country, subdivision
         Holidays that are no working days; without any, all from Monday to Friday are.
     easter_days
-        How many days before Easter Sunday its business lasts.
+        With ``easter``: how many days before Easter Sunday its business lasts. It differs by trade, so that there is no
+        default.
     name
         The term's name.
 
@@ -57,7 +58,7 @@ class WorkingTime(Term):
     table: str | Path | pd.DataFrame | None = field(default=None, compare=False)
     country: str | None = None
     subdivision: str | None = None
-    easter_days: int = 8
+    easter_days: int | None = None
     name: str | None = "working time"
     centred: ClassVar[bool] = True
 
@@ -69,7 +70,9 @@ class WorkingTime(Term):
                 raise InputError(f"found {kind!r}", nearest(kind, _KINDS), key="counts")
         if not self.counts or len(set(self.counts)) != len(self.counts):
             raise InputError(f"found {list(self.counts)!r}", "Give each kind once.", key="counts")
-        if isinstance(self.easter_days, bool) or not 1 <= self.easter_days <= 60:
+        if ("easter" in self.counts) != (self.easter_days is not None):
+            raise InputError('"easter" and easter_days belong together', "Give both, or neither.", key="easter_days")
+        if self.easter_days is not None and (isinstance(self.easter_days, bool) or not 1 <= self.easter_days <= 60):
             raise InputError(f"found {self.easter_days!r}", "Give a whole number from 1 to 60.", key="easter_days")
         if self._has_holidays or self.subdivision is not None:
             check_source(self.table, self.country, self.subdivision)
@@ -104,7 +107,7 @@ class WorkingTime(Term):
         for kind in self.counts:
             if kind in alike.get(unit, ()):
                 advice = "Use a season in the week, or holidays."
-                raise InputError(f"{kind!r} tells no {unit} from another", advice, key="counts")
+                raise InputError(f"{kind!r} does not separate one {unit} from another", advice, key="counts")
         if not self._has_holidays:
             return None
         return day_source(self.table, self.country, self.subdivision).known_at(view.day)
@@ -134,10 +137,10 @@ class WorkingTime(Term):
             leap = (months.astype(np.int64) % 12 == 1) & ((numbers - months.astype("datetime64[D]")).astype(int) == 28)
             return calendar.counted(axis, leap)
         years = numbers[[0, -1]].astype("datetime64[Y]").astype(int) + 1970
-        before = np.zeros(len(numbers))
+        before, length = np.zeros(len(numbers)), self.easter_days or 0
         for sunday in easter_days(int(years[0]), int(years[1]) + 1).tolist():
-            span = np.arange(sunday - self.easter_days, sunday) - calendar.first
-            before[span[(span >= 0) & (span < len(before))]] = 1.0 / self.easter_days
+            span = np.arange(sunday - length, sunday) - calendar.first
+            before[span[(span >= 0) & (span < len(before))]] = 1.0 / length
         return calendar.counted(axis, before)
 
     def _weekdays(self, axis: Axis, calendar: Calendar) -> Array:

@@ -1,8 +1,7 @@
 """All writers: tables of the contract as CSV, records as JSON, figures as PNG; each file whole or not at all."""
 
 from offing.writers.contract import (
-    AGREED,
-    agreed_rows,
+    RECONCILED,
     bend_rows,
     chance_rows,
     coefficient_rows,
@@ -15,6 +14,7 @@ from offing.writers.contract import (
     holiday_rows,
     index_rows,
     left_out_rows,
+    reconciled_rows,
     release_rows,
     running_rows,
     screening_rows,
@@ -29,9 +29,8 @@ from offing.writers.files import Bundle, csv_text, file_digest, frame_digest, js
 from offing.writers.run import run_record
 
 __all__ = [
-    "AGREED",
+    "RECONCILED",
     "Bundle",
-    "agreed_rows",
     "bend_rows",
     "chance_rows",
     "coefficient_rows",
@@ -49,6 +48,7 @@ __all__ = [
     "json_text",
     "left_out_rows",
     "made",
+    "reconciled_rows",
     "release_rows",
     "run_record",
     "running_rows",

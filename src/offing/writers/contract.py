@@ -11,11 +11,11 @@ from offing.base import InputError, Treatment
 from offing.evaluation import Combination, Screening
 from offing.evaluation.fold_results import SHOWN
 from offing.explain import (
-    Agreed,
+    Exceedance,
     HolidayEffects,
     LagCurve,
-    Reach,
-    RunningEstimate,
+    Nowcast,
+    Reconciled,
     SeasonIndices,
     Split,
     Totals,
@@ -26,7 +26,7 @@ from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
 
 #: The scenario of a forecast that was brought to stated totals.
-AGREED = "agreed"
+RECONCILED = "reconciled"
 
 _TREATMENT = ["source", "column", "period", "before", "after", "reason"]
 
@@ -54,7 +54,7 @@ def weight_rows(found: LagCurve, fit: Fitted) -> pd.DataFrame:
     return keyed(rows, fit, "")
 
 
-def running_rows(found: RunningEstimate) -> pd.DataFrame:
+def running_rows(found: Nowcast) -> pd.DataFrame:
     """Rows of ``running.csv``: one a date."""
     fit = found.forecasts[-1].fit
     rows = found.table.reset_index(names="origin").assign(period=iso(found.forecasts[-1].axis.index[-1:], fit)[0])
@@ -63,7 +63,7 @@ def running_rows(found: RunningEstimate) -> pd.DataFrame:
     return keyed(rows[[*head, *(name for name in rows.columns if name not in head)]], fit, AS_PLANNED)
 
 
-def release_rows(found: RunningEstimate) -> pd.DataFrame:
+def release_rows(found: Nowcast) -> pd.DataFrame:
     """Rows of ``releases.csv``: what moved the estimate from one date to the next."""
     fit = found.forecasts[-1].fit
     rows = found.steps.copy()
@@ -115,16 +115,18 @@ def forecast_rows(forecast: Forecast) -> pd.DataFrame:
     return keyed(rows, forecast.fit, forecast.scenario)
 
 
-def agreed_rows(agreed: Agreed) -> pd.DataFrame:
+def reconciled_rows(reconciled: Reconciled) -> pd.DataFrame:
     """Rows of ``forecast.csv`` of a forecast that was brought to stated totals."""
-    forecast = agreed.forecast
-    table = pd.DataFrame({"horizon": forecast.table["horizon"], "forecast": agreed.mean}).join(agreed.quantiles())
+    forecast = reconciled.forecast
+    table = pd.DataFrame({"horizon": forecast.table["horizon"], "forecast": reconciled.mean}).join(
+        reconciled.quantiles()
+    )
     rows = _stamped(table, forecast.fit)
     rows.insert(0, "origin", iso([forecast.origin], forecast.fit)[0])
-    return keyed(rows, forecast.fit, AGREED)
+    return keyed(rows, forecast.fit, RECONCILED)
 
 
-def chance_rows(found: Reach) -> pd.DataFrame:
+def chance_rows(found: Exceedance) -> pd.DataFrame:
     """Rows of ``chances.csv``: one a period, or one of the total."""
     fit = found.paths.forecast.fit
     periods = iso(found.paths.axis.index, fit)
@@ -137,7 +139,7 @@ def chance_rows(found: Reach) -> pd.DataFrame:
 
 
 def split_rows(found: Split, fit: Fitted) -> pd.DataFrame:
-    """Rows of ``split.csv``: one a period of each total."""
+    """Rows of ``allocated.csv``: one a period of each total."""
     return keyed(_stamped(found.table, fit), fit, "")
 
 

@@ -1,10 +1,10 @@
-"""Walks, scenarios, changes of drivers, goals and overrides as the rows of their files."""
+"""Walks, scenarios, changes of drivers, goals and adjustments as the rows of their files."""
 
 from __future__ import annotations
 
 import pandas as pd
 
-from offing.explain import Overridden, Scenarios, Sensitivity, Sought, Walk
+from offing.explain import AdjustedForecast, Scenarios, Sensitivity, Solution, Walk
 from offing.model import Forecast
 from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
@@ -60,19 +60,19 @@ def sensitivity_rows(found: Sensitivity, fit: Fitted) -> pd.DataFrame:
     return keyed(pd.concat(frames, ignore_index=True).rename(columns={"total": "effect"}), fit, AS_PLANNED)
 
 
-def goal_rows(found: list[Sought], fit: Fitted) -> pd.DataFrame:
-    """Rows of ``goals.csv``: one a goal."""
+def solution_rows(found: list[Solution], fit: Fitted) -> pd.DataFrame:
+    """Rows of ``solutions.csv``: one row per goal."""
     rows = [(each.driver, each.how, each.goal, each.value, each.reached, each.met, each.low, each.high)
             for each in found]  # fmt: skip
     return keyed(pd.DataFrame(rows, columns=["driver", "how", "goal", "value", "reached", "met", "low", "high"]), fit,
                  AS_PLANNED)  # fmt: skip
 
 
-def override_rows(found: Overridden) -> pd.DataFrame:
-    """Rows of ``overrides.csv``: one an override and period that it changes."""
+def adjustment_rows(found: AdjustedForecast) -> pd.DataFrame:
+    """Rows of ``adjustments.csv``: one row per adjustment and period that it changes."""
     fit, frames = found.forecast.fit, []
     periods = iso(found.axis.index, fit)
-    for each, change in zip(found.overrides, found.changes, strict=True):
+    for each, change in zip(found.adjustments, found.changes, strict=True):
         at = change != 0.0
         frames.append(pd.DataFrame({
             "span": each.said, "stated": each.words(fit.unit), "author": each.author, "reason": each.reason,
@@ -81,12 +81,12 @@ def override_rows(found: Overridden) -> pd.DataFrame:
     return keyed(pd.concat(frames, ignore_index=True), fit, BY_HAND)
 
 
-def override_score_rows(found: pd.DataFrame, fit: Fitted) -> pd.DataFrame:
-    """Rows of ``override_scores.csv``: one an override of which the outcome is known."""
+def adjustment_score_rows(found: pd.DataFrame, fit: Fitted) -> pd.DataFrame:
+    """Rows of ``adjustment_scores.csv``: one an adjustment of which the outcome is known."""
     return keyed(found, fit, BY_HAND)
 
 
-def overridden_rows(found: Overridden, probabilities: list[float]) -> pd.DataFrame:
+def overridden_rows(found: AdjustedForecast, probabilities: list[float]) -> pd.DataFrame:
     """Rows of ``forecast.csv`` of a forecast that was adjusted by hand."""
     fit = found.forecast.fit
     table = found.forecast.table[["horizon"]].assign(forecast=found.mean).join(found.quantiles(probabilities))

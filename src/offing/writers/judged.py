@@ -29,7 +29,7 @@ def backtest_rows(found: Backtest) -> pd.DataFrame:
     sizes = [run.mean.size for run in runs]
     names = np.array([run.series or run.cuts.column for run in runs], dtype=object)
     # What looks at no driver has no basis.
-    bases = np.array(["" if run.kind in ("reference", "outside") else run.basis for run in runs], dtype=object)
+    bases = np.array(["" if run.kind in ("reference", "external") else run.basis for run in runs], dtype=object)
     rows["series"], rows["basis"] = np.repeat(names, sizes), np.repeat(bases, sizes)
     rows.insert(2, "scenario", _NONE)
     return rows
@@ -40,7 +40,7 @@ def score_rows(found: Backtest, sums: Sequence[str] = (), weights: Mapping[str, 
 
     `sums` adds scores of sums over calendar units, such as ``quarter``; there is always that of the whole horizon.
     Of several series there are those of each, of their sums where they have the same periods, and means with `weights`.
-    Why a score is undefined, its note tells.
+    Why a score is undefined, its note shows.
     """
     parts = all_parts(found)
     names, frequency = list(SCORES), found.cuts().table.axis.frequency
@@ -55,10 +55,10 @@ def score_rows(found: Backtest, sums: Sequence[str] = (), weights: Mapping[str, 
     rows["origin"] = _texts(rows["origin"], frequency)
     rows["series"] = rows["series"].replace("", found.cuts().column)
     rows["scenario"], rows["note"] = _NONE, ""
-    told = notes(found)
+    reported = notes(found)
     noted = (rows["value"].isna() | (rows["score"] == "MAPE")).to_numpy()
     keys = zip(rows["model"][noted], rows["score"][noted], strict=True)
-    rows.loc[noted, "note"] = [told.get((model, score), "") for model, score in keys]
+    rows.loc[noted, "note"] = [reported.get((model, score), "") for model, score in keys]
     return rows[_SCORES]
 
 

@@ -25,7 +25,7 @@ _SIZES = ("percent", "amount", "total")
 
 
 @dataclass(frozen=True)
-class Override(Keywords):
+class Adjustment(Keywords):
     """An analyst's adjustment of a forecast.
 
     Parameters
@@ -48,7 +48,7 @@ class Override(Keywords):
     Examples
     --------
     >>> import offing as of
-    >>> of.Override("2026-08", percent=5.0, reason="the regatta moves", author="harbour office").size
+    >>> of.Adjustment("2026-08", percent=5.0, reason="the regatta moves", author="harbour office").size
     'percent'
     """
 
@@ -64,14 +64,14 @@ class Override(Keywords):
         given = [name for name in _SIZES if getattr(self, name) is not None]
         if len(given) != 1:
             raise InputError(f"found {' and '.join(given) or 'no size'}",
-                             "Give percent, amount or total, and one only.", key="overrides")  # fmt: skip
+                             "Give percent, amount or total, and one only.", key="adjustments")  # fmt: skip
         value = getattr(self, given[0])
         if isinstance(value, bool) or not isinstance(value, (int, float, np.number)) or not np.isfinite(value):
             raise InputError(f"found {value!r}", "Give a number.", key=given[0])
         for name in ("reason", "author"):
             said = getattr(self, name)
             if not isinstance(said, str) or not said.strip():
-                raise InputError(f"an override has no {name}", "Say why and by whom it was made.", key=name)
+                raise InputError(f"an adjustment has no {name}", "Say why and by whom it was made.", key=name)
         if isinstance(self.span, list):
             object.__setattr__(self, "span", tuple(self.span))
 
@@ -98,14 +98,14 @@ class Override(Keywords):
 
 
 @dataclass(frozen=True)
-class Overridden:
-    """A forecast with adjustments by hand. Made by `offing.override`.
+class AdjustedForecast:
+    """A forecast with adjustments by hand. Made by `offing.adjust_forecast`.
 
     Attributes
     ----------
     forecast
         The model's own forecast, as it was.
-    overrides
+    adjustments
         The adjustments.
     changes
         What each adds to each period (m, h).
@@ -115,13 +115,13 @@ class Overridden:
     >>> import pandas as pd, offing as of
     >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
     >>> ahead = of.Model("sold").fit(sold).forecast(2)
-    >>> made = of.override(ahead, [of.Override("2024-06", amount=1.5, reason="a fair", author="Ida")])
+    >>> made = of.adjust_forecast(ahead, [of.Adjustment("2024-06", amount=1.5, reason="a fair", author="Ida")])
     >>> made.mean.tolist(), made.contributions.table["contribution"].tolist(), made.without(0).mean.tolist()
     ([4.5, 6.0], [4.5, 0.0, 4.5, 1.5], [4.5, 4.5])
     """
 
     forecast: Forecast
-    overrides: tuple[Override, ...]
+    adjustments: tuple[Adjustment, ...]
     changes: Array
 
     @property
@@ -149,10 +149,10 @@ class Overridden:
         """The means taken apart, for `offing.walk`."""
         return replace(self.forecast.account, mean=self.mean)
 
-    def without(self, *places: int) -> Overridden:
-        """The same without some of the overrides, by their places."""
-        kept = [i for i in range(len(self.overrides)) if i not in places]
-        return override(self.forecast, [self.overrides[i] for i in kept])
+    def without(self, *places: int) -> AdjustedForecast:
+        """The same without some of the adjustments, by their places."""
+        kept = [i for i in range(len(self.adjustments)) if i not in places]
+        return adjust_forecast(self.forecast, [self.adjustments[i] for i in kept])
 
     def quantiles(self, probabilities: Sequence[float]) -> pd.DataFrame:
         """The forecast's quantiles moved with its means: by the same factor on the log scale, else by as much."""
@@ -174,14 +174,14 @@ class Overridden:
                              "high": edges[:, 1]}, index=self.axis.index)  # fmt: skip
 
     def scored(self, outcome: Fit | pd.Series) -> pd.DataFrame:
-        """Each override held against what came: one row an override of which some outcome is known.
+        """Each adjustment compared with what came: one row an adjustment of which some outcome is known.
 
         ``span, author, reason, periods, error_before, error_after, helped``: mean absolute errors of the model's
-        forecast and of the adjusted one, over the periods that the override changed and whose outcome is known.
+        forecast and of the adjusted one, over the periods that the adjustment changed and whose outcome is known.
         """
         came = _outcome(outcome, self.axis)
         rows = []
-        for each, change in zip(self.overrides, self.changes, strict=True):
+        for each, change in zip(self.adjustments, self.changes, strict=True):
             at = np.flatnonzero((change != 0.0) & np.isfinite(came))
             if len(at):
                 before = float(np.abs(self.forecast.mean[at] - came[at]).mean())
@@ -192,12 +192,12 @@ class Overridden:
 
     @property
     def sentences(self) -> str:
-        """Each override: what it does, why, and who made it."""
+        """Each adjustment: what it does, why, and who made it."""
         unit = self.forecast.fit.unit
         lines = [
             f"{each.said}: {each.words(unit)} by hand, {signed(float(change.sum()), 4)} {unit}".rstrip()
             + f" in {count(int((change != 0.0).sum()), self.axis.frequency.unit)}. {each.author}: {each.reason}."
-            for each, change in zip(self.overrides, self.changes, strict=True)
+            for each, change in zip(self.adjustments, self.changes, strict=True)
         ]
         return "\n".join(lines) or "Nothing was changed by hand."
 
@@ -220,58 +220,58 @@ class Overridden:
         return as_html(self.sentences, self.table)
 
 
-def override(forecast: Forecast, overrides: Sequence[Override]) -> Overridden:
+def adjust_forecast(forecast: Forecast, adjustments: Sequence[Adjustment]) -> AdjustedForecast:
     """Adjust a forecast by hand; the model's own forecast stays beside it.
 
     Raises
     ------
     InputError
-        If a span lies outside the forecast, two overrides contradict each other, or a total cannot be met.
+        If a span lies outside the forecast, two adjustments contradict each other, or a total cannot be met.
 
     Examples
     --------
     >>> import pandas as pd, offing as of
     >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
     >>> ahead = of.Model("sold").fit(sold).forecast(2)
-    >>> made = of.override(ahead, [of.Override("2024-Q2", total=18.0, reason="orders in hand", author="Ida")])
+    >>> made = of.adjust_forecast(ahead, [of.Adjustment("2024-Q2", total=18.0, reason="orders in hand", author="Ida")])
     >>> came = pd.Series([7.0], pd.period_range("2024-05", periods=1, freq="M"))
     >>> made.mean.tolist(), made.scored(came)[["error_before", "error_after"]].to_numpy().tolist()
     ([6.0, 6.0], [[2.5, 1.0]])
     """
     axis = forecast.axis
-    spans = [_inside(forecast, each) for each in overrides]
+    spans = [_inside(forecast, each) for each in adjustments]
     for (i, one), (j, other) in combinations(enumerate(spans), 2):
-        sizes = {overrides[i].size, overrides[j].size}
+        sizes = {adjustments[i].size, adjustments[j].size}
         if (one & other).any() and sizes != {"amount"}:
             at = int(np.flatnonzero(one & other)[0])
             raise InputError(
-                f"the overrides of {overrides[i].said} ({overrides[i].author}) and {overrides[j].said} "
-                f"({overrides[j].author}) contradict each other",
+                f"the adjustments of {adjustments[i].said} ({adjustments[i].author}) and {adjustments[j].said} "
+                f"({adjustments[j].author}) contradict each other",
                 "Only amounts can be added to the same periods: give one of them, or another span.",
-                period=axis.part(at, at + 1).labels()[0], key="overrides",
+                period=axis.part(at, at + 1).labels()[0], key="adjustments",
             )  # fmt: skip
-    changes = [_change(forecast, each, inside) for each, inside in zip(overrides, spans, strict=True)]
+    changes = [_change(forecast, each, inside) for each, inside in zip(adjustments, spans, strict=True)]
     wanted = forecast.mean + np.sum(changes, axis=0)
     beyond = np.flatnonzero(forecast.fit.cut(wanted) != wanted)
     if len(beyond):
         at = int(beyond[0])
-        raise InputError(f"the overrides make it {number(float(wanted[at]), 5)}, beyond the target's limits",
+        raise InputError(f"the adjustments make it {number(float(wanted[at]), 5)}, beyond the target's limits",
                          "Give a smaller change, or other limits.", period=axis.part(at, at + 1).labels()[0],
-                         key="overrides")  # fmt: skip
-    return Overridden(forecast, tuple(overrides), np.array(changes).reshape(len(overrides), axis.n))
+                         key="adjustments")  # fmt: skip
+    return AdjustedForecast(forecast, tuple(adjustments), np.array(changes).reshape(len(adjustments), axis.n))
 
 
-def _inside(forecast: Forecast, each: Override) -> NDArray[np.bool_]:
-    """Which forecast periods (h,) an override changes."""
+def _inside(forecast: Forecast, each: Adjustment) -> NDArray[np.bool_]:
+    """Which forecast periods (h,) an adjustment changes."""
     own, axis = named_span(each.span, forecast.axis), forecast.axis
     inside = (axis.ordinals >= own.first) & (axis.ordinals < own.first + own.n)
     if not inside.any():
-        raise InputError(f"the override of {each.said} lies outside the forecast of {axis.spell()}",
-                         "Give a span among its periods.", key="overrides")  # fmt: skip
+        raise InputError(f"the adjustment of {each.said} lies outside the forecast of {axis.spell()}",
+                         "Give a span among its periods.", key="adjustments")  # fmt: skip
     return np.asarray(inside)
 
 
-def _change(forecast: Forecast, each: Override, inside: NDArray[np.bool_]) -> Array:
+def _change(forecast: Forecast, each: Adjustment, inside: NDArray[np.bool_]) -> Array:
     mean = forecast.mean
     change = np.zeros(len(mean))
     if each.percent is not None:
@@ -284,7 +284,7 @@ def _change(forecast: Forecast, each: Override, inside: NDArray[np.bool_]) -> Ar
     return change
 
 
-def _missing(forecast: Forecast, each: Override) -> float:
+def _missing(forecast: Forecast, each: Adjustment) -> float:
     """What the forecast periods of a total are to add up to, less what is known of it."""
     fit, own = forecast.fit, named_span(each.span, forecast.axis)
     past = (fit.axis.ordinals >= own.first) & (fit.axis.ordinals < own.first + own.n)

@@ -119,7 +119,7 @@ class Paths:
         rows[np.arange(self.axis.n), own - first] = 1.0
         return _quantiles(self.values @ rows, whole.labels())
 
-    def reaching(self, threshold: float, *, side: Side = "above", total: bool = False) -> Reach:
+    def reaching(self, threshold: float, *, side: Side = "above", total: bool = False) -> Exceedance:
         """With which chance the outcome lies above or below a threshold: in each period, in any, and the total.
 
         Parameters
@@ -134,7 +134,7 @@ class Paths:
         Raises
         ------
         InputError
-            If the threshold is no number, or lies outside all paths, where these cannot tell the chance.
+            If the threshold is no number, or lies outside all paths, where these cannot show the chance.
         """
         if side not in get_args(Side):
             raise InputError(f"found {side!r}", nearest(str(side), get_args(Side)), key="side")
@@ -146,10 +146,10 @@ class Paths:
             what = "totals" if total else "outcomes"
             raise InputError(
                 f"{threshold:g} lies outside all {len(values):,} paths, whose {what} go from {number(low, 4)} to "
-                f"{number(high, 4)}", "Give a threshold among them: beyond, its chance is below what they can tell.",
+                f"{number(high, 4)}", "Give a threshold among them: beyond, its chance is below what they can show.",
                 key="threshold",
             )  # fmt: skip
-        return Reach(self, float(threshold), side, total)
+        return Exceedance(self, float(threshold), side, total)
 
     @property
     def sentence(self) -> str:
@@ -173,7 +173,7 @@ class Paths:
 
 
 @dataclass(frozen=True)
-class Reach:
+class Exceedance:
     """The chances that a threshold is passed. Made by ``paths.reaching``.
 
     Attributes
@@ -351,7 +351,7 @@ def _quantiles(values: Array, index: pd.Index | list[str]) -> pd.DataFrame:
 
 
 def _chance(value: float, n: int) -> str:
-    """A chance in words: no digit that so many paths cannot tell."""
+    """A chance in words: no digit that so many paths cannot show."""
     if value * n < 5.0:
         return f"less than {max(100.0 * 5.0 / n, 0.1):.2g} %"
     if (1.0 - value) * n < 5.0:

@@ -143,11 +143,11 @@ class Scenarios:
                 continue
             share = percent(float(row["percent"]) / 100.0) if np.isfinite(row["percent"]) else ""
             known = bool(np.isfinite(row["low"]))
-            sure = "; it may be nothing" if known and row["low"] <= 0.0 <= row["high"] else ""
+            sure = "; it may be zero" if known and row["low"] <= 0.0 <= row["high"] else ""
             inside = [share] if share else []
             inside += [f"95 % between {signed(row['low'])} and {signed(row['high'])}"] if known else []
-            told = f" ({', '.join(inside)})" if inside else ""
-            lines.append(f"'{name}': {signed(float(row['difference']), 4)}{unit}{told}{sure}. "
+            noted = f" ({', '.join(inside)})" if inside else ""
+            lines.append(f"'{name}': {signed(float(row['difference']), 4)}{unit}{noted}{sure}. "
                          f"{self._assumes(str(name))}")  # fmt: skip
         lines = [f"{head} {self._assumes(self.base)}".strip(), *lines]
         beyond: dict[str, list[str]] = {}
@@ -155,7 +155,7 @@ class Scenarios:
             for each in found:
                 if each.check == "beyond the range":
                     beyond.setdefault(each.message, []).append(name)
-        # What the base does as well is told with its forecast.
+        # What the base does as well is reported with its forecast.
         lines += [f"Beyond what history has seen, {' and '.join(map(repr, names))}: {message}"
                   for message, names in beyond.items() if self.base not in names]  # fmt: skip
         return "\n".join(lines)
@@ -179,8 +179,8 @@ class Scenarios:
                 for name, each in self.forecasts.items()}  # fmt: skip
 
     def _assumes(self, name: str) -> str:
-        told = self.assumed[name]
-        return f"It assumes {'; '.join(told)}." if told else ""
+        noted = self.assumed[name]
+        return f"It assumes {'; '.join(noted)}." if noted else ""
 
     def __str__(self) -> str:
         h, width = self.axis.n, len(self.names)

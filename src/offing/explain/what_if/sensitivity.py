@@ -24,7 +24,7 @@ from offing.outlook import Modelled, Rule, Scenario, Shift, changeable
 _USUAL = 10.0
 #: Pairs of more drivers than this are not tried.
 _PAIRED = 8
-#: From this share of the larger of two effects on, what they do together is worth telling.
+#: From this share of the larger of two effects on, what they do together is worth showing.
 _TELLING = 0.02
 
 
@@ -117,7 +117,7 @@ class Sensitivity:
         named = dict(zip(self.drivers, self.labels, strict=True))
         lines = []
         for i in range(len(self.labels)):
-            sure = "; it may be nothing" if self.low[i] < 0.0 < self.high[i] else ""
+            sure = "; it may be zero" if self.low[i] < 0.0 < self.high[i] else ""
             inside = f"95 % between {signed(float(self.low[i]))} and {signed(float(self.high[i]))}"
             lines.append(f"{self._moves(i)} ({inside}){sure}.")
         for first, second, _, together, more in self.interactions.itertuples(index=False, name=None):
@@ -138,7 +138,7 @@ class Sensitivity:
 
 
 def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | None = None) -> Sensitivity:
-    """Move each driver over the forecast, run the model again, and tell what became of it.
+    """Move each driver over the forecast, run the model again, and show what became of it.
 
     Parameters
     ----------
@@ -173,7 +173,9 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
     """
     fit = forecast.fit
     if isinstance(forecast, DirectForecast):
-        raise InputError("equations by horizon cannot be run with other drivers", 'Use way = "recursion".', key="way")
+        raise InputError(
+            "equations by horizon cannot be run with other drivers", 'Use method = "recursion".', key="method"
+        )
     every = changeable(fit, forecast.view, forecast.axis)
     rules = _rules(forecast, every, changes)
     scenarios = {name: Scenario("changed", {name: rule}) for name, rule in rules.items()}

@@ -25,8 +25,8 @@ _TRIED = 33
 
 
 @dataclass(frozen=True)
-class Sought:
-    """The value of a driver that reaches a total, or the nearest that can be. Made by `offing.seek`.
+class Solution:
+    """The value of a driver that reaches a total, or the nearest that can be. Made by `offing.solve_for`.
 
     Attributes
     ----------
@@ -50,7 +50,7 @@ class Sought:
     >>> sold = pd.DataFrame({"sold": 900.0 - 10.0 * fare + np.tile([1.0, -1.0], 18), "fare": fare}, months)
     >>> fit = of.Model("sold", terms=[of.Driver("fare")]).fit(sold)
     >>> plan = pd.DataFrame({"fare": 25.0}, pd.period_range("2025-01", periods=3, freq="M"))
-    >>> found = of.seek(fit.forecast(3, plan=plan), "fare", 2070.0)
+    >>> found = of.solve_for(fit.forecast(3, plan=plan), "fare", 2070.0)
     >>> found.met, round(found.value, 3)
     (True, 21.0)
     """
@@ -107,10 +107,10 @@ class Sought:
         return as_html(self.sentence, self.path.to_frame())
 
 
-def seek(
+def solve_for(
     forecast: Forecast, driver: str, total: float, *, how: How = "constant", limits: tuple[float, float] | None = None,
     span: object = None,
-) -> Sought:  # fmt: skip
+) -> Solution:  # fmt: skip
     """Seek the value of a driver with which a forecast adds up to a total.
 
     Parameters
@@ -152,7 +152,7 @@ def seek(
     >>> sold = pd.DataFrame({"sold": 900.0 - 10.0 * fare + np.tile([1.0, -1.0], 18), "fare": fare}, months)
     >>> fit = of.Model("sold", terms=[of.Driver("fare")]).fit(sold)
     >>> plan = pd.DataFrame({"fare": 25.0}, pd.period_range("2025-01", periods=3, freq="M"))
-    >>> print(of.seek(fit.forecast(3, plan=plan), "fare", 9000.0, how="percent"))
+    >>> print(of.solve_for(fit.forecast(3, plan=plan), "fare", 9000.0, how="percent"))
     No 'fare' between −50 % and +100 % makes the total of 3 months from 2025-01 to 2025-03 9,000: the nearest is −50 %,
       with 2,325.
     """
@@ -199,7 +199,7 @@ def seek(
     best = found[0] if found else float(grid[int(np.argmin(np.abs(gaps)))])
     ahead = run(best)
     unit = fit.view.sources.unit(reference)
-    return Sought(ahead, driver, how, best, float(total), float(ahead.mean[inside].sum()), low, high,
+    return Solution(ahead, driver, how, best, float(total), float(ahead.mean[inside].sum()), low, high,
                   tuple(found[1:]), unit)  # fmt: skip
 
 

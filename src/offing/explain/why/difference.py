@@ -40,7 +40,7 @@ class Pieces:
 def between(start: Account, end: Account, owners: NDArray[np.intp], groups: int, *, pooled: bool) -> Pieces:
     """What lies between periods of the `end` and those of the start at their places, or the mean of all, `pooled`.
 
-    `owners` tells the group of each period of the end. Rows are shared out on the working scale and weighted by the
+    `owners` shows the group of each period of the end. Rows are shared out on the working scale and weighted by the
     logarithmic mean of both values (Ang 2005), pair by pair: no order of the rows enters, a row that is the same on
     both sides adds nothing, and the amounts add up to the difference. Intervals count the coefficients, which both
     sides must share, with the weights held.

@@ -12,7 +12,7 @@ from offing.base import InputError
 from offing.base.arrays import Array
 from offing.base.text import as_html, percent, text_table, wrapped
 from offing.evaluation import Worth
-from offing.explain.shares import shares
+from offing.explain.variance_shares import variance_shares
 from offing.model.fitted import Fitted
 
 #: Less than this share of the variation is little; a worth with a larger p may be chance.
@@ -33,7 +33,7 @@ class Importance:
         Share of the variation that each explains, averaged over all orders, its error from sampling orders, and the
         part that no other term explains (J,).
     worth, p
-        By which share errors out of sample grow without it, and the p of that (J,); NaN where no back-test tells.
+        By which share errors out of sample grow without it, and the p of that (J,); NaN where no back-test shows.
     score
         Of which errors.
 
@@ -73,13 +73,13 @@ class Importance:
         helps = self.worth[i] > 0.0 and self.p[i] <= _CHANCE
         much, own = self.share[i] >= _LITTLE, self.alone[i] >= _SHARED * self.share[i]
         if helps:
-            return "both agree" if much else "little of all variation, but nothing else tells what it does"
+            return "both agree" if much else "little of all variation, but nothing else shows what it does"
         if not much:
             return "both agree: little"
         if not own:
             return "other terms explain most of it as well, and stand in for it"
         if self.worth[i] > 0.0:
-            return "it helps, but too few origins tell so for sure"
+            return "it helps, but too few origins say so for sure"
         return "it explains the past by itself, but is not known ahead or does not last"
 
     @property
@@ -89,13 +89,13 @@ class Importance:
         for i, label in enumerate(self.labels):
             sampled = f" ± {100.0 * self.error[i]:.1f}" if self.error[i] else ""
             alone = f"{100.0 * self.alone[i]:.1f} % alone"
-            told = f"'{label}' explains {100.0 * self.share[i]:.1f}{sampled} % of the variation, {alone}"
+            noted = f"'{label}' explains {100.0 * self.share[i]:.1f}{sampled} % of the variation, {alone}"
             if np.isfinite(self.worth[i]):
                 sure = "" if self.p[i] <= _CHANCE else ", which may be chance"
-                told += (
+                noted += (
                     f"; without it {self.score} ahead would be {percent(float(self.worth[i]))}{sure}: {self._why(i)}"
                 )
-            lines.append(f"{told}.")
+            lines.append(f"{noted}.")
         return "\n".join(lines)
 
     def __str__(self) -> str:
@@ -119,7 +119,7 @@ def importance(fit: Fitted, worth: Worth | None = None) -> Importance:
     Parameters
     ----------
     fit
-        Whose terms; their shares are those of `offing.shares`.
+        Whose terms; their shares are those of `offing.variance_shares`.
     worth
         What a back-test without each term says, from `offing.worth`.
 
@@ -144,7 +144,7 @@ def importance(fit: Fitted, worth: Worth | None = None) -> Importance:
     >>> print(of.importance(model.fit(load), of.worth(judged)).why[0])
     both agree
     """
-    found = shares(fit)
+    found = variance_shares(fit)
     names = list(found.terms)
     ahead, p = np.full(len(names), np.nan), np.full(len(names), np.nan)
     if worth is not None:

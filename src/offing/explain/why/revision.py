@@ -24,7 +24,7 @@ REVISED = "revised data"
 DRIVERS = "drivers' actual values"
 PLANS = "changed assumptions"
 NEW = "new actual values"
-ANEW = "estimated anew"
+REESTIMATED = "re-estimated"
 MODEL = "changed model"
 OTHERWISE = "drivers that turned out otherwise"
 LEFT = "unexplained"
@@ -42,14 +42,14 @@ def revised_stages(before: Forecast, after: Forecast, axis: Axis) -> Stages:
     """From a forecast to a later one, in the order in which things become known.
 
     With the earlier coefficients: values of the past that were revised; actual values of the drivers; what is assumed
-    of their future; new actual values of the target. Then the same model estimated anew, and another model. Periods
+    of their future; new actual values of the target. Then the same model re-estimated, and another model. Periods
     that came meanwhile end at their outcome.
     """
     _check_alike(before.fit, after.fit)
     if isinstance(before, DirectForecast) or isinstance(after, DirectForecast):
         return [
             ("", _part(before, axis)),
-            (ANEW, _with(_came(after.fit, axis), after, axis)),
+            (REESTIMATED, _with(_came(after.fit, axis), after, axis)),
         ]
     old, new, sources = before.fit, after.fit, after.view.sources
     same = replace(after.view, patches=old.view.patches)
@@ -67,18 +67,18 @@ def revised_stages(before: Forecast, after: Forecast, axis: Axis) -> Stages:
     # Trends count from the earlier fit's first period, whether or not the later one looks back as far.
     whole = Axis(old.axis.frequency, old.axis.first, new.axis.first + new.axis.n - old.axis.first)
     fit = moved(old, sources, whole, new.view.origin, over=same)
-    # To estimate anew changes no outcome: what came stays as the earlier coefficients explain it.
+    # To estimate again changes no outcome: what came stays as the earlier coefficients explain it.
     came = _came(fit, axis)
     stages.append((NEW, _with(came, restart(after, fit, _onto(fit, same), after.axis), axis)))
     if _model_of(old) == _model_of(new):
-        return [*stages, (ANEW, _with(came, after, axis))]
+        return [*stages, (REESTIMATED, _with(came, after, axis))]
     again = _same_model(old, new)
-    stages.append((ANEW, _with(came, restart(after, again, _onto(again, same), after.axis), axis)))
+    stages.append((REESTIMATED, _with(came, restart(after, again, _onto(again, same), after.axis), axis)))
     return [*stages, (MODEL, _with(came, after, axis))]
 
 
 def outcome_stages(before: Forecast, after: Fitted, axis: Axis) -> Stages:
-    """From a forecast to what came: revised data, drivers otherwise than assumed, the model anew, what it leaves."""
+    """From a forecast to what came: revised data, drivers otherwise than assumed, the model again, what it leaves."""
     _check_alike(before.fit, after)
     old, sources = before.fit, after.view.sources
     view = replace(after.view, patches=old.view.patches, path=None)
@@ -88,7 +88,7 @@ def outcome_stages(before: Forecast, after: Fitted, axis: Axis) -> Stages:
         stages.append((name, _part(restart(before, fit, _onto(fit, each), before.axis), axis)))
     drivers = stages[-1][1]
     whole = fitted_account(after).came(after.target).only(_places(after.axis, axis))
-    # What the noise before carries on and what is left are one: nobody knew them, and no term tells them.
+    # What the noise before carries on and what is left are one: nobody knew them, and no term shows them.
     noise = (PAST, CORRECTION, UNEXPLAINED)
     rows = [replace(row, values=next((each.values for each in drivers.rows if each.name == row.name),
                                      np.zeros_like(row.values))) if row.name in noise else row
@@ -96,7 +96,7 @@ def outcome_stages(before: Forecast, after: Fitted, axis: Axis) -> Stages:
     rows += [row for row in drivers.rows if row.name in noise and row.name not in whole.names]
     modelled = replace(whole, rows=tuple(rows))
     size = np.exp(modelled.whole) if modelled.log else modelled.whole
-    return [*stages, (ANEW, replace(modelled, mean=size + whole.extra)), (LEFT, whole)]
+    return [*stages, (REESTIMATED, replace(modelled, mean=size + whole.extra)), (LEFT, whole)]
 
 
 def _check_alike(old: Fitted, new: Fitted) -> None:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from offing.base.text import as_html, number, percent, signed, wrapped
-from offing.explain.what_if.forecast_adjustments import Overridden
+from offing.explain.what_if.forecast_adjustments import AdjustedForecast
 from offing.explain.what_if.scenarios import Scenarios
 from offing.explain.what_if.sensitivity import Sensitivity
 from offing.explain.why.walk import SMALL, TECHNICAL, Step, Walk, between_words, step_name
@@ -37,9 +37,9 @@ class Story:
     chapters
         Headings with their sentences, the most important first.
     brief
-        Whether it is told in points.
+        Whether it is reported in points.
     walk
-        The walk that it tells.
+        The walk that it shows.
 
     Examples
     --------
@@ -79,28 +79,28 @@ class Story:
 
 
 def story(
-    told: Walk,
+    statements: Walk,
     *,
     sure: Sequence[str] = (),
     sensitivity: Sensitivity | None = None,
     scenarios: Scenarios | None = None,
-    overridden: Overridden | None = None,
+    adjusted: AdjustedForecast | None = None,
     more: Sequence[str] = (),
     brief: bool = False,
 ) -> Story:
     """Tell a walk, and what else is known of its forecast, in plain sentences.
 
-    Whatever cannot be told from nothing is said to be so, or only counted. The wording is stable: the same numbers
+    Whatever is not significant is said to be so, or only counted. The wording is stable: the same numbers
     give the same page.
 
     Parameters
     ----------
-    told
+    reported
         The walk: against last year, say, or from the last forecast.
     sure
         Sentences on how sure the forecast is.
     sensitivity, scenarios, overridden
-        What else is to be told of the forecast.
+        What else is to be reported of the forecast.
     more
         Further sentences, on what the forecast rests.
     brief
@@ -117,7 +117,7 @@ def story(
     >>> print(of.story(of.walk(fit.forecast(3, plan=plan), "last-year")).chapters[1].lines[0])
     'fare' takes away 47.6, 2.38 points of growth (95 % between −48.6 and −46.5).
     """
-    walk = told.whole
+    walk = statements.whole
     unit = f" {walk.unit}" if walk.unit else ""
     title = f"{walk.target}: {walk.spans[0]}"
     made = _brief if brief else _full
@@ -130,8 +130,8 @@ def story(
     if scenarios is not None and len(scenarios.names) > 1:
         what_if = scenarios.points if brief else scenarios.sentences.splitlines()[1:]
         chapters.append(Chapter("What if", tuple(what_if)))
-    if overridden is not None and overridden.overrides:
-        chapters.append(Chapter("By hand", tuple(overridden.sentences.splitlines())))
+    if adjusted is not None and adjusted.adjustments:
+        chapters.append(Chapter("By hand", tuple(adjusted.sentences.splitlines())))
     if more:
         chapters.append(Chapter("What it rests on", tuple(more)))
     if brief:
@@ -142,7 +142,7 @@ def story(
 def _full(walk: Walk, unit: str) -> list[Chapter]:
     chapters = [Chapter("", (_headline(walk, unit), *walk.notes))]
     if walk.phases:
-        chapters.append(Chapter("Step by step, in this order", tuple(walk.told())))
+        chapters.append(Chapter("Step by step, in this order", tuple(walk.statements())))
         return chapters
     lower, higher, unsure, plain = _sorted(walk)
     # Of a combination, or between two fits, nobody knows how sure a step is, and the page must not look as if.
@@ -154,7 +154,7 @@ def _full(walk: Walk, unit: str) -> list[Chapter]:
         chapters.append(Chapter("What no driver accounts for", tuple(_plain(step, walk, unit) for step in plain)))
     if unsure:
         named = ", ".join(f"{step_name(step)} ({signed(float(step.amount[0]))}{unit})" for step in unsure)
-        chapters.append(Chapter("What cannot be told from nothing", (f"{named[:1].upper()}{named[1:]}.",)))
+        chapters.append(Chapter("What is not significant", (f"{named[:1].upper()}{named[1:]}.",)))
     return chapters
 
 
@@ -169,8 +169,10 @@ def _brief(walk: Walk, unit: str) -> list[Chapter]:
     start, end, change = float(walk.start[0]), float(walk.end[0]), float(walk.change[0])
     inside = [percent(change / start)] if start > 0.0 and change else []
     inside += ["; ".join(walk.sure)] if walk.sure else []
-    told = f" ({', '.join(inside)})" if inside else ""
-    head = f"{walk.to_words} {number(end, 4)}{unit}, {walk.from_words} {number(start, 4)}: {signed(change, 4)}{told}"
+    statements = f" ({', '.join(inside)})" if inside else ""
+    head = (
+        f"{walk.to_words} {number(end, 4)}{unit}, {walk.from_words} {number(start, 4)}: {signed(change, 4)}{statements}"
+    )
     chapters = [Chapter("", (head, *walk.notes))]
     if walk.phases:
         for phase in walk.phases:
@@ -193,7 +195,7 @@ def _brief(walk: Walk, unit: str) -> list[Chapter]:
         chapters.append(Chapter("", (f"not explained{where}: {signed(amount)}{unit}",)))
     if unsure:
         named = ", ".join(f"{step.label} {signed(float(step.amount[0]))}" for step in unsure)
-        chapters.append(Chapter("", (f"not to be told from nothing: {named}",)))
+        chapters.append(Chapter("", (f"not significant: {named}",)))
     return chapters
 
 
@@ -205,7 +207,7 @@ def _headline(walk: Walk, unit: str) -> str:
     share = f" or {percent(abs(change) / start)[1:]}" if start > 0.0 else ""
     sure = f" ({'; '.join(walk.sure)})" if walk.sure else ""
     if walk.outcome is None and float(walk.total_half[0]) > abs(change):
-        sure += "; that cannot be told from nothing"
+        sure += "; that is not significant"
     if walk.outcome is not None and walk.outcome[0, 0] <= 0.0 <= walk.outcome[1, 0]:
         sure += "; so the outcome may be higher or lower"
     return (f"The {walk.to_words} is {number(end, 4)}{unit}: {number(abs(change), 4)}{unit}{share} {side} than "
@@ -213,7 +215,7 @@ def _headline(walk: Walk, unit: str) -> str:
 
 
 def _sorted(walk: Walk) -> tuple[list[Step], list[Step], list[Step], list[Step]]:
-    """Steps that lower, that raise, that cannot be told from nothing, and those that no term makes.
+    """Steps that lower, that raise, that is not significant, and those that no term makes.
 
     Steps of less than a thousandth of the start are left out.
     """

@@ -27,7 +27,7 @@ _WORDS = {
 
 #: Rows that no term makes and of which no interval is known.
 TECHNICAL = (CORRECTION, UNEXPLAINED, ADJUSTMENT)
-#: Steps of less than this share of the start are told together.
+#: Steps of less than this share of the start are reported together.
 SMALL = 0.001
 
 
@@ -188,18 +188,18 @@ class Walk:
         start, end, change = float(walk.start[0]), float(walk.end[0]), float(walk.change[0])
         unit = f" {self.unit}" if self.unit else ""
         inside = [*([percent(change / start)] if start > 0.0 and change else []), *sure]
-        told = f" ({', '.join(inside)})" if inside else ""
+        statements = f" ({', '.join(inside)})" if inside else ""
         head = f"{self.target}, {self.to_words} of {walk.spans[0]}: {number(end, 4)}{unit}"
         if self.from_words == BASELINE:
-            return f"{head}, which is {signed(change, 4)}{unit}{told} from the baseline of {number(start, 4)}."
-        return f"{head}, against {number(start, 4)} of {self.from_words}: {signed(change, 4)}{unit}{told}."
+            return f"{head}, which is {signed(change, 4)}{unit}{statements} from the baseline of {number(start, 4)}."
+        return f"{head}, against {number(start, 4)} of {self.from_words}: {signed(change, 4)}{unit}{statements}."
 
     @property
     def sentences(self) -> str:
         """The change and each step, the largest first."""
-        return "\n".join([self.sentence, *self.told(), *self.notes])
+        return "\n".join([self.sentence, *self.statements(), *self.notes])
 
-    def told(self) -> list[str]:
+    def statements(self) -> list[str]:
         """A sentence a step, the largest first; phase by phase where there are any."""
         walk, lines = self.whole, []
         unit = f" {self.unit}" if self.unit else ""
@@ -208,7 +208,7 @@ class Walk:
             if phase and steps:
                 part = sum(float(each.amount[0]) for each in steps)
                 lines.append(f"{phase[:1].upper()}{phase[1:]}: {signed(part)}{unit}.")
-            # A step beside which the whole is nothing to speak of is told with its like.
+            # A step beside which the whole is nothing to speak of is reported with its like.
             large = [step for step in steps if abs(step.amount[0]) >= SMALL * abs(walk.start[0])]
             lines += [("  " if phase else "") + self.said(step) for step in large]
             rest = [step for step in steps if step not in large]
@@ -226,13 +226,13 @@ class Walk:
         who = step_name(step)
         verb = "adds" if amount > 0.0 else "takes away"
         points = f", {number(abs(100.0 * amount / start))} points of growth" if start > 0.0 else ""
-        told = f" ({between_words(amount, half)})" if between_words(amount, half) else ""
-        sure = "" if not half > abs(amount) else "; it cannot be told from nothing"
-        return f"{who[:1].upper()}{who[1:]} {verb} {number(abs(amount))}{unit}{points}{told}{sure}."
+        statements = f" ({between_words(amount, half)})" if between_words(amount, half) else ""
+        sure = "" if not half > abs(amount) else "; it is not significant"
+        return f"{who[:1].upper()}{who[1:]} {verb} {number(abs(amount))}{unit}{points}{statements}{sure}."
 
     def __str__(self) -> str:
-        told = self.sentences if self.total is None else "\n".join([self.sentence, *self.notes])
-        return f"{wrapped(told)}\n\n{self.text_table()}"
+        statements = self.sentences if self.total is None else "\n".join([self.sentence, *self.notes])
+        return f"{wrapped(statements)}\n\n{self.text_table()}"
 
     def text_table(self) -> str:
         """The steps to read: one row a step, one column a span, or their intervals where there is one span."""

@@ -1,4 +1,4 @@
-"""`walk`: from anything that a forecast may be held against."""
+"""`walk`: from anything that a forecast may be compared with."""
 
 from __future__ import annotations
 
@@ -81,7 +81,7 @@ def walk(
     Walk
         Steps add up to the change exactly. Within a phase no order enters: on the log scale what lies between two
         values is shared out by their logarithmic mean (Ang 2005), pair by pair. Against a mean or a stated period
-        every period is held against each of these in turn. So steps in amounts need not add up over a third value on
+        every period is compared with each of these in turn. So steps in amounts need not add up over a third value on
         the way, though the changes do.
 
     Raises
@@ -97,7 +97,7 @@ def walk(
     >>> sold = pd.DataFrame({"sold": 900.0 - 10.0 * fare + np.tile([1.0, -1.0], 18), "fare": fare}, months)
     >>> fit = of.Model("sold", terms=[of.Driver("fare")]).fit(sold)
     >>> plan = pd.DataFrame({"fare": 25.0}, pd.period_range("2025-01", periods=3, freq="M"))
-    >>> print(of.walk(fit.forecast(3, plan=plan), "last-year").told()[0])
+    >>> print(of.walk(fit.forecast(3, plan=plan), "last-year").statements()[0])
     'fare' takes away 47.6, 2.38 points of growth (95 % between −48.6 and −46.5).
     """
     if isinstance(end, Mapping):
@@ -115,7 +115,7 @@ def walk(
     every = [(phase, each.grouped(groups or {})) for phase, each in every]
     ok = np.all([_known(each) for _, each in (every[1:] if pooled else every)], axis=0)
     if not ok.any():
-        raise InputError("no period can be held against what is asked for, for want of known values",
+        raise InputError("no period can be compared with what is asked for, for want of known values",
                          "Ask for other periods.", key="against")  # fmt: skip
     notes: tuple[str, ...] = ()
     if not ok.all():
@@ -125,8 +125,8 @@ def walk(
 
     def made(owner: NDArray[np.intp], labels: tuple[str, ...], total: Walk | None) -> Walk:
         # A span of which nothing is known is none.
-        told, group = np.unique(owner[ok], return_inverse=True)
-        labels = tuple(labels[i] for i in told.tolist())
+        statements, group = np.unique(owner[ok], return_inverse=True)
+        labels = tuple(labels[i] for i in statements.tolist())
         steps, found = [], []
         for i, ((_, before), (phase, after)) in enumerate(pairwise(every)):
             found.append(between(before, after, group.astype(np.intp), len(labels), pooled=pooled and i == 0))
@@ -178,7 +178,7 @@ def _asked(end: Side, against: object, span: object) -> Axis:
             if high <= low or low > whole.first:
                 raise InputError(
                     f"the forecasts do not follow each other: one is of {against.axis.spell()}, the other of "
-                    f"{whole.spell()}", "Give the earlier one as what it is held against.", key="against",
+                    f"{whole.spell()}", "Give the earlier one as what it is compared with.", key="against",
                 )  # fmt: skip
             whole = Axis(whole.frequency, low, high - low)
     return whole if span is None else _within(whole, span)
@@ -239,7 +239,7 @@ def _known(each: Account) -> NDArray[np.bool_]:
 def _accounts(end: Side, against: object, axis: Axis) -> tuple[Stages, str, str, bool]:
     """Accounts from the start to the end, what both are called, and whether all of the start is pooled.
 
-    Else every account has the same periods, or those that they are held against, at the same places.
+    Else every account has the same periods, or those that they are compared with, at the same places.
     """
     to = "outcome" if isinstance(end, Fitted) else "forecast"
     if isinstance(against, Forecast):
@@ -261,7 +261,7 @@ def _accounts(end: Side, against: object, axis: Axis) -> tuple[Stages, str, str,
         return [("", _baseline(standing)), ("", standing)], BASELINE, to, False
     if isinstance(against, Mapping):
         if not isinstance(end, Forecast):
-            raise InputError("a driver's value is held against a forecast", "Give a plain forecast.", key="against")
+            raise InputError("a driver's value is compared with a forecast", "Give a plain forecast.", key="against")
         for name, value in against.items():
             if isinstance(value, bool) or not isinstance(value, (int, float, np.number)):
                 raise InputError(f"found {value!r} for {name!r}", "Give a number; other rules make a scenario.",

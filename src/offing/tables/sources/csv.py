@@ -127,7 +127,7 @@ class CsvFile:
         return self._named(cells)
 
     def chunks(self, text: Sequence[str], numbers: Sequence[str], plain: bool) -> Iterator[tuple[pd.DataFrame, float]]:
-        """Parts of some columns: numbers converted by the parser, or all as text so that a wrong cell can be told."""
+        """Parts of some columns: numbers converted by the parser, or all as text, to report a wrong cell."""
         names = list(dict.fromkeys((*text, *numbers)))
         if not plain:
             yield from self._parts(names, {"dtype": object})
@@ -211,7 +211,7 @@ class CsvFile:
         }
 
     def _named(self, cells: pd.DataFrame) -> pd.DataFrame:
-        """The first row as names; empty rows and columns without name and content left away."""
+        """The first row as names; empty rows and columns without name and content omitted."""
         cells = cells.fillna("").apply(lambda column: column.str.strip())
         cells.index = pd.RangeIndex(max(self.header, 1), max(self.header, 1) + len(cells))
         header: list[Any] = cells.iloc[0].tolist() if self.header else [""] * cells.shape[1]
@@ -233,7 +233,7 @@ class CsvFile:
         try:
             with opener(self.path, "rb") as file:
                 while piece := file.read(1 << 22):
-                    if not piece.isascii() or decoder.getstate()[0]:  # most pieces are, which is told at once
+                    if not piece.isascii() or decoder.getstate()[0]:  # most pieces are, which is reported at once
                         decoder.decode(piece)
                 decoder.decode(b"", final=True)
         except UnicodeDecodeError:
@@ -259,7 +259,7 @@ class _Told:
     source: CsvFile
 
     def __enter__(self) -> None:
-        _ = self.source.mark  # a file that cannot be opened is told first
+        _ = self.source.mark  # a file that cannot be opened is reported first
 
     def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
         file = self.source.file
@@ -272,18 +272,18 @@ class _Told:
         if isinstance(error, (gzip.BadGzipFile, EOFError, zlib.error)):
             raise InputError("the file is not valid gzip", "Pack it again.", file=file) from error
         if isinstance(error, pd.errors.ParserError):
-            told = re.search(r"Expected (\d+) fields in line (\d+), saw (\d+)", str(error))
+            noted = re.search(r"Expected (\d+) fields in line (\d+), saw (\d+)", str(error))
             opened = re.search(r"EOF inside string starting at row (\d+)", str(error))
             if opened is not None:
                 raise InputError("a double quote opens and is never closed", "Close it, or remove it.", file=file,
                                  row=int(opened[1]) + 1) from error  # fmt: skip
-            if told is None:
+            if noted is None:
                 raise InputError(f"the text is not valid CSV: {str(error).strip()}", file=file) from error
             raise InputError(
-                f"found {told[3]} cells, the header has {told[1]}",
+                f"found {noted[3]} cells, the header has {noted[1]}",
                 f"Put cells that hold {_NAMES.get(self.source.mark, 'separators')} in double quotes.",
                 file=file,
-                row=int(told[2]),
+                row=int(noted[2]),
             ) from error
 
 

@@ -32,7 +32,7 @@ _POSTGRES_OUTSIDE = re.compile(
 
 
 #: Fields of an error of PostgreSQL, and codes of errors about which running the query says more: an unknown table,
-#: column or function, no permission, and a parameter whose type only its value tells.
+#: column or function, no permission, and a parameter whose type only its value shows.
 _SQLSTATE, _MESSAGE = ord("C"), ord("M")
 _LATER = ("42P01", "42703", "42883", "42501", "42P18", "3F000")
 
@@ -104,7 +104,7 @@ def _allowed(action: int, first: str | None, second: str | None, *_: object) -> 
 
 
 class DuckDB(Reader):
-    """Opened read-only, without access to files beyond the stated folders; its own parser tells a SELECT."""
+    """Opened read-only, without access to files beyond the stated folders; its own parser shows a SELECT."""
 
     def engine(self, sql: Any, url: Any, folders: Sequence[str]) -> Any:
         """A database in memory is of use with stated folders alone."""
@@ -159,8 +159,8 @@ class PostgreSQL(Reader):
         code = (result.error_field(_SQLSTATE) or b"").decode()
         connection.rollback()
         if code and code not in _LATER:
-            told = (result.error_field(_MESSAGE) or b"").decode(errors="replace")
-            several = "multiple commands" in told
+            noted = (result.error_field(_MESSAGE) or b"").decode(errors="replace")
+            several = "multiple commands" in noted
             raise self.refused("holds more than one statement" if several else "does something other than read, or is "
                                "not understood by the database")  # fmt: skip
         plan = connection.execute(sql.text(f"EXPLAIN (VERBOSE, FORMAT JSON) {query}"), dict(parameters)).scalar()

@@ -19,7 +19,7 @@ CHUNK = 500_000
 
 
 class NotPlainError(ValueError):
-    """A chunk that was to hold plain numbers holds something else; read again as text, the cell can be told."""
+    """A chunk that was to hold plain numbers holds something else; read again as text, the cell can be reported."""
 
 
 class Source(Protocol):

@@ -19,8 +19,8 @@ _EXACT, _ORDERS, _SEED = 12, 400, 20_240_402
 
 
 @dataclass(frozen=True)
-class Shares:
-    """Share of the variance that each term explains. Made by `offing.shares`.
+class VarianceShares:
+    """Share of the variance that each term explains. Made by `offing.variance_shares`.
 
     Attributes
     ----------
@@ -40,7 +40,7 @@ class Shares:
     >>> import numpy as np, pandas as pd, offing as of
     >>> days = pd.date_range("2024-01-01", periods=70, freq="D")
     >>> load = pd.Series(50.0 + 5.0 * (days.day_of_week >= 5) + np.tile([1.0, -1.0], 35), days, name="load")
-    >>> print(of.shares(of.Model("load", terms=[of.Trend(), of.Season("week")]).fit(load)))
+    >>> print(of.variance_shares(of.Model("load", terms=[of.Trend(), of.Season("week")]).fit(load)))
       term             share
       trend            0.2 %
       season in week  83.4 %
@@ -70,11 +70,11 @@ class Shares:
         return as_html("Share of the variance that each term explains.", self.table)
 
 
-def shares(fit: Fitted) -> Shares:
+def variance_shares(fit: Fitted) -> VarianceShares:
     """Share of the variance that each term explains: its gain in R², averaged over all orders of the terms.
 
     Terms that move together share what both could explain (Lindeman, Merenda & Gold 1980; Shapley 1953). Up to 12 terms
-    all sets are counted; beyond, 400 seeded orders are drawn and the error of that is told. Noise that carries on is
+    all sets are counted; beyond, 400 seeded orders are drawn and the error of that is reported. Persistent noise is
     taken out first, so that shares are of what is left then; coefficients that are drawn to zero count as free.
 
     Examples
@@ -83,7 +83,7 @@ def shares(fit: Fitted) -> Shares:
     >>> days = pd.date_range("2024-01-01", periods=8, freq="D")
     >>> data = pd.DataFrame({"a": np.tile([0.0, 1.0], 4), "b": np.repeat([0.0, 1.0], 4)}, days)
     >>> data["sold"] = 2.0 * data["a"] + data["b"]
-    >>> of.shares(of.Model("sold", terms=[of.Driver("a"), of.Driver("b")]).fit(data)).share.round(6).tolist()
+    >>> of.variance_shares(of.Model("sold", terms=[of.Driver("a"), of.Driver("b")]).fit(data)).share.round(6).tolist()
     [0.8, 0.2]
     """
     whole, last = fit.estimate.whole, fit.layout.k
@@ -106,7 +106,7 @@ def shares(fit: Fitted) -> Shares:
     r_squared = explained(everything) if count else 0.0
     alone = np.array([r_squared - explained(everything - {i}) for i in range(count)])
     if count <= _EXACT:
-        return Shares(names, _averaged(explained, count), np.zeros(count), r_squared, alone)
+        return VarianceShares(names, _averaged(explained, count), np.zeros(count), r_squared, alone)
     generator = np.random.default_rng(_SEED)
     gains = np.zeros((_ORDERS, count))
     for row in gains:
@@ -116,7 +116,7 @@ def shares(fit: Fitted) -> Shares:
             row[i] = explained(more) - explained(so_far)
             so_far = more
     error = gains.std(axis=0, ddof=1) / np.sqrt(_ORDERS)
-    return Shares(names, gains.mean(axis=0), error, r_squared, alone)
+    return VarianceShares(names, gains.mean(axis=0), error, r_squared, alone)
 
 
 def _averaged(explained: object, count: int) -> Array:
