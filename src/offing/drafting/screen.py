@@ -10,7 +10,7 @@ import numpy as np
 from offing.base import count
 from offing.base.text import in_units, number, rounded, text_table
 from offing.drafting.drafted import Drafted
-from offing.evaluation.comparison import DOUBT, FEWEST, p_text
+from offing.evaluation.comparison import FEWEST, p_text, significance
 from offing.model import Contributions, effects
 from offing.tables import Panel, Table
 from offing.terms import Driver
@@ -93,7 +93,7 @@ def _past(draft: Drafted) -> Iterator[str]:
         theirs = float(found.overall[ahead])
         if own < theirs:
             p = found.test(name, ahead).p
-            sure = f"p {p_text(p, equal=True)}: {'more than chance' if p < DOUBT else 'it may be chance'}"
+            sure = f"p {p_text(p, equal=True)}, {significance(p)}"
             if len(found.losses) < FEWEST or not np.isfinite(p):
                 sure = "too few origins for a test"
             gain = f"{100.0 * (1.0 - own / theirs):.0f} % less" if theirs > 0.0 else "less"

@@ -22,6 +22,8 @@ from offing.model import Model
 Loss = Literal["squared", "absolute"]
 #: Candidates whose p of belonging to the best ones is at least this cannot be separated from the best.
 DOUBT = 0.1
+#: The level of every paired test.
+LEVEL = 0.05
 #: Fewer origins than this show nothing about chance.
 FEWEST = 5
 #: Scores that differ by a smaller share are the same but for rounding.
@@ -231,8 +233,7 @@ class Comparison:
                     f"({basis}).")  # fmt: skip
         found = self.test(best, ahead)
         sure = ("too few origins for a test" if len(self.losses) < FEWEST or not np.isfinite(found.p)
-                else f"p {p_text(found.p, equal=True)}, " + ("more than chance" if found.p < DOUBT else
-                                                      "which chance may explain"))  # fmt: skip
+                else f"p {p_text(found.p, equal=True)}, {significance(found.p)}")  # fmt: skip
         return (f"'{best}' beats the best plain reference, '{ahead}', by {100.0 * self.skill:.0f} %: {own} against "
                 f"{theirs} {over} ({basis}; {sure}).")  # fmt: skip
 
@@ -244,9 +245,9 @@ class Comparison:
         if len(self.losses) < FEWEST:
             lines.append(f"{count(len(self.losses), 'origin')} cannot separate candidates; {FEWEST} are the least.")
         elif others:
-            lines.append(f"not significantly worse than the best at 10 %: {', '.join(others)}.")
+            lines.append(f"Not significantly worse than the best at 10 %: {', '.join(others)}.")
         else:
-            lines.append("All others are worse by more than chance (90 %).")
+            lines.append("All others are significantly worse at 10 %.")
         if len(self.losses) > 1 and self.best_reference is not None:
             own, theirs = self.by_origin[self.best], self.by_origin[self.best_reference]
             lost, worst = int((own > theirs).sum()), pd.Timestamp(str(own.idxmax()))
@@ -364,6 +365,11 @@ def _same_cells(parts: pd.DataFrame, backtest: PastForecasts) -> tuple[pd.DataFr
     absent = {name: "it lacks some of the periods" for name in keys if name not in kept}
     inside = [tuple(row) in shared for row in parts[cells].to_numpy().tolist()]
     return parts[np.array(inside, dtype=bool) & parts["model"].isin(kept).to_numpy()], absent
+
+
+def significance(p: float) -> str:
+    """What a p value means at the one level of every paired test."""
+    return f"{'' if p < LEVEL else 'not '}significant at {100 * LEVEL:.0f} %"
 
 
 def p_text(p: float, *, equal: bool = False) -> str:

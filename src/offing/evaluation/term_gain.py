@@ -10,7 +10,7 @@ import pandas as pd
 
 from offing.base import InputError, count
 from offing.base.text import as_html, number, percent, rounded, text_table, wrapped
-from offing.evaluation.comparison import DOUBT, FEWEST, Comparison, contains, p_text
+from offing.evaluation.comparison import FEWEST, Comparison, contains, p_text, significance
 from offing.evaluation.scoring import SCORES, all_parts, scored
 from offing.model import Model
 from offing.terms import Interaction
@@ -71,9 +71,8 @@ class Change:
         n = len(self.by_origin)
         p = self.test.p
         known = n >= FEWEST and bool(np.isfinite(p))
-        chance = "more than chance" if p < DOUBT else "which chance may explain"
         freedom = f"Student's t with {count(self.test.dof, 'degree')} of freedom"
-        sure = f"p {p_text(p, equal=True)} by {freedom}, {chance}" if known else "too few origins for a test"
+        sure = f"p {p_text(p, equal=True)} by {freedom}, {significance(p)}" if known else "too few origins for a test"
         return (
             f"From '{self.before}' to '{self.after}' {self.score} goes from {number(self.overall[0])} to "
             f"{number(self.overall[1])}{self.unit} ({percent(self.share)}), better at {better} of {n} origins ({sure})."
