@@ -41,14 +41,19 @@ VARIED = {
 def shoot(command: str, target: Path, folder: Path) -> None:
     """Run a command in a terminal of 1280x800 and photograph its first page."""
     environment = {**os.environ, "DISPLAY": DISPLAY, "LC_ALL": "C.UTF-8"}
-    script = f"echo '$ {command}'; {command} | head -47; sleep 60"
+    ended = folder / f"{target.stem}.ended"
+    script = f"echo '$ {command}'; {command} | head -47; touch '{ended}'; sleep 60"
     terminal = subprocess.Popen(
         ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "#fcfbf8", "-fg", "#22303c",
          "-b", "16", "+sb", "-geometry", "156x51+0+0", "-e", "sh", "-c", script],
         cwd=folder, env=environment,
     )  # fmt: skip
     try:
-        time.sleep(45 if "heat" in command else 14)
+        for _ in range(240):
+            if ended.exists():
+                break
+            time.sleep(0.5)
+        time.sleep(1)  # until the terminal has drawn it
         subprocess.run(["import", "-window", "root", "-strip", str(target)], env=environment, check=True)
     finally:
         terminal.kill()
