@@ -130,7 +130,7 @@ class Calibration:
         rows = self.table[self.table["horizon"] == "all"].set_index("level")
         noted = ", ".join(f"of {100 * level:g} % {row['reached']:.0f} %" for level, row in rows.iterrows())  # type: ignore[operator]
         n = int(rows["n"].iloc[0]) if len(rows) else 0
-        end = " ".join(each.message for each in self.findings) or "Chance may explain the differences."
+        end = " ".join(each.message for each in self.findings) or f"No difference is significant at {100 * _RARE:g} %."
         several = f" of {self.series} series" if self.series > 1 else ""
         return f"Intervals of '{self.model}' held at {count(n, 'origin')}{several} ({self.basis}): {noted}. {end}"
 

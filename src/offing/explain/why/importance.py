@@ -91,7 +91,7 @@ class Importance:
             alone = f"{100.0 * self.alone[i]:.1f} % alone"
             noted = f"'{label}' explains {100.0 * self.share[i]:.1f}{sampled} % of the variation, {alone}"
             if np.isfinite(self.worth[i]):
-                sure = "" if self.p[i] <= _CHANCE else ", which may be chance"
+                sure = "" if self.p[i] <= _CHANCE else f", not significant at {100 * _CHANCE:g} %"
                 noted += (
                     f"; without it {self.score} ahead would be {percent(float(self.worth[i]))}{sure}: {self._why(i)}"
                 )
