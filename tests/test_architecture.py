@@ -50,3 +50,13 @@ def test_the_tree_in_contributing_is_that_of_the_source():
     page = (SOURCE.parent / "CONTRIBUTING.md").read_text(encoding="utf-8")
     assert page == with_tree(page), "Run python docs/tree.py."
     assert "`model.py`" in page
+
+
+def test_every_planted_fault_stands_in_the_source():
+    """A fault whose line was renamed away would be planted nowhere."""
+    page = ast.parse((SOURCE.parent / "benchmarks" / "planted.py").read_text(encoding="utf-8"))
+    faults = [[ast.literal_eval(each) for each in call.args] for call in ast.walk(page)
+              if isinstance(call, ast.Call) and getattr(call.func, "id", "") == "Fault"]  # fmt: skip
+    assert len(faults) > 50
+    for what, file, line, *_ in faults:
+        assert line in (SOURCE / "offing" / file).read_text(encoding="utf-8"), what

@@ -114,7 +114,7 @@ def test_country_days_are_named_plainly_in_english():
         (lambda: of.Frequency("week", "sonday"), "no day of the week. Did you mean 'sunday'?"),
         (lambda: of.Frequency("hour", zone="Tern/Island"), "key 'zone': found 'Tern/Island'. Give a zone such as"),
         (lambda: cycle_of("week", of.Frequency("month")), "a cycle of a week cannot be seen in a series by month"),
-        (lambda: cycle_of("year", of.Frequency("month"), "day"), "a year by day cannot be separated"),
+        (lambda: cycle_of("year", of.Frequency("month"), "day"), "a year by day cannot be resolved"),
         (lambda: country_days("XX", None, 2020, 2021), "Country XX not available"),
         (lambda: country_days("DE", "QQ", 2020, 2021), "does not have subdivision QQ"),
     ],

@@ -30,7 +30,7 @@ _WORTH_ASKED = 2.0
 _MOST = 256
 #: How many processes were asked for, if anybody did.
 _ASKED: ContextVar[int | None] = ContextVar("asked", default=None)
-#: What shows linear algebra how many threads to use, when a process starts.
+#: What sets the number of threads of linear algebra, when a process starts.
 _THREADS = ("OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "OMP_NUM_THREADS")
 
 

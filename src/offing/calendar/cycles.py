@@ -224,7 +224,7 @@ def cycle_of(unit: str, frequency: Frequency, step: str | None = None) -> Cycle:
     ]
     if step is not None and step not in possible:
         raise InputError(
-            f"a {unit} by {step} cannot be separated in a series by {frequency.unit}",
+            f"a {unit} by {step} cannot be resolved in a series by {frequency.unit}",
             f"Possible here: {', '.join(possible) or 'none'}.",
             key="by",
         )

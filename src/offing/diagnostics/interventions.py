@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from offing.base import Finding, Verdict
 from offing.engine import Estimate, Jump, chance_limit, lag_one_correlation, largest_pulse, largest_step
 
-#: Fewer rows separates no step from noise.
+#: Fewer rows do not separate a step from noise.
 _FEWEST = 30
 
 

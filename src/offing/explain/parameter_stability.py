@@ -78,7 +78,7 @@ class ParameterStability:
         crossed = np.flatnonzero(np.abs(self.surprise) > self.limit)
         if self.at:
             chance = "<0.001" if self.p < 0.001 else f"{self.p:.3f}"
-            noted = "changed" if self.p < 0.01 else "cannot be determined to have changed"
+            noted = "changed" if self.p < 0.01 else "cannot be shown to have changed"
             return f"The coefficients {noted} at {self.at} (F {self.f:.2f}, p {chance})"
         if len(crossed):
             return f"Effects changed: from {self.date[crossed[0]].date()} on the periods surprise to one side"

@@ -239,7 +239,7 @@ class FitState:
 
     @cached_property
     def means(self) -> Array:
-        """FitState mean (n,) of every period, given the values before it."""
+        """Fitted mean (n,) of every period, given the values before it."""
         levels = self.scale.one_step(self.levels, self.explained + self.carried)
         return self.cut(self.mean_of(levels, self.noise, self.factor))
 

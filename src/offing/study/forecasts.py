@@ -97,7 +97,7 @@ class ForecastStudy(StudyData):
     def _far(self) -> int:
         horizon = self.spec.backtest.horizon or self.spec.forecast.horizon
         if horizon is None:
-            raise InputError("the self does not say how far its back-test forecasts", "State horizon in [backtest].",
+            raise InputError("the study does not say how far its back-test forecasts", "State horizon in [backtest].",
                              file=self.path.name, key="horizon")  # fmt: skip
         return horizon
 

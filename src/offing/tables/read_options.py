@@ -46,7 +46,7 @@ def as_options(advice: str, source: str) -> str:
     return re.sub(r"(--set (?:'[^']*'|\S*?=\S+?))\.(?=\s|$)", r"\1", _STATED.sub(option, advice))
 
 
-#: Years whose holidays a country's calendar must show.
+#: Years whose holidays a country's calendar must cover.
 _COUNTRY_YEARS = (2000, 2040)
 
 

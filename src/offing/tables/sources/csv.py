@@ -233,7 +233,7 @@ class CsvFile:
         try:
             with opener(self.path, "rb") as file:
                 while piece := file.read(1 << 22):
-                    if not piece.isascii() or decoder.getstate()[0]:  # most pieces are, which is reported at once
+                    if not piece.isascii() or decoder.getstate()[0]:  # most pieces are, which is known at once
                         decoder.decode(piece)
                 decoder.decode(b"", final=True)
         except UnicodeDecodeError:
