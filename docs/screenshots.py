@@ -122,6 +122,8 @@ def main() -> None:
     os.environ["PATH"] = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
     folder = Path(tempfile.mkdtemp())
     subprocess.run(["offing", "demo", "tern-islands"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+    explain = ["offing", "explain", "tern-islands/study.toml", "--out", "tern-islands/results"]
+    subprocess.run(explain, cwd=folder, check=True, stdout=subprocess.DEVNULL)
     for name in FIGURES:
         shutil.copy(folder / "tern-islands" / "results" / f"{name}.png", SHOTS / f"{name}.png")
     results = folder / "tern-islands" / "results"

@@ -188,9 +188,21 @@ def test_explain_writes_what_the_study_asks(demo_folder):
     hand = made["adjustments"]["change"].sum()
     assert totals["by hand"] - totals["as planned"] == pytest.approx(hand)
     assert made["solutions"]["met"].all()
-    assert {"walk-1.png", "walk-2.png", "walk-3.png", "scenarios.png", "sensitivity.png"} <= {
-        path.name for path in results.iterdir()
-    }
+
+
+def test_explain_draws_every_figure_of_the_study_where_the_demo_draws_those_it_names(demo_folder, run_cli, tmp_path):
+    assert {path.stem for path in (demo_folder / "results").glob("*.png")} == {
+        "forecast", "contributions", "walk-1", "scenarios", "effects"
+    }  # fmt: skip
+    run_cli("explain", demo_folder / "study.toml", "--out", tmp_path)
+    drawn = {path.stem: path.stat().st_size for path in tmp_path.glob("*.png")}
+    assert {
+        "walk-1", "walk-2", "walk-3", "scenarios", "sensitivity", "indices", "cycle", "holidays", "trend", "totals",
+        "history", "fit", "effects", "chances-1", "response-promotion",
+    } < set(drawn)  # fmt: skip
+    assert min(drawn.values()) > 10_000
+    csv = {path.name: path.read_bytes() for path in tmp_path.glob("*.csv")}
+    assert csv == {name: (demo_folder / "results" / name).read_bytes() for name in csv}
 
 
 BASE = "[scenarios.a]\ndrivers.fare = { percent = 5 }\n"

@@ -25,4 +25,5 @@ def shown(compared: pd.DataFrame, scale: str = "log scale") -> tuple[list[str], 
 
 def inset(text: str) -> str:
     """Lines set in, and broken where they are long."""
-    return wrapped("\n".join(f"   {line}" for line in text.splitlines()))
+    # Pages are wrapped already: set in by two, their lines fit a terminal of 120.
+    return wrapped("\n".join(f"  {line}" for line in text.splitlines()), 120)

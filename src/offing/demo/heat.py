@@ -10,7 +10,7 @@ from offing.demo.ferry import World, island_days
 
 #: The islands keep this clock: its days of change have 23 and 25 hours.
 ZONE = "Europe/Lisbon"
-FIRST_DAY, DAYS, PLANNED_DAYS = "2023-03-16", 1095, 21
+FIRST_DAY, DAYS, PLANNED_DAYS = "2024-03-15", 730, 21
 KINDS = ("workday", "Saturday", "Sunday")
 
 #: True coefficients by term and column, on the log scale.
@@ -39,16 +39,16 @@ CARRIED, NOISE = 0.8, 0.012
 
 #: First and last day of the school holidays, by name and year.
 _SCHOOL = {
-    "Spring Weeks": (("2023-04-03", "2023-04-14"), ("2024-03-25", "2024-04-05"), ("2025-04-14", "2025-04-25"),
+    "Spring Weeks": (("2024-03-25", "2024-04-05"), ("2025-04-14", "2025-04-25"),
                      ("2026-03-30", "2026-04-10")),
-    "Summer Weeks": (("2023-07-03", "2023-08-18"), ("2024-07-01", "2024-08-16"), ("2025-06-30", "2025-08-15")),
-    "Autumn Weeks": (("2023-10-16", "2023-10-27"), ("2024-10-14", "2024-10-25"), ("2025-10-13", "2025-10-24")),
-    "Winter Weeks": (("2023-12-18", "2024-01-05"), ("2024-12-16", "2025-01-03"), ("2025-12-22", "2026-01-09")),
+    "Summer Weeks": (("2024-07-01", "2024-08-16"), ("2025-06-30", "2025-08-15")),
+    "Autumn Weeks": (("2024-10-14", "2024-10-25"), ("2025-10-13", "2025-10-24")),
+    "Winter Weeks": (("2024-12-16", "2025-01-03"), ("2025-12-22", "2026-01-09")),
 }  # fmt: skip
 
 
 def heat(seed: int = 7) -> World:
-    """Make up three years of hourly load and three weeks of the drivers' plan, the same for the same seed.
+    """Make up two years of hourly load and three weeks of the drivers' plan, the same for the same seed.
 
     The arithmetic is written out here and shares nothing with the models, so that agreement means something.
     """

@@ -101,6 +101,11 @@ class Estimate:
 
     def half(self, functions: Array) -> Array:
         """H (r, m) with H'H the covariance (m, m) of ``functions @ beta``, for `functions` (m, k)."""
+        m, k = functions.shape
+        if m > k:
+            # A term has few of the columns: a solve for each of those serves all of its periods.
+            touched = np.flatnonzero(functions.any(axis=0))
+            return np.asarray(self.half(np.eye(k)[touched]) @ functions[:, touched].T)
         half = solve_triangular(self.root, functions[:, self.kept].T, trans="T", check_finite=False)
         if self.scores is not None:
             return np.asarray(self.scores @ solve_triangular(self.root, half, check_finite=False))

@@ -8,7 +8,7 @@ search for the best one, so that a trial differs from a fit in about the third d
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -24,6 +24,9 @@ _SHARES = np.array([0.0, 0.3, 0.6, 0.8, 0.92, 0.975])
 _WEAK, _STRONG, _SPREADS = -7.0, 9.0, 9
 #: Fewer shares where groups are learnt as well.
 _FEWER_SHARES = np.array([0.0, 0.3, 0.6, 0.85])
+#: With more columns in groups than this the grid is tried in full at the first origin only: a trial's cost grows with
+#: their third power, and what is learnt moves little from one origin to the next.
+_MANY = 60
 #: A column that has not moved is held at zero by this share of the largest sum of squares.
 _STILL = 1e-9
 
@@ -96,6 +99,11 @@ class Products:
             counts[fold] += len(at), len(alone)
             start = end
         return cls(sums[0], sums[1], sums[2], sums[3], counts)
+
+    def at(self, fold: int) -> Products:
+        """Those of one origin."""
+        here = slice(fold, fold + 1)
+        return Products(self.own[here], self.lagged[here], self.before[here], self.first[here], self.counts[here])
 
     def whitened(self, shares: Array) -> Array:
         """Sums of products (F, k, k) of rows freed of what their predecessors predict, at a share (F,) each."""
@@ -194,11 +202,7 @@ class _Trial:
         shares = np.zeros(1) if not carried else _FEWER_SHARES if grouped else _SHARES
         spreads = np.linspace(_WEAK, _STRONG, _SPREADS if grouped < 2 else _SPREADS - 2)
         axes = [spreads - np.log(length) for length in self.lengths]
-        logs = (
-            np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, grouped) if grouped else np.zeros((1, 0))
-        )
-        share, log, _, _ = self._least(np.broadcast_to(shares, (folds, len(shares))),
-                                       np.broadcast_to(logs, (folds, *logs.shape)))  # fmt: skip
+        share, log = self._in_turn(shares, axes) if self._grouped.sum() > _MANY else self._everywhere(shares, axes)
         # Closer around the best: half the way to the next share on either side, and a third to the next spread.
         down = (
             np.interp(share, shares, np.append(0.0, np.diff(shares)))[:, None] / 2.0
@@ -213,11 +217,29 @@ class _Trial:
         steps = np.array([-1.0, 0.0, 1.0] if grouped else [-1.0, -0.5, 0.0, 0.5, 1.0]) if carried else np.zeros(1)
         near = share[:, None] + np.where(steps < 0.0, down, up) * steps
         apart = (spreads[1] - spreads[0]) / 3.0 * np.array([-1.0, 0.0, 1.0])
-        moves = (
-            np.stack(np.meshgrid(*[apart] * grouped, indexing="ij"), axis=-1).reshape(-1, grouped) if grouped else logs
-        )
-        share, log, deviance, root = self._least(near, log[:, None, :] + moves)
+        share, log, deviance, root = self._least(near, log[:, None, :] + _crossed([apart] * grouped))
         return self._forecast(share, deviance, root, ahead, distance)
+
+    def _everywhere(self, shares: Array, axes: Sequence[Array]) -> tuple[Array, Array]:
+        """The best share (F,) and logarithms of γ (F, G) of the whole grid, at each origin by itself."""
+        folds, logs = len(self.ends), _crossed(axes)
+        return self._least(np.broadcast_to(shares, (folds, len(shares))),
+                           np.broadcast_to(logs, (folds, *logs.shape)))[:2]  # fmt: skip
+
+    def _in_turn(self, shares: Array, axes: Sequence[Array]) -> tuple[Array, Array]:
+        """The same where columns are many: all of the grid at the first origin, then a step around the one before."""
+        found: list[tuple[Array, Array]] = []
+        near = [shares, *axes]
+        for fold in range(len(self.ends)):
+            share, log = self._at(fold)._everywhere(near[0], near[1:])
+            found.append((share, log))
+            best = [share[0], *log[0]]
+            near = [_around(axis, value) for axis, value in zip((shares, *axes), best, strict=True)]
+        return np.concatenate([share for share, _ in found]), np.concatenate([log for _, log in found])
+
+    def _at(self, fold: int) -> _Trial:
+        """One origin alone."""
+        return replace(self, ends=self.ends[fold : fold + 1], products=self.products.at(fold))
 
     def _least(self, shares: Array, logs: Array) -> tuple[Array, Array, Array, Array]:
         """Of shares (F, P) crossed with logarithms of γ (F, Q, G), per origin the best, its deviance and triangle.
@@ -311,3 +333,16 @@ class _Trial:
         unit = self.sizes[k]
         return Trials(mean * unit, spread * unit * unit, share, deviance, beta[-1] * unit / self.sizes[:k],
                       errors * unit / self.sizes[:k])  # fmt: skip
+
+
+def _crossed(axes: Sequence[Array]) -> Array:
+    """All combinations (Q, G) of the values on some axes; a single empty one where there are none."""
+    if not axes:
+        return np.zeros((1, 0))
+    return np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, len(axes))
+
+
+def _around(axis: Array, value: float) -> Array:
+    """The value on an axis (n,), and its neighbours."""
+    at = int(np.argmin(np.abs(axis - value)))
+    return axis[max(at - 1, 0) : at + 2]

@@ -123,8 +123,8 @@ def by_horizon(
                 forecast(fit if same else fit.again(terms), h, None, plan, levels, expect=expect, scenario=scenario)
             )
             progress.update(h / whole.axis.n)
-    names = {part.contributions.rows for part in parts}
-    if len(names) > 1:
+    # Intervals of contributions may be simulated: the rows' names are had without them.
+    if len({tuple(row.name for row in part.account.rows) for part in parts}) > 1:
         raise InputError("the equations of some horizons have no level to come back to, those of others have",
                          'Use method = "recursion".', key="method")  # fmt: skip
     return DirectForecast(whole.fit, whole.view, whole.axis, whole.rows, whole.levels, scenario=whole.scenario,

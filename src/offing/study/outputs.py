@@ -178,8 +178,8 @@ _ROWS: dict[tuple[str, str], Callable[[Any, Fit], pd.DataFrame]] = {
 }
 
 
-def bundle(study: Study, step: str) -> Bundle:
-    """All files of a step, figures included."""
+def bundle(study: Study, step: str, figures: list[str] | None = None) -> Bundle:
+    """All files of a step, figures included: those the study names, or `figures`, by the files' names."""
     files = Bundle()
     for name, rows in tables(study, step).items():
         files.add(f"{name}.csv", csv_text(rows))
@@ -189,7 +189,7 @@ def bundle(study: Study, step: str) -> Bundle:
             files.add(f"{file}.toml", selected_lines(each) + "\n")
     files.add("findings.json", json_text(_findings(study, step)))
     files.add("run.json", json_text(study.record(plans=step not in ("fit", "screen"))))
-    for name, picture in _pictures(study, step).items():
+    for name, picture in _pictures(study, step, figures).items():
         files.add(f"{name}.png", picture)
     return files
 
@@ -286,7 +286,7 @@ def _fit_of(result: Fit | Forecast | Screening) -> Fitted:
     return result.fit if isinstance(result, Forecast) else result
 
 
-def _pictures(study: Study, step: str) -> dict[str, bytes]:
+def _pictures(study: Study, step: str, figures: list[str] | None = None) -> dict[str, bytes]:
     """PNG figures by name; with several models each name ends in its model's."""
     from offing.draw import figure  # noqa: PLC0415  Matplotlib takes half a second, and only files need it
     from offing.draw.style import png  # noqa: PLC0415
@@ -302,9 +302,9 @@ def _pictures(study: Study, step: str) -> dict[str, bytes]:
         for done, (name, fit) in enumerate(study.fits.items()):
             suffix = "" if len(study.fits) == 1 else f"-{file_part(name)}"
             found |= {f"{kind}{suffix}": png(figure(each)) for kind, each in _drawn(study, name, fit, step).items()
-                      if study.picks(kind)}  # fmt: skip
+                      if study.picks(kind, figures)}  # fmt: skip
             bar.update((done + 1) / len(study.fits))
-    if step != "fit" and study.combination is not None and study.picks("combined"):
+    if step != "fit" and study.combination is not None and study.picks("combined", figures):
         found["combined"] = png(figure(study.combination))
     return found
 

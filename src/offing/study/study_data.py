@@ -81,9 +81,9 @@ class StudyData:
         stated = self.spec.output.figures
         return figures <= MOST_FIGURES if stated is None else stated != "none"
 
-    def picks(self, figure: str) -> bool:
-        """Whether a figure, by its file's name, is among those that ``[output]`` names; all are where it names none."""
-        stated = self.spec.output.figures
+    def picks(self, figure: str, only: list[str] | None = None) -> bool:
+        """Whether a figure, by its file's name, is among `only`, or what ``[output]`` names: all if it names none."""
+        stated = self.spec.output.figures if only is None else only
         return not isinstance(stated, list) or any(figure == each or figure.startswith(f"{each}-") for each in stated)
 
     @cached_property

@@ -19,6 +19,8 @@ EMPTY = ("", "na", "n/a", "n.a.", "nan", "null", "#n/a", "none", "-", "â€“", "â€
 LARGEST = 1e100
 
 _SPACES = "\N{NO-BREAK SPACE}\N{NARROW NO-BREAK SPACE}\N{THIN SPACE} '\N{RIGHT SINGLE QUOTATION MARK}"
+_OTHER = {",": ".", ".": ","}
+_ALIKE = str.maketrans(dict.fromkeys(_SPACES, "\N{NO-BREAK SPACE}"))
 _MARKED = re.compile(rf"[+-]?[\d.,{_SPACES}]*\d[\d.,]*")
 
 
@@ -36,8 +38,8 @@ class Marks:
 
     def plain(self, text: str) -> str:
         """A number's text as Python reads it; text with marks in wrong places comes back as it is."""
-        for space in _SPACES:
-            text = text.replace(space, "\N{NO-BREAK SPACE}")
+        if not text.isascii() or " " in text or "'" in text:
+            text = text.translate(_ALIKE)
         for mark in {self.thousands, "\N{NO-BREAK SPACE}"} - {""}:
             if mark in text:
                 whole, point, rest = text.partition(self.decimal)
@@ -55,7 +57,7 @@ class Marks:
         """The error for a column whose numbers can be read in two ways."""
         cell = self.doubtful[column]
         mark = "," if "," in cell else "."
-        other = "." if mark == "," else ","
+        other = _OTHER[mark]
         return InputError(
             f"{cell!r} can be {cell.replace(mark, '')} or {cell.replace(mark, '.')}",
             f'Say which mark separates decimals: decimal = "{other}" or decimal = "{mark}".',
@@ -75,24 +77,28 @@ def find_marks(
     kept as a doubt.
     """
     if decimal is not None:
-        return Marks(decimal, thousands if thousands is not None else {",": ".", ".": ","}[decimal])
+        return Marks(decimal, thousands if thousands is not None else _OTHER[decimal])
     decimals: dict[str, str] = {}
+    known: str | None = None
     open_cells: dict[str, dict[str, str]] = {",": {}, ".": {}}
     for column, cells in columns.items():
         for cell in cells:
+            if known is not None and cell.count(known) == 1 and _OTHER[known] not in cell:
+                continue  # once a number has shown the decimal mark, others written the same way add nothing
             if ("," in cell or "." in cell) and _MARKED.fullmatch(cell):
                 noted = _decimal_mark_of(cell)
                 if noted:
+                    known = noted
                     decimals.setdefault(noted, cell)
                 else:
                     open_cells["," if "," in cell else "."].setdefault(column, cell)
     if len(decimals) == 1:
         ((mark, cell),) = decimals.items()
-        return Marks(mark, thousands if thousands is not None else {",": ".", ".": ","}[mark], seen=cell)
+        return Marks(mark, thousands if thousands is not None else _OTHER[mark], seen=cell)
     if len(decimals) == 2:
         return Marks(".", "")  # cells of the other kind are then reported as no numbers
     if thousands is not None:
-        return Marks({",": ".", ".": ","}.get(thousands, "."), thousands)
+        return Marks(_OTHER.get(thousands, "."), thousands)
     doubtful = dict(open_cells[","])
     if separator == ";" or doubtful:
         doubtful |= open_cells["."]
@@ -106,7 +112,7 @@ def _decimal_mark_of(cell: str) -> str | None:
     if len(kinds) == 2:
         return max(kinds, key=body.rindex)
     (mark,) = kinds
-    other = "." if mark == "," else ","
+    other = _OTHER[mark]
     if body.count(mark) > 1:
         return other
     whole, _, part = body.partition(mark)

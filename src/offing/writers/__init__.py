@@ -25,7 +25,7 @@ from offing.writers.contract import (
     trend_rows,
     weight_rows,
 )
-from offing.writers.files import Bundle, csv_text, file_digest, frame_digest, json_text, made, text_digest
+from offing.writers.files import Bundle, csv_text, file_digest, frame_digest, iso_words, json_text, made, text_digest
 from offing.writers.run import run_record
 
 __all__ = [
@@ -45,6 +45,7 @@ __all__ = [
     "frame_digest",
     "holiday_rows",
     "index_rows",
+    "iso_words",
     "json_text",
     "left_out_rows",
     "made",

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-import numpy as np
 import pandas as pd
 
 from offing.base import InputError, Treatment
@@ -24,6 +23,7 @@ from offing.explain import (
 from offing.model import Contributions, Forecast
 from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
+from offing.writers.files import iso_words
 
 #: The scenario of a forecast that was brought to stated totals.
 RECONCILED = "reconciled"
@@ -222,7 +222,7 @@ def iso(stamps: Iterable[pd.Timestamp], fit: Fitted) -> list[str]:
     # Rows of several terms repeat the periods: each is written once.
     codes, once = pd.factorize(pd.DatetimeIndex(stamps))  # type: ignore[arg-type]
     timed = frequency.unit == "hour" or frequency.zone is not None
-    words = np.array([stamp.isoformat() if timed else stamp.date().isoformat() for stamp in once], dtype=object)
+    words = iso_words(pd.DatetimeIndex(once), timed=timed)
     found: list[str] = words[codes].tolist() if len(words) else []
     return found
 

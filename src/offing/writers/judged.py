@@ -13,6 +13,7 @@ from offing.evaluation.origins import one_scene
 from offing.evaluation.past_forecasts import PastForecasts, parts_of_runs, rows_of
 from offing.evaluation.scoring import EACH, SCORES, TOTAL, all_parts, levels_of, notes, scored, summed, sums_of
 from offing.explain import Importance
+from offing.writers.files import iso_words
 
 #: The scenario of what is judged: none is assumed.
 _NONE = ""
@@ -202,7 +203,7 @@ def _texts(stamps: pd.Series, frequency: Frequency) -> np.ndarray:
 
 
 def _iso(stamps: Sequence[pd.Timestamp] | pd.Series, frequency: Frequency) -> list[str]:
+    texts = pd.DatetimeIndex(list(stamps))
     plain = frequency.unit != "hour" and frequency.zone is None
-    texts = [pd.Timestamp(stamp) for stamp in stamps]
-    whole = plain and all(stamp == stamp.normalize() for stamp in texts)
-    return [stamp.date().isoformat() if whole else stamp.isoformat() for stamp in texts]
+    words: list[str] = iso_words(texts, timed=not (plain and bool((texts == texts.normalize()).all()))).tolist()
+    return words
