@@ -16,7 +16,7 @@ from offing.calendar import country_days
 from offing.model.design import lay_out
 
 
-def hourly_case() -> tuple[of.Model, of.Table]:
+def hourly_case() -> tuple[of.Model, of.results.Table]:
     """26,280 hours with hour of the day by weekday, year harmonics and holidays."""
     generator = np.random.default_rng(5)
     hours = pd.date_range("2021-01-01", periods=26_280, freq="h")

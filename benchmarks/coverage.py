@@ -26,7 +26,7 @@ def related(n: int, phi: float, seed: int) -> np.ndarray:
     return running(shocks, (phi,))
 
 
-def found(values: np.ndarray) -> of.TrendPath:
+def found(values: np.ndarray) -> of.results.TrendPath:
     """The trend of a series whose bends are to be found."""
     series = pd.Series(values, MONTHS[: len(values)], name="sold")
     return of.trend(of.Model("sold", terms=[of.Trend(knots="found")]).fit(series))

@@ -72,7 +72,7 @@ def daily_case() -> tuple[of.Model, pd.DataFrame]:
     return of.Model("sold", terms=terms), data
 
 
-def shaped_case() -> tuple[of.Model, of.Table]:
+def shaped_case() -> tuple[of.Model, of.results.Table]:
     """1,095 days with three shapes to be found: a carry-over, a base and a saturation, among 50 columns."""
     generator = np.random.default_rng(4)
     n = 1095
@@ -154,7 +154,7 @@ def judging_lines() -> list[str]:
     names = [str(term.name) for term in plain.terms if isinstance(term, of.Driver)]
     choices = {"season.harmonics": [2, 3, 4, 5, 6]}
 
-    def searched() -> of.Search:
+    def searched() -> of.results.Search:
         return of.search(plain, table, choices, optional=names, tries=200, horizon=14, origins=8, basis="ex-post")
 
     lines = []
@@ -178,7 +178,7 @@ def judging_lines() -> list[str]:
     return lines
 
 
-def many_series() -> of.Search:
+def many_series() -> of.results.Search:
     """A hundred monthly series, for which 50 candidates are tried."""
     generator = np.random.default_rng(6)
     months = pd.period_range("2014-01", periods=132, freq="M").astype(str)
@@ -217,7 +217,7 @@ def main() -> None:
     ]
     table = of.read(data)
 
-    def fit_again() -> of.Fit:
+    def fit_again() -> of.results.Fit:
         country_days.cache_clear()
         return model.fit(data)
 

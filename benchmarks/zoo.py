@@ -54,7 +54,7 @@ class World:
         return len(self.outcome)
 
     @property
-    def tables(self) -> dict[str, of.Table | of.Panel]:
+    def tables(self) -> dict[str, of.results.Table | of.results.Panel]:
         """The tables as an analyst would read them."""
         later = {"later_rows": "plan"} if self.data["sold"].isna().iloc[-1] else {}
         found = {"history": of.read(self.data, **later)}

@@ -76,11 +76,11 @@ def judge(folder: Path, study: Path) -> None:
         subprocess.run(["offing", command, text, *more, "--out", out], check=True, stdout=subprocess.DEVNULL)
     ferry = judged / "backtest-tern-islands"
     parts = [ferry / "backtest.png", ferry / "by-horizon.png", judged / "compare-tern-islands" / "comparison.png",
-             ferry / "calibration.png"]  # fmt: skip
+             ferry / "calibration-2.png"]  # fmt: skip
     together([str(each) for each in parts], SHOTS / "judging.png")
     honest = folder / "honest.png"
     subprocess.run([sys.executable, Path(__file__).with_name("honest_winner.py"), honest], check=True)
-    (weights,) = (judged / "compare-yard").glob("weights-least-squares-*.png")
+    (weights,) = (judged / "compare-yard").glob("member-weights-least-squares-*.png")
     parts = [judged / "search-tern-islands" / "search.png", honest, weights, ferry / "timeline.png"]
     together([str(each) for each in parts], SHOTS / "search.png")
 

@@ -21,7 +21,8 @@ from offing.engine import (
 )
 from offing.evaluation.calibration import STEP, margins, needed, scaled_errors
 from offing.evaluation.combination import learnt_weights
-from offing.evaluation.fold_results import PROBABILITIES, SHOWN
+from offing.evaluation.fold_results import PROBABILITIES
+from offing.model.rows import SHOWN
 from test_backtests import SEASONAL, monthly
 from test_models import weekly
 

@@ -273,7 +273,7 @@ def test_assumptions_that_mean_nothing_end_in_one_message():
         (lambda: of.scenarios(FIT, [of.Scenario("s", {"x": 1.0})], AHEAD, plan=PLAN), "scenario 's': the model has no"),
         (lambda: of.sensitivity(BASE, {"fares": 1.0}), "no driver 'fares'"),
         (lambda: of.sensitivity(BASE, {"fare": "modelled"}), "a model of its own is no change of 'fare'"),
-        (lambda: of.year_of_days(BASE.contributions, "fares"), "no contribution of 'fares'"),
+        (lambda: of.year_of_days(BASE.contributions, term="fares"), "no contribution of 'fares'"),
         (lambda: of.year_of_days(BASE.contributions, year=1990), "no day of 1990"),
     ]
     for ask, message in faults:

@@ -293,7 +293,7 @@ def test_commands_judge_a_study(folder, run_cli):
     assert float(one["value"].item()) == pytest.approx(np.sqrt(((own["forecast"] - own["target"]) ** 2).mean()))
     office = scores.query("model == 'harbour office' and score == 'CRPS' and set == 'test' and origin == ''")
     assert set(office["note"]) == {"it has no intervals"}
-    for name in ("backtest", "by-horizon", "calibration", "timeline"):
+    for name in ("backtest", "by-horizon", "calibration-1", "calibration-2", "timeline"):
         assert (folder / "out" / f"{name}.png").stat().st_size > 10_000
 
     ran = run_cli("compare", folder / "study.toml", "--out", folder / "compared")
@@ -306,7 +306,7 @@ def test_commands_judge_a_study(folder, run_cli):
     table = pd.read_csv(folder / "compared" / "comparison.csv")
     assert {"whole", "calendar", "without fair", "harbour office", "least squares"} <= set(table["model"])
     assert (folder / "compared" / "worth.csv").exists()
-    assert list((folder / "compared").glob("weights-least-squares-*.png"))
+    assert list((folder / "compared").glob("member-weights-least-squares-*.png"))
 
     ran = run_cli("search", folder / "study.toml", "--budget", "20s", "--out", folder / "searched")
     assert ran.status == 0, ran.err

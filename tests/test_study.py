@@ -87,9 +87,9 @@ def test_the_study_and_python_agree(demo_folder):
 @pytest.mark.parametrize(
     ("step", "files", "words"),
     [
-        ("fit", 13, "each driver changes ferry tickets in each week by"),
+        ("fit", 15, "each driver changes ferry tickets in each week by"),
         ("forecast", 11, "Each week's outcome lies between q0.025 and q0.975 with 95 % probability, if the drivers"),
-        ("explain", 27, "Contributions to ferry tickets (tickets), measured from a baseline of the trend"),
+        ("explain", 28, "Contributions to ferry tickets (tickets), measured from a baseline of the trend"),
     ],
 )
 def test_commands_print_words_and_write_files(step, files, words, run_cli, folder):

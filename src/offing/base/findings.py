@@ -38,7 +38,7 @@ class Finding:
 
     Examples
     --------
-    >>> from offing import Finding
+    >>> from offing.results import Finding
     >>> print(Finding("stamp", "note", "The Mondays are read as first days.", advice='State stamp = "start".'))
     note: The Mondays are read as first days. State stamp = "start".
     """

@@ -179,16 +179,9 @@ def _study_command(step: str, text: str) -> None:
     @click.option("--full", is_flag=True, help="Add standard errors, t, p, tests and shares of the terms.")
     def run(study: Path, out: Path | None, as_json: bool, as_of: str | None, full: bool) -> None:
         from offing.study import open_study  # noqa: PLC0415
-        from offing.study.outputs import bundle, in_json, in_words, not_drawn  # noqa: PLC0415
+        from offing.study.outputs import StudyOutput  # noqa: PLC0415
 
-        opened = open_study(study, as_of=as_of)
-        text = in_json(opened, step) if as_json else in_words(opened, step, full=full)
-        if out is not None:
-            files = bundle(opened, step).write(out)
-            if not as_json:
-                text += f"\n\nWritten to {out}: {', '.join(file.name for file in files)}"
-                text += "".join(f"\n{each}" for each in [not_drawn(opened, step)] if each)
-        _echo(text)
+        _report(StudyOutput(open_study(study, as_of=as_of), step), out, as_json, full=full)
 
 
 @offing.command("explain")
@@ -211,18 +204,14 @@ def explain(  # noqa: PLR0917  click gives every option by its name
     With --against it writes a page of plain sentences on what changed, the most important first.
     """
     from offing.study import open_study  # noqa: PLC0415
-    from offing.study.outputs import bundle, in_json, in_words, noted  # noqa: PLC0415
+    from offing.study.outputs import StudyOutput  # noqa: PLC0415
+    from offing.study.stories import noted  # noqa: PLC0415
 
     opened = open_study(study, as_of=as_of)
     if against is not None:
         _echo(noted(opened, against, brief=brief, out=out, as_json=as_json))
         return
-    text = in_json(opened, "explain") if as_json else in_words(opened, "explain", full=full)
-    if out is not None:
-        files = bundle(opened, "explain").write(out)
-        if not as_json:
-            text += f"\n\nWritten to {out}: {', '.join(file.name for file in files)}"
-    _echo(text)
+    _report(StudyOutput(opened, "explain"), out, as_json, full=full)
 
 
 def _judging_command(step: str, text: str, several: bool = False) -> None:
@@ -249,13 +238,14 @@ def _judging_command(step: str, text: str, several: bool = False) -> None:
             _report(judged([open_study(path) for path in paths], step), out, as_json)
 
 
-def _report(result: Any, out: Path | None, as_json: bool) -> None:
-    """Print a result, and write its files."""
-    text = result.in_json() if as_json else result.in_words()
+def _report(output: Any, out: Path | None, as_json: bool, *, full: bool = False) -> None:
+    """Print what a command gives, and write its files."""
+    text = output.in_json() if as_json else output.in_words(full=full)
     if out is not None:
-        files = result.bundle().write(out)
+        files = output.bundle().write(out)
         if not as_json:
             text += f"\n\nWritten to {out}: {', '.join(file.name for file in files)}"
+            text += "".join(f"\n{each}" for each in [output.not_drawn()] if each)
     _echo(text)
 
 

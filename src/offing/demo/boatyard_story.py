@@ -11,7 +11,7 @@ from offing.demo.boatyard import DATES, boatyard
 from offing.demo.compared import compare, inset, shown
 from offing.explain import inputs, lag_weights, story
 from offing.study import Study, open_study
-from offing.study.outputs import bundle
+from offing.study.outputs import StudyOutput
 from offing.writers import Bundle, csv_text
 
 Say = Callable[[str], object]
@@ -72,7 +72,7 @@ def run_boatyard(folder: Path, say: Say) -> Study:
         "about one in twenty should not."
     )
     results = folder / "results"
-    written = bundle(study, "explain").write(results)
+    written = StudyOutput(study, "explain").bundle().write(results)
     say(f"\n8. Wrote {len(written)} files to {results}. Open first:")
     say("     weights-charter-bookings-*-weighted.png  how much each month counts")
     say("     inputs-weighted.png                      which values enter, and which are not out yet")

@@ -9,12 +9,13 @@ from pathlib import Path
 import pandas as pd
 
 from offing.base.text import text_table
+from offing.calendar.iso import iso_words
 from offing.demo.compared import compare, inset, shown
 from offing.demo.heat import heat, school_days
 from offing.explain import story
 from offing.study import Study, open_study
-from offing.study.outputs import bundle
-from offing.writers import Bundle, csv_text, iso_words
+from offing.study.outputs import StudyOutput
+from offing.writers import Bundle, csv_text
 
 Say = Callable[[str], object]
 
@@ -76,7 +77,7 @@ def run_heat(folder: Path, say: Say) -> Study:
     )
 
     results = folder / "results"
-    written = bundle(study, "explain", DRAWN).write(results)
+    written = StudyOutput(study, "explain").bundle(DRAWN).write(results)
     say(f"\n7. Wrote {len(written)} files to {results}. Open first:")
     say("     cycle-season-in-day-by-kind-of-day-*.png  every hour on every kind of day, as a heat map")
     say("     cycle-season.png                          the year around")

@@ -17,8 +17,8 @@ from offing.explain import story
 from offing.model import effects
 from offing.study import Study, open_study
 from offing.study.drafted import Request, drafted
-from offing.study.explained_outputs import study_story
-from offing.study.outputs import bundle
+from offing.study.outputs import StudyOutput
+from offing.study.stories import study_story
 from offing.writers import Bundle, csv_text
 
 Say = Callable[[str], object]
@@ -106,7 +106,7 @@ def _show_why(study: Study, say: Say) -> None:
 
 def _show_files(study: Study, folder: Path, say: Say) -> None:
     results = folder / "results"
-    written = bundle(study, "explain", DRAWN).write(results)
+    written = StudyOutput(study, "explain").bundle(DRAWN).write(results)
     say(f"\n10. Wrote {len(written)} files to {results}. Open first:")
     say("     forecast.png       history and the forecast's fan")
     say("     contributions.png  why: every week split into contributions")

@@ -164,7 +164,7 @@ def run_service(folder: Path, say: Say) -> None:
     from offing.study import open_study  # noqa: PLC0415  the study's room is above for all but this
     from offing.study.inspection import found_series  # noqa: PLC0415
     from offing.study.judged_outputs import judged  # noqa: PLC0415
-    from offing.study.outputs import in_words  # noqa: PLC0415
+    from offing.study.outputs import StudyOutput  # noqa: PLC0415
     from offing.tables.sources.web import fetched, keep_download  # noqa: PLC0415
 
     with serving() as address:
@@ -180,7 +180,7 @@ def run_service(folder: Path, say: Say) -> None:
         say("\n3. Kept a download of each of twelve months, in downloads: the newest values are revised three times.")
         say(f"\n4. offing forecast {folder / 'study.toml'}\n")
         study = open_study(folder / "study.toml")
-        say(inset(in_words(study, "forecast")))
+        say(inset(StudyOutput(study, "forecast").in_words()))
         say(f"\n5. offing backtest {folder / 'study.toml'}: every origin sees what had been published by then\n")
         say(inset(judged([study], "backtest").in_words()))
         bookings = study.tables["bookings"]

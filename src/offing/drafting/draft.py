@@ -15,6 +15,7 @@ import pandas as pd
 from offing.base import InputError
 from offing.base.limits import check_ahead
 from offing.base.parallel import Workers
+from offing.base.results import Result
 from offing.base.text import as_html
 from offing.calendar.axis import instant_of
 from offing.drafting.choice import choose
@@ -40,7 +41,7 @@ Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
 
 
 @dataclass(frozen=True)
-class Draft(Drafted):
+class Draft(Drafted, Result, figure="draft.draw_draft"):
     """A model and a forecast proposed from tables. Made by `offing.draft`; printed, one screen in words.
 
     Attributes are those of `Drafted`: ``survey``, ``horizon``, ``choice``, ``model``, ``members``, ``weights``,

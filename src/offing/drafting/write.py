@@ -17,7 +17,7 @@ from offing.drafting.drafted import Drafted
 from offing.inspection.file_detection import Guess
 from offing.model import Model
 from offing.tables import Table
-from offing.terms import TERMS, Term
+from offing.terms import Term, term_kinds
 
 #: What a study's keys mean, for those that a draft may hold.
 _MEANS = {
@@ -208,7 +208,7 @@ def script_text(draft: Drafted, folder: Path | None = None) -> str:
 
 def _kind(term: Term) -> str:
     """What a study calls a term's kind."""
-    return next(name for name, kind in TERMS.items() if isinstance(term, kind))
+    return next(name for name, kind in term_kinds().items() if isinstance(term, kind))
 
 
 def _keys(term: Term, guess: Guess | None, folder: Path | None) -> Iterator[tuple[str, Any]]:

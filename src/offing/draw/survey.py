@@ -26,7 +26,7 @@ from offing.draw.style import (
     short,
     thousands,
 )
-from offing.inspection import Coverage, Echoes, History, Scatter, Seasons, Years
+from offing.inspection import Coverage, Echoes, History, Scatter, Seasons, Survey, Years
 
 #: Panels of one figure; more cannot be read.
 _MOST_PANELS = 12
@@ -226,3 +226,8 @@ def _times(axis: Axis) -> np.ndarray:
 def _numbers(times: np.ndarray) -> np.ndarray:
     """Matplotlib's numbers of dates: days since 1970."""
     return np.asarray(times.astype("datetime64[us]").astype(np.int64) / 86_400_000_000)
+
+
+def draw_survey(survey: Survey) -> Picture:
+    """The history of the target."""
+    return draw_history(survey.history)

@@ -9,7 +9,7 @@ from matplotlib.patches import Patch
 from offing.base import InputError
 from offing.base.text import in_units, number, signed
 from offing.draw.style import HATCHES, INK, PAPER, QUIET, TERMS, Picture, canvas, legend, short, thousands
-from offing.explain import Walk
+from offing.explain import Story, Walk
 from offing.explain.why.walk import SMALL, Step
 
 #: More steps than these are reported together, so that labels can be read.
@@ -129,3 +129,8 @@ def _key(axes: Axes) -> None:
     handles = [Patch(facecolor=RAISES, label="raises"), Patch(facecolor=LOWERS, hatch="//", edgecolor=PAPER,
                                                               label="lowers")]  # fmt: skip
     legend(axes, handles=handles, loc="lower right", bbox_to_anchor=(1.0, 1.0))
+
+
+def draw_story(page: Story) -> Picture:
+    """The walk that the page is about."""
+    return draw_walk(page.walk)

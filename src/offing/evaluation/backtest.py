@@ -11,6 +11,7 @@ from typing import Literal
 import numpy as np
 
 from offing.base import InputError
+from offing.base.results import Result
 from offing.base.text import as_html, number, percent, rounded, text_table, wrapped
 from offing.evaluation.backtest_views import ByHorizon, MemberWeights, Timeline
 from offing.evaluation.calibration import calibration
@@ -38,7 +39,7 @@ _ROWS, _ORIGINS = 13, 30
 
 
 @dataclass(frozen=True)
-class Backtest(PastForecasts):
+class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
     """Forecasts from past origins. Made by `offing.backtest`; printed, what they are worth.
 
     Attributes are those of `PastForecasts`: ``models``, ``plan``, ``own``, ``jobs``, ``table``, ``bases`` and so on.

@@ -7,14 +7,16 @@ from dataclasses import dataclass
 import numpy as np
 import pandas as pd
 
-from offing.base import InputError
+from offing.base import InputError, count
+from offing.base.results import Result
+from offing.base.text import number
 from offing.evaluation.fold_results import Basis
 from offing.evaluation.past_forecasts import PastForecasts
 from offing.evaluation.scoring import SCORES, check_score, scores
 
 
 @dataclass(frozen=True)
-class ByHorizon:
+class ByHorizon(Result, figure="judging.draw_by_horizon"):
     """A score by horizon: one column a candidate or reference. Made by ``backtest.by_horizon``.
 
     Examples
@@ -42,13 +44,22 @@ class ByHorizon:
         return cls(backtest, basis, score, pd.DataFrame(columns))
 
     @property
+    def sentence(self) -> str:
+        """Which candidate or reference errs least at the nearest horizon, and which at the farthest."""
+        horizons = self.table.index.to_numpy()
+        rows = {int(horizons[i]): self.table.iloc[i] for i in (0, -1)}
+        words = [f"'{row.idxmin()}' {count(ahead, 'period')} ahead ({number(float(row.min()))})"
+                 for ahead, row in rows.items()]  # fmt: skip
+        return f"{self.score} by horizon is least for {' and '.join(words)}."
+
+    @property
     def unit(self) -> str:
         """The unit of the score."""
         return self.backtest.unit if SCORES[self.score].unit else "%" if SCORES[self.score].percent else ""
 
 
 @dataclass(frozen=True)
-class Timeline:
+class Timeline(Result, figure="judging.draw_timeline"):
     """Which periods each origin learns from, leaves out and forecasts. Made by ``backtest.timeline``.
 
     Examples
@@ -61,6 +72,14 @@ class Timeline:
     """
 
     backtest: PastForecasts
+
+    @property
+    def sentence(self) -> str:
+        """From how many origins how far was forecast."""
+        cuts = self.backtest.cuts()
+        first, last = (f"{each:%Y-%m-%d}" for each in cuts.origins[[0, -1]])
+        ahead = count(cuts.rows.shape[1], "period")
+        return f"{count(len(cuts.origins), 'origin')} from {first} to {last}, each with {ahead} ahead."
 
     @property
     def table(self) -> pd.DataFrame:
@@ -76,7 +95,7 @@ class Timeline:
 
 
 @dataclass(frozen=True)
-class MemberWeights:
+class MemberWeights(Result, figure="judging.draw_member_weights"):
     """How a combination weighted its members at each origin. Made by ``backtest.member_weights``.
 
     Examples
@@ -91,6 +110,12 @@ class MemberWeights:
 
     name: str
     table: pd.DataFrame
+
+    @property
+    def sentence(self) -> str:
+        """Which member weighs most on average."""
+        means = self.table.mean()
+        return f"'{self.name}' gives '{means.idxmax()}' most weight: {100.0 * float(means.max()):.0f} % on average."
 
     @classmethod
     def of(cls, backtest: PastForecasts, name: str, basis: Basis | None = None) -> MemberWeights:

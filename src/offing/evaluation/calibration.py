@@ -13,12 +13,14 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, count, nearest
 from offing.base.arrays import Array
-from offing.base.text import as_html, text_table, wrapped
+from offing.base.results import Result
+from offing.base.text import text_table, wrapped
 from offing.engine import binomial_limits, binomial_p, position_in, two_sided_p
-from offing.evaluation.fold_results import PROBABILITIES, SHOWN, Basis, Run
+from offing.evaluation.fold_results import PROBABILITIES, Basis, Run
 from offing.evaluation.past_forecasts import PastForecasts
 from offing.evaluation.score_parts import LEVELS
 from offing.model import Contributions, Forecast
+from offing.model.rows import SHOWN
 
 Method = Literal["conformal", "adaptive"]
 METHODS: tuple[Method, ...] = ("conformal", "adaptive")
@@ -32,7 +34,7 @@ _FEWEST = 6
 
 
 @dataclass(frozen=True)
-class Calibration:
+class Calibration(Result, figure="judging.draw_calibration"):
     """How often outcomes lay in intervals that past forecasts stated. Made by `offing.calibration`.
 
     Attributes
@@ -139,9 +141,6 @@ class Calibration:
         cells = [[f"{value:.0f}" for value in rows[name]] for name in ("n", "reached", "low", "high")]
         heads = [f"{self.unit}s ahead", "origins", "80 % held", "from", "to"]
         return f"{wrapped(self.sentence)}\n\n{text_table(heads, [rows['horizon'].tolist(), *cells])}"
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
 
 
 def _chance(shares: Array, n: int, level: float) -> float:

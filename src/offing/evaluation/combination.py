@@ -12,7 +12,8 @@ import pandas as pd
 
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
-from offing.base.text import as_html, number, rounded, text_table, wrapped
+from offing.base.results import AHEAD, Entry, Result, alone, register
+from offing.base.text import number, rounded, text_table
 from offing.calendar import Axis
 from offing.engine import (
     TRIMMED,
@@ -30,7 +31,9 @@ from offing.model import Contributions, Forecast, Model
 from offing.model.contributions import additive
 from offing.model.decomposition import Account
 from offing.model.fitted import Fitted
+from offing.model.forecast import AS_PLANNED
 from offing.model.model import Data, tables_of
+from offing.model.rows import SHOWN, contribution_rows, iso, keyed, stamped
 from offing.tables import Information, Panel, Sources, Table, split_series
 
 if TYPE_CHECKING:
@@ -55,7 +58,7 @@ FEWEST = 4
 
 
 @dataclass(frozen=True)
-class Combination:
+class Combination(Result, figure="running.draw_combination"):
     """Members' forecasts and one made of them. Made by `offing.combine`.
 
     Attributes
@@ -178,9 +181,6 @@ class Combination:
             f"{number(least[0])} (root mean square), these weights by {number(both)}; they come from the same errors."
         )
 
-    def __str__(self) -> str:
-        return f"{wrapped(self.sentence)}\n\n{self.text_table()}"
-
     def text_table(self) -> str:
         """The forecasts to read: one row a period, and the weights below."""
         cells, width = rounded(self.table.to_numpy().ravel()), self.table.shape[1]
@@ -188,9 +188,6 @@ class Combination:
         shares = ["weight", *(f"{100.0 * each:.0f} %" for each in self.weights), ""]
         columns = [[*column, share] for column, share in zip(columns, shares, strict=True)]
         return text_table([self.axis.frequency.unit, *self.table.columns], columns)
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
 
 
 def check_method(method: str, pooling: str) -> None:
@@ -412,3 +409,49 @@ def learnt_weights(parts: Sequence[Run], method: str) -> Array:
         enough = int(whole.any(axis=1).sum()) >= FEWEST
         found[fold] = METHODS[method if enough or method not in LEARNT else "mean"](means[fold], rows)
     return found
+
+
+def combined_rows(found: Combination) -> pd.DataFrame:
+    """Rows of ``combined.csv``: one a period and member, and one for the mean of all."""
+    fit = next(iter(found.members.values())).fit
+    weights = {**dict(zip(found.members, found.pointwise.T, strict=True)), "combined": 1.0}
+    parts = [
+        pd.DataFrame({"period": iso(found.axis.index, fit), "member": name, "weight": weights[name],
+                      "forecast": found.table[name].to_numpy()})
+        for name in found.table.columns
+    ]  # fmt: skip
+    rows = keyed(pd.concat(parts, ignore_index=True), fit, AS_PLANNED)
+    return rows.assign(model="all")
+
+
+def combined_forecast_rows(found: Combination) -> pd.DataFrame:
+    """Rows of ``forecast.csv`` of a combination, whose model is called ``all``."""
+    first = next(iter(found.members.values()))
+    table = pd.DataFrame({"horizon": first.table["horizon"], "forecast": found.mean}).join(found.at(SHOWN))
+    rows = stamped(table, first.fit)
+    rows.insert(0, "origin", iso([first.origin], first.fit)[0])
+    return keyed(rows, first.fit, AS_PLANNED).assign(model="all")
+
+
+def combined_contribution_rows(found: Combination) -> pd.DataFrame:
+    """Rows of ``contributions.csv`` of a combination, whose model is called ``all``."""
+    first = next(iter(found.members.values()))
+    return contribution_rows(found.contributions, first.fit, of_forecast=True).assign(model="all")
+
+
+register(
+    Entry(
+        "combined",
+        of=lambda study, _: alone(study.combination),
+        said=dict.fromkeys(AHEAD, str),
+        drawn=AHEAD,
+        files={
+            "combined": lambda found, _: combined_rows(found),
+            "forecast": lambda found, _: combined_forecast_rows(found),
+            "contributions": lambda found, _: combined_contribution_rows(found),
+        },
+        written=AHEAD,
+        rank=35,
+        heading="All models together",
+    )
+)

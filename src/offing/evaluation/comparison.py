@@ -12,7 +12,8 @@ import pandas as pd
 
 from offing.base import InputError, count
 from offing.base.arrays import Array
-from offing.base.text import as_html, number, percent, rounded, text_table, wrapped
+from offing.base.results import Result
+from offing.base.text import number, percent, rounded, text_table, wrapped
 from offing.engine import AccuracyTest, best_set, equal_accuracy, nested_accuracy
 from offing.evaluation.fold_results import Basis
 from offing.evaluation.past_forecasts import PastForecasts
@@ -31,7 +32,7 @@ _SAME = 1e-9
 
 
 @dataclass(frozen=True)
-class Comparison:
+class Comparison(Result, figure="judging.draw_comparison"):
     """Candidates and references compared with each other on the same periods. Made by `offing.compare`.
 
     Attributes
@@ -281,9 +282,6 @@ class Comparison:
         note = ("Spread: standard deviation over origins. Rank: mean over origins, 1 is best. Skill: against the best "
                 "reference. *: not to be separated from the best.")  # fmt: skip
         return f"{wrapped(self.sentences)}\n\n{self.text_table()}\n\n{wrapped(note)}"
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentences, self.table)
 
 
 def compare(backtest: PastForecasts, *, basis: Basis | None = None, score: str = "RMSE") -> Comparison:

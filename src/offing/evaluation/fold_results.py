@@ -18,8 +18,6 @@ Kind = Literal["model", "reference", "external", "combination"]
 
 #: Probabilities of the quantiles that are kept of every forecast: hundredths, and those of the 95 % interval.
 PROBABILITIES = np.sort(np.append(np.arange(1, 100) / 100.0, [0.025, 0.975]))
-#: Those of the contract's files.
-SHOWN = (0.025, 0.1, 0.25, 0.5, 0.75, 0.9, 0.975)
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from offing.base import InputError, count
 from offing.calendar import Frequency
 from offing.evaluation.external_forecasts import ExternalForecast
-from offing.evaluation.fold_results import SHOWN, Basis, Run
+from offing.evaluation.fold_results import Basis, Run
 from offing.evaluation.origins import Cuts, Origins
 from offing.evaluation.references import (
     by_shares,
@@ -23,6 +23,7 @@ from offing.evaluation.references import (
 from offing.evaluation.refit import Job
 from offing.evaluation.score_parts import PARTS
 from offing.model import Model
+from offing.model.rows import SHOWN
 from offing.tables import Sources
 
 BASES: tuple[Basis, ...] = ("ex-post", "ex-ante")

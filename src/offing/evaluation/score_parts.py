@@ -9,7 +9,8 @@ import numpy as np
 
 from offing.base.arrays import Array
 from offing.engine import interval_score, pinball
-from offing.evaluation.fold_results import SHOWN, Run
+from offing.evaluation.fold_results import Run
+from offing.model.rows import SHOWN
 
 #: Levels of the intervals that are scored, as their probabilities.
 LEVELS = (0.5, 0.8, 0.95)

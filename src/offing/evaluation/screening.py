@@ -13,7 +13,8 @@ import pandas as pd
 
 from offing.base import Finding, InputError, Keywords, Progress, count
 from offing.base.arrays import Array
-from offing.base.text import as_html, number, percent, text_table
+from offing.base.results import Result
+from offing.base.text import number, percent, text_table
 from offing.calendar import Axis
 from offing.engine import running, triangle
 from offing.engine.subset_selection import MOST_SUBSETS, beside, coefficients, forward, least_angle, subsets
@@ -21,6 +22,7 @@ from offing.model import Fit, Model
 from offing.model.design import Design, lay_out
 from offing.model.fitted import Fitted
 from offing.model.options import ModelOptions
+from offing.model.rows import keyed
 from offing.tables import View
 from offing.terms import Driver, OwnLags
 
@@ -32,7 +34,7 @@ _TESTED = 1.0 / 3.0
 
 
 @dataclass(frozen=True)
-class Screening:
+class Screening(Result, figure="screening.draw_screening"):
     """The best model of every size, from none of the candidates on. Made by `offing.screen`; printed, a table.
 
     Attributes
@@ -189,9 +191,6 @@ class Screening:
             [name[:70] + (" …" if len(name) > 70 else "") for name in table["drivers"]],
         ]
         return f"{self.sentences}\n\n{text_table(['size', 'error', 'one s.e.', 'drivers'], columns)}"
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentences, self.table)
 
 
 @dataclass(frozen=True)
@@ -475,3 +474,14 @@ def _check_plain(design: Design, chooses: bool) -> None:
             "a term of the model has shapes or strengths that are estimated, which every set would change",
             "State them for the choice, and estimate them in the model chosen.", key="terms",
         )  # fmt: skip
+
+
+def screening_rows(found: Screening) -> pd.DataFrame:
+    """Rows of ``screening.csv``: one a size."""
+    rows = found.table.assign(proposed=found.table["size"] == found.size)
+    return keyed(rows, found.base, "")
+
+
+def stability_rows(found: Screening) -> pd.DataFrame:
+    """Rows of ``stability.csv``: one a candidate."""
+    return keyed(found.stability, found.base, "")

@@ -15,7 +15,8 @@ import pandas as pd
 
 from offing.base import InputError, count, nearest
 from offing.base.parallel import Workers
-from offing.base.text import as_html, number, percent, rounded, text_table, wrapped
+from offing.base.results import Result
+from offing.base.text import number, percent, rounded, text_table
 from offing.evaluation.backtest import Backtest, bases_of
 from offing.evaluation.fold_results import Basis
 from offing.evaluation.origins import Origins
@@ -32,7 +33,7 @@ _MORE, _FEWEST_TRIES = 25, 12
 
 
 @dataclass(frozen=True)
-class Search:
+class Search(Result, figure="judging.draw_search"):
     """What was tried, which candidate won, and how good it is on periods that the search never saw.
 
     Made by `offing.search`; printed, the winner and its honest score.
@@ -244,12 +245,6 @@ class Search:
         columns += [rounded(rows["score"]), [str(each) for each in rows["origins"]],
                     ["" if np.isnan(each) else f"{each:.0f}" for each in rows["columns"]]]  # fmt: skip
         return text_table([*names, self.score, "origins", "columns"], columns)
-
-    def __str__(self) -> str:
-        return f"{wrapped(self.sentences)}\n\n{self.text_table()}"
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentences, self.table)
 
 
 def search(

@@ -9,7 +9,8 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count
-from offing.base.text import as_html, number, percent, rounded, text_table, wrapped
+from offing.base.results import Result
+from offing.base.text import number, percent, rounded, text_table, wrapped
 from offing.evaluation.comparison import FEWEST, Comparison, contains, p_text, significance
 from offing.evaluation.scoring import SCORES, all_parts, scored
 from offing.model import Model
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Change:
+class Change(Result, figure="bars.draw_change"):
     """Two versions of a forecast compared with each other. Made by `offing.change`.
 
     Attributes
@@ -84,8 +85,10 @@ class Change:
                    [percent(each) for each in rows["change"]]]  # fmt: skip
         return f"{wrapped(self.sentence)}\n\n{text_table(['origin', self.before, self.after, 'change'], columns)}"
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.by_origin)
+    @property
+    def table(self) -> pd.DataFrame:
+        """The same as `by_origin`."""
+        return self.by_origin
 
 
 def change(comparison: Comparison, before: str, after: str) -> Change:
@@ -154,7 +157,7 @@ def without_each(model: Model) -> list[Model]:
 
 
 @dataclass(frozen=True)
-class Worth:
+class Worth(Result, figure="bars.draw_worth"):
     """What each term is worth: by how much the score is worse without it. Made by `offing.worth`.
 
     Attributes
@@ -202,9 +205,6 @@ class Worth:
         heads = ["without", self.score, "change", "p", "term helps at"]
         note = f"p: one-sided, by Student's t with {count(self.origins - 1, 'degree')} of freedom."
         return f"{wrapped(self.sentence)}\n\n{text_table(heads, columns)}\n\n{note}"
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
 
 
 def worth(comparison: Comparison, model: str | None = None) -> Worth:

@@ -11,7 +11,8 @@ import pandas as pd
 
 from offing.base import InputError
 from offing.base.arrays import Array
-from offing.base.text import as_html, in_units, number, rounded, text_table, wrapped
+from offing.base.results import AHEAD, Entry, Result, alone, register
+from offing.base.text import in_units, number, rounded, text_table, wrapped
 from offing.calendar import Axis
 from offing.engine import quantile
 from offing.explain.date_spans import Group, groups_named
@@ -19,12 +20,13 @@ from offing.explain.partial_prediction import profile
 from offing.model import Fit, Forecast
 from offing.model.fitted import Fitted
 from offing.model.make_forecast import check_known
+from offing.model.rows import keyed, stamped
 from offing.tables import View
 from offing.terms import Driver, Pulses, Term, naming_term
 
 
 @dataclass(frozen=True)
-class Split:
+class Split(Result, figure="totals.draw_split"):
     """Stated totals split over their periods. Made by `offing.allocate`.
 
     Attributes
@@ -93,9 +95,6 @@ class Split:
                    cells[:n], cells[n : 2 * n], cells[2 * n :]]  # fmt: skip
         heads = [self.axis[0].frequency.unit, "of", "share", "value", "low", "high"]
         return f"{wrapped(self.sentence)}\n\n{text_table(heads, columns)}"
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
 
 
 def allocate(result: Fit | Forecast, totals: Mapping[str, float], *, average: bool = False) -> Split:
@@ -180,3 +179,21 @@ def _shared(
     if scale.log:
         return share, value, value * np.exp(-spread), value * np.exp(spread)
     return share, value, fit.cut(value - np.abs(value) * spread), fit.cut(value + np.abs(value) * spread)
+
+
+def split_rows(found: Split, fit: Fitted) -> pd.DataFrame:
+    """Rows of ``allocated.csv``: one a period of each total."""
+    return keyed(stamped(found.table, fit), fit, "")
+
+
+register(
+    Entry(
+        "allocated",
+        of=lambda study, name: alone(study.splits.get(name)),
+        said={"forecast": str},
+        drawn=["explain"],
+        files={"allocated": split_rows},
+        written=AHEAD,
+        rank=32,
+    )
+)

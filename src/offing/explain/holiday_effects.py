@@ -9,16 +9,19 @@ import numpy as np
 import pandas as pd
 
 from offing.base.arrays import Array
+from offing.base.results import Entry, Result, by_name, register
 from offing.base.text import as_html, in_units, percent, signed, text_table, wrapped
 from offing.engine import quantile
 from offing.explain.term_lookup import asked
 from offing.model import Fit, Forecast
+from offing.model.fitted import Fitted
+from offing.model.rows import keyed
 from offing.terms import Holidays
 from offing.terms.holidays import HolidayState
 
 
 @dataclass(frozen=True)
-class HolidayEffects:
+class HolidayEffects(Result, figure="holidays.draw_holidays"):
     """Effects of a term of holidays. Made by `offing.holiday_effects`; its figure is drawn by `offing.figure`.
 
     Attributes
@@ -198,3 +201,24 @@ def holiday_effects(result: Fit | Forecast, term: str | None = None) -> HolidayE
         tuple(names[i] for i in order), tuple(groups[i] for i in order), tuple(away[i] for i in order),
         edges[0], edges[1], edges[2], np.round(np.array(days)[order]), np.array(own, dtype=float)[order],
     )  # fmt: skip
+
+
+def holiday_rows(found: HolidayEffects, fit: Fitted) -> pd.DataFrame:
+    """Rows of ``holidays.csv``: one a holiday and day around it."""
+    rows = found.table.copy()
+    rows.insert(0, "term", found.term)
+    return keyed(rows, fit, "")
+
+
+register(
+    Entry(
+        "holidays",
+        of=lambda study, name: by_name(study.answers[name].get("holidays", {})),
+        said={"explain": lambda found: wrapped(found.sentence)},
+        close=True,
+        drawn=["explain"],
+        files={"holidays": holiday_rows},
+        written=["explain"],
+        rank=19,
+    )
+)

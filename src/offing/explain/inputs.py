@@ -9,8 +9,9 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count
-from offing.base.text import as_html, number, text_table
-from offing.explain.lag_weights import lag_weights
+from offing.base.results import Entry, Result, alone, register
+from offing.base.text import number, text_table, wrapped
+from offing.explain.lag_weights import lag_weights, weighted_drivers
 from offing.explain.period_groups import period_of
 from offing.model import Forecast
 from offing.model.direct_forecast import DirectForecast
@@ -19,7 +20,7 @@ from offing.terms import Driver, LagWeights
 
 
 @dataclass(frozen=True)
-class Inputs:
+class Inputs(Result, figure="running.draw_inputs"):
     """The values behind the forecast of one period. Made by `offing.inputs`.
 
     Attributes
@@ -76,9 +77,6 @@ class Inputs:
             f"{self.sentence}\n\n{text_table(['driver', 'period', 'out on', 'coefficient', 'value', 'mark'], columns)}"
         )
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
-
 
 def inputs(ahead: Forecast, period: object = None) -> Inputs:
     """The values of drivers with weights that enter the forecast of one period, by default the first.
@@ -122,3 +120,15 @@ def inputs(ahead: Forecast, period: object = None) -> Inputs:
         raise InputError("no driver has weights over its lags", 'State weights = "beta" and a span, say.', key="driver")
     edges = axis.frequency.index(np.array([axis.starts[0], axis.ends[0]]))
     return Inputs(axis.labels()[0], edges[0], edges[1], ahead.origin, fit.label, pd.concat(frames, ignore_index=True))
+
+
+register(
+    Entry(
+        "inputs",
+        of=lambda study, name: alone(inputs(study.forecasts[name]) if weighted_drivers(study.fits[name]) else None),
+        said={"explain": lambda found: wrapped(found.sentence)},
+        close=True,
+        drawn=["explain"],
+        rank=15,
+    )
+)

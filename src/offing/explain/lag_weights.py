@@ -4,16 +4,19 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count
 from offing.base.arrays import Array
-from offing.base.text import as_html, number, text_table, wrapped
+from offing.base.results import Entry, Result, by_name, register, sentence_of
+from offing.base.text import number, text_table, wrapped
 from offing.engine import quantile
 from offing.explain.term_lookup import asked
 from offing.model.fitted import Fitted
+from offing.model.rows import keyed
 from offing.model.simulated_intervals import drawn_coefficients, needs_draws
 from offing.model.weight_tests import WeightTests, weight_tests
 from offing.terms import Driver, LagWeights
@@ -22,7 +25,7 @@ _TAILS = (0.025, 0.975)
 
 
 @dataclass(frozen=True)
-class LagCurve:
+class LagCurve(Result, figure="lag_weights.draw_lag_weights"):
     """The coefficients of a driver's lags. Made by `offing.lag_weights`.
 
     Attributes
@@ -117,9 +120,6 @@ class LagCurve:
         cells += [[number(v) if np.isfinite(v) else "" for v in shown[name]] for name in shown]
         return f"{wrapped(self.sentences)}\n\n{text_table([f'{self.unit} lag', *shown.columns], cells)}"
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentences, self.table)
-
 
 def _chance(p: float) -> str:
     return "below 0.001" if p < 0.001 else f"{p:.3f}"
@@ -184,3 +184,34 @@ def _coefficients(weights: LagWeights, beta: Array) -> tuple[Array, Array]:
         return found, weights.basis
     own = weights.curve.weights(beta[None, 1:])[0]
     return found, np.column_stack([own, beta[0] * weights.curve.slopes(beta[1:])])
+
+
+def weight_rows(found: LagCurve, fit: Fitted) -> pd.DataFrame:
+    """Rows of ``weights.csv``: one a lag of a driver."""
+    rows = found.table.copy()
+    rows.insert(0, "term", found.driver)
+    return keyed(rows, fit, "")
+
+
+def _weights(study: Any, name: str) -> dict[str, Any]:
+    fit = study.fits[name]
+    return by_name({each: lag_weights(fit, each) for each in weighted_drivers(fit)}, always=True)
+
+
+def weighted_drivers(fit: Fitted) -> list[str]:
+    """Names of the drivers with weights over their lags."""
+    return [str(term.name) for term in fit.model.terms if isinstance(term, Driver) and term.weights is not None]
+
+
+register(
+    Entry(
+        "weights",
+        of=_weights,
+        said={"explain": sentence_of},
+        close=True,
+        drawn=["explain"],
+        files={"weights": weight_rows},
+        written=["explain"],
+        rank=14,
+    )
+)

@@ -12,13 +12,16 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, Progress
-from offing.base.text import as_html, number, rounded, signed, text_table, wrapped
+from offing.base.results import AHEAD, Entry, Result, alone, register
+from offing.base.text import number, rounded, signed, text_table, wrapped
 from offing.calendar import Axis, on_clock_of
 from offing.calendar.axis import instant_of
 from offing.engine import echoes
 from offing.model import Forecast, Model
 from offing.model.fitted import Fitted
+from offing.model.forecast import AS_PLANNED
 from offing.model.model import Data, tables_of
+from offing.model.rows import iso, keyed
 from offing.tables import Information, Panel, Sources, Table, View, released_at, split_series
 from offing.terms import Driver
 
@@ -28,7 +31,7 @@ REESTIMATED = "re-estimated"
 
 
 @dataclass(frozen=True)
-class Nowcast:
+class Nowcast(Result, figure="running.draw_running"):
     """Forecasts of one period from a sequence of dates. Made by `offing.nowcast`.
 
     Attributes
@@ -115,9 +118,6 @@ class Nowcast:
         columns = [[f"{date:%Y-%m-%d}" for date in self.dates], *(cells[j::width] for j in range(width))]
         columns.append([str(each) for each in self.table["expected_values"]])
         return f"{wrapped(self.sentences)}\n\n{text_table(['date', *shown.columns, 'not out'], columns)}"
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentences, self.table)
 
 
 def nowcast(
@@ -270,3 +270,34 @@ def _mean(before: Forecast, view: View) -> float:
 
 def _name(fit: Fitted, reference: str) -> str:
     return next(str(term.name) for term in fit.model.terms if isinstance(term, Driver) and term.data == reference)
+
+
+def running_rows(found: Nowcast) -> pd.DataFrame:
+    """Rows of ``running.csv``: one a date."""
+    fit = found.forecasts[-1].fit
+    rows = found.table.reset_index(names="origin").assign(period=iso(found.forecasts[-1].axis.index[-1:], fit)[0])
+    rows["origin"] = iso(rows["origin"], fit)
+    head = ["origin", "period"]
+    return keyed(rows[[*head, *(name for name in rows.columns if name not in head)]], fit, AS_PLANNED)
+
+
+def release_rows(found: Nowcast) -> pd.DataFrame:
+    """Rows of ``releases.csv``: what moved the estimate from one date to the next."""
+    fit = found.forecasts[-1].fit
+    rows = found.steps.copy()
+    for column in ("from", "to", "released"):
+        rows[column] = ["" if pd.isna(each) else iso([each], fit)[0] for each in rows[column]]
+    return keyed(rows, fit, AS_PLANNED)
+
+
+register(
+    Entry(
+        "running",
+        of=lambda study, name: alone(study.running.get(study.fits[name].model.name)),
+        said={"forecast": str},
+        drawn=AHEAD,
+        files={"running": lambda found, _: running_rows(found), "releases": lambda found, _: release_rows(found)},
+        written=AHEAD,
+        rank=34,
+    )
+)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import date
 from functools import cached_property
 
 import numpy as np
@@ -11,7 +12,8 @@ from scipy.special import fdtrc
 
 from offing.base import InputError
 from offing.base.arrays import Array
-from offing.base.text import as_html, text_table
+from offing.base.results import Entry, Result, alone, register
+from offing.base.text import text_table
 from offing.calendar import Axis
 from offing.calendar.axis import instant_of
 from offing.engine import join, quantile, solve, triangle
@@ -25,7 +27,7 @@ _LINE = 0.948
 
 
 @dataclass(frozen=True)
-class ParameterStability:
+class ParameterStability(Result, figure="residuals.draw_stability"):
     """Coefficients of the drivers from ever more periods, and sums of what each next period surprised by.
 
     Made by `offing.parameter_stability`.
@@ -90,11 +92,8 @@ class ParameterStability:
         cells += [[f"{value:.4g}" for value in last[name]] for name in last.columns]
         return f"{self.sentence}.\n\n{text_table(['up to', *last.columns], cells)}"
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
 
-
-def parameter_stability(fit: Fitted, at: object = None) -> ParameterStability:
+def parameter_stability(fit: Fitted, *, at: str | date | None = None) -> ParameterStability:
     """Estimate the coefficients from ever more periods; test a change at a date if one is given.
 
     Shapes, strengths and the noise's dynamics stay those of the whole fit; rows are joined to a triangle, none is
@@ -192,3 +191,13 @@ def _chow(fit: Fitted, rows: Array, at: object) -> tuple[str, float, float]:
     more = taken - int(together.kept.sum())
     f = (float(together.rss[0]) - apart) / more / (apart / (n - taken))
     return label, f, float(fdtrc(more, n - taken, max(f, 0.0)))
+
+
+register(
+    Entry(
+        "stability",
+        of=lambda study, name: alone(parameter_stability(study.fits[name], **study.options("stability"))),
+        drawn=["fit"],
+        options=parameter_stability,
+    )
+)

@@ -12,6 +12,7 @@ import pandas as pd
 
 from offing.base import InputError, count
 from offing.base.arrays import Array
+from offing.base.results import AHEAD, Entry, Result, alone, register
 from offing.base.text import as_html, in_units, number, percents, rounded, signed, text_table, wrapped
 from offing.calendar import Axis
 from offing.engine import quantile
@@ -21,13 +22,14 @@ from offing.model.contributions import adjusted
 from offing.model.decomposition import Account
 from offing.model.fitted import Fitted
 from offing.model.joint_simulation import covariance_times, slopes
+from offing.model.rows import contribution_rows, iso, keyed, stamped
 
 Method = Literal["proportional", "least change"]
 _PROBABILITIES = (0.025, 0.1, 0.25, 0.5, 0.75, 0.9, 0.975)
 
 
 @dataclass(frozen=True)
-class Reconciled:
+class Reconciled(Result, figure="totals.draw_agreed"):
     """A forecast that adds up to stated totals. Made by `offing.reconcile`.
 
     Attributes
@@ -268,3 +270,36 @@ def _least(forecast: Forecast, rows: Array, wanted: Array) -> tuple[Array, Array
 def _own_variance(forecast: Forecast) -> Array:
     """Variance (h,) of each period's outcome on the target's scale, of first order on a log scale."""
     return np.asarray(np.square(slopes(forecast)) * (forecast.path.variances + np.square(forecast.spread)))
+
+
+#: The scenario of a forecast that was brought to stated totals.
+RECONCILED = "reconciled"
+
+
+def reconciled_rows(reconciled: Reconciled) -> pd.DataFrame:
+    """Rows of ``forecast.csv`` of a forecast that was brought to stated totals."""
+    forecast = reconciled.forecast
+    table = pd.DataFrame({"horizon": forecast.table["horizon"], "forecast": reconciled.mean}).join(
+        reconciled.quantiles()
+    )
+    rows = stamped(table, forecast.fit)
+    rows.insert(0, "origin", iso([forecast.origin], forecast.fit)[0])
+    return keyed(rows, forecast.fit, RECONCILED)
+
+
+register(
+    Entry(
+        "reconciled",
+        of=lambda study, name: alone(study.reconciled.get(name)),
+        said={"forecast": str},
+        drawn=["explain"],
+        files={
+            "forecast": lambda found, _: reconciled_rows(found),
+            "contributions": lambda found, fit: contribution_rows(
+                found.contributions, fit, of_forecast=True, scenario=RECONCILED
+            ),
+        },
+        written=AHEAD,
+        rank=31,
+    )
+)

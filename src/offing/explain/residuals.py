@@ -12,7 +12,8 @@ from scipy.special import ndtri
 
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
-from offing.base.text import as_html, text_table
+from offing.base.results import Entry, Result, register
+from offing.base.text import text_table
 from offing.calendar import Axis
 from offing.engine import autocorrelations
 from offing.model.fitted import Fitted
@@ -21,7 +22,7 @@ SIDES = ("time", "season", "lags", "quantiles", "influence")
 
 
 @dataclass(frozen=True)
-class Residuals:
+class Residuals(Result, figure="residuals.draw_residuals"):
     """What is left unexplained, free of what carries on, in its own standard deviations. Made by `offing.residuals`.
 
     Attributes
@@ -93,9 +94,6 @@ class Residuals:
         cells = [[str(lag) for lag in lags["lag"]], [f"{each:.2f}" for each in lags["correlation"]]]
         return "\n".join([*filter(None, lines), self.sentence, "", text_table(["lag", "correlation"], cells)])
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
-
 
 #: The side on which a finding shows.
 _SHOWS = {
@@ -144,3 +142,12 @@ def residuals(fit: Fitted, side: str = "time") -> Residuals:
         if finding.check in _SHOWS:
             said.setdefault(_SHOWS[finding.check], finding.message.rstrip("."))
     return Residuals(fit.axis, used, wide[0], wide[1], wide[2], fit.label, side, said)
+
+
+register(
+    Entry(
+        "residuals",
+        of=lambda study, name: {side: residuals(study.fits[name], side) for side in SIDES},
+        drawn=["fit"],
+    )
+)

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from offing.base import InputError
 from offing.base.arrays import Array
-from offing.base.text import as_html, in_units, number, percent, signed, text_table
+from offing.base.results import Entry, Result, by_name, register
+from offing.base.text import in_units, number, percent, signed, text_table
 from offing.engine import quantile, running
 from offing.explain.term_lookup import asked
 from offing.model.design import Design
@@ -27,7 +29,7 @@ _LITTLE, _LONGEST = 0.02, 60
 
 
 @dataclass(frozen=True)
-class Response:
+class Response(Result, figure="responses.draw_response"):
     """The effect of a driver at each value, against its mean. Made by `offing.response`.
 
     Attributes
@@ -93,9 +95,6 @@ class Response:
         cells = [[number(each, 4) for each in rows[name]] for name in ("value", "effect", "low", "high")]
         cells.append([f"{each:.2f}" if np.isfinite(each) else "" for each in rows["elasticity"]])
         return f"{self.sentence}\n\n{text_table(['value', 'effect', 'from', 'to', 'elasticity'], cells)}"
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
 
 
 def response(fit: Fitted, driver: str | None = None, *, beside: Mapping[str, float] | None = None) -> Response:
@@ -190,7 +189,7 @@ def _mean_at(fit: Fitted, term: Driver, held: Mapping[str, float]) -> tuple[floa
 
 
 @dataclass(frozen=True)
-class LagProfile:
+class LagProfile(Result, figure="responses.draw_lag_profile"):
     """How the effect of one usual change of a driver spreads over periods. Made by `offing.lag_profile`.
 
     Attributes
@@ -248,9 +247,6 @@ class LagProfile:
         cells = [[f"{each:.0f}" for each in rows["lag"]]]
         cells += [[number(each, 3) for each in rows[name]] for name in ("effect", "low", "high", "total")]
         return f"{self.sentence}\n\n{text_table(['lag', 'effect', 'from', 'to', 'so far'], cells)}"
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
 
 
 def lag_profile(fit: Fitted, driver: str | None = None) -> LagProfile:
@@ -312,3 +308,14 @@ def _values(design: Design, fit: Fitted, place: int) -> tuple[Array, Array]:
     else:
         slope = part.whole
     return np.nan_to_num(part.value), np.nan_to_num(slope)
+
+
+def _responses(study: Any, name: str) -> dict[str, Any]:
+    """The responses to drivers that bend, of targets that are not changes."""
+    fit = study.fits[name]
+    bent = [term for term in fit.model.terms if isinstance(term, Driver) and term.bends]
+    own = [str(term.name) for term in bent if fit.scale.plain and not any(step.is_change for step in term.steps)]
+    return by_name({driver: response(fit, driver) for driver in own}, always=True)
+
+
+register(Entry("response", of=_responses, drawn=["explain"]))

@@ -10,7 +10,8 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base.arrays import Array
-from offing.base.text import as_html, text_table, wrapped
+from offing.base.results import Entry, Result, by_name, register
+from offing.base.text import text_table, wrapped
 from offing.explain.seasonal_indices import SeasonIndices, asked_season, indices, measured_from
 from offing.model.fitted import Fitted
 from offing.terms import Season
@@ -36,7 +37,7 @@ class Course:
 
 
 @dataclass(frozen=True)
-class CycleShape:
+class CycleShape(Result, figure="cycle.draw_cycle"):
     """A season's shape. Made by `offing.cycle`; its figure is drawn by `offing.figure`.
 
     Attributes
@@ -86,9 +87,6 @@ class CycleShape:
                  zip(table["when"], table["position"], strict=True)]  # fmt: skip
         columns = [shown, *([f"{each:.4g}" for each in table[name]] for name in ("phase", "value", "low", "high"))]
         return f"{wrapped(self.sentence)}\n\n{text_table(['position', 'phase', 'value', 'low', 'high'], columns)}"
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
 
 
 def cycle(fit: Fitted, term: str | None = None) -> CycleShape:
@@ -158,3 +156,15 @@ def _course(fit: Fitted, season: Season, state: SeasonState, when: str, rows: ND
             phase[position] = share[here].mean()
     value, low, high, _ = measured_from(fit, functions, slot.factor, None)
     return Course(when, tuple(labels), phase[seen], value, low, high)
+
+
+register(
+    Entry(
+        "cycle",
+        of=lambda study, name: by_name(study.answers[name].get("cycle", {})),
+        said={"explain": lambda found: wrapped(found.sentence)},
+        close=True,
+        drawn=["explain"],
+        rank=17,
+    )
+)

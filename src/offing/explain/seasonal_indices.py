@@ -11,10 +11,12 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, nearest
 from offing.base.arrays import Array
-from offing.base.text import as_html, percent, signed, text_table, wrapped
+from offing.base.results import Entry, Result, by_name, register
+from offing.base.text import percent, signed, text_table, wrapped
 from offing.engine import quantile
 from offing.explain.term_lookup import asked
 from offing.model.fitted import Fitted
+from offing.model.rows import keyed
 from offing.terms.season import Season, SeasonState
 
 #: Ratios bent by more than this share are worth a word.
@@ -22,7 +24,7 @@ _BENT = 0.01
 
 
 @dataclass(frozen=True)
-class SeasonIndices:
+class SeasonIndices(Result, figure="indices.draw_indices"):
     """Indices of one season. Made by `offing.indices`; the figure of one is drawn by `offing.figure`.
 
     Attributes
@@ -131,9 +133,6 @@ class SeasonIndices:
             ),
         ]
         return f"{wrapped(chr(10).join(lines))}\n\n{text_table(heads, columns)}"
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
 
 
 def indices(fit: Fitted, term: str | None = None, *, against: str | None = None) -> SeasonIndices:
@@ -245,3 +244,22 @@ def _ratios(
     if not len(good):
         return np.full(len(seen), np.nan), np.full(len(seen), np.nan)
     return (good / good.mean(axis=1, keepdims=True)).mean(axis=0), good.mean(axis=0) / good.mean()
+
+
+def index_rows(found: SeasonIndices, fit: Fitted) -> pd.DataFrame:
+    """Rows of ``indices.csv``: one a position of the season."""
+    rows = found.table.copy()
+    rows.insert(0, "term", found.term)
+    return keyed(rows, fit, "")
+
+
+register(
+    Entry(
+        "indices",
+        of=lambda study, name: by_name(study.answers[name].get("indices", {})),
+        drawn=["explain"],
+        files={"indices": index_rows},
+        written=["explain"],
+        rank=18,
+    )
+)

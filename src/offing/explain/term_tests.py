@@ -11,14 +11,16 @@ import pandas as pd
 from scipy.linalg import solve_triangular
 from scipy.special import fdtrc
 
+from offing.base import count
 from offing.base.arrays import Array
-from offing.base.text import as_html, text_table
+from offing.base.results import FULL, Entry, Result, alone, register
+from offing.base.text import text_table
 from offing.engine import triangle
 from offing.model.fitted import Fitted
 
 
 @dataclass(frozen=True)
-class TermTests:
+class TermTests(Result, figure="bars.draw_term_tests"):
     """Joint tests of the terms. Made by `offing.term_tests`.
 
     Attributes
@@ -76,8 +78,12 @@ class TermTests:
         columns = [list(self.terms), [str(each) for each in self.columns], numbers[0], chances, numbers[1]]
         return text_table(["term", "columns", "F", "p", "partial R²"], columns)
 
-    def _repr_html_(self) -> str:
-        return as_html("Joint tests of the terms, each beside all others.", self.table)
+    @property
+    def sentence(self) -> str:
+        """How many terms are significant."""
+        sure = int((self.p < 0.05).sum())
+        verb = "is" if sure == 1 else "are"
+        return f"{sure} of {count(len(self.terms), 'term')} {verb} significant at 5 %, each beside all others."
 
 
 def term_tests(fit: Fitted) -> TermTests:
@@ -125,3 +131,14 @@ def _tested(fit: Fitted, places: Sequence[int], *, curved: int) -> tuple[int, fl
     # b'(H'H)⁻¹b by the triangle of H, which keeps the digits that the product would lose.
     scaled = solve_triangular(triangle(half), beta, trans="T", check_finite=False)
     return len(own), float(scaled @ scaled) / len(own), ""
+
+
+register(
+    Entry(
+        "terms",
+        of=lambda study, name: alone(term_tests(study.fits[name])),
+        said=dict.fromkeys(FULL, str),
+        drawn=["fit"],
+        rank=91,
+    )
+)

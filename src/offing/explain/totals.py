@@ -11,18 +11,22 @@ from numpy.typing import NDArray
 
 from offing.base import count
 from offing.base.arrays import Array
-from offing.base.text import as_html, in_units, number, percents, rounded, text_table, wrapped
+from offing.base.results import AHEAD, Entry, Result, numbered, register
+from offing.base.text import in_units, number, percents, rounded, text_table, wrapped
 from offing.calendar import Axis, Frequency
 from offing.engine import quantile
 from offing.explain.date_spans import coarser, owners
 from offing.model import Forecast
+from offing.model.fitted import Fitted
+from offing.model.forecast import AS_PLANNED
 from offing.model.joint_simulation import covariance_times, outcome_paths
+from offing.model.rows import keyed
 
 _WORDS = ("actual", "part forecast", "forecast", "incomplete")
 
 
 @dataclass(frozen=True)
-class Totals:
+class Totals(Result, figure="totals.draw_totals"):
     """Sums or averages over years, quarters or months. Made by `offing.totals`.
 
     Attributes
@@ -148,9 +152,6 @@ class Totals:
         heads = [self.axis.frequency.unit, "actual", "forecast", "total", "low", "high", "change", "status"]
         return f"{wrapped(chr(10).join(filter(None, [self.sentence, self.note])))}\n\n{text_table(heads, columns)}"
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
-
 
 def totals(forecast: Forecast, by: str = "year", *, average: bool = False) -> Totals:
     """Add up outcomes and forecast by year, quarter, month or week; a period counts where its middle lies.
@@ -228,3 +229,26 @@ def _intervals(forecast: Forecast, rows: Array) -> tuple[Array, Array]:
     sums = np.vstack([paths @ rows for paths in outcome_paths(forecast)])
     low, high = np.quantile(sums, [0.025, 0.975], axis=0)
     return np.asarray(low), np.asarray(high)
+
+
+def total_rows(found: Totals, fit: Fitted) -> pd.DataFrame:
+    """Rows of ``totals.csv``: one a year, or other group, by its name."""
+    rows = found.table.reset_index(drop=True)
+    rows.insert(0, "measure", "average" if found.average else "sum")
+    rows.insert(1, "by", found.axis.frequency.unit)
+    rows.insert(2, "period", found.axis.labels())
+    return keyed(rows, fit, AS_PLANNED)
+
+
+register(
+    Entry(
+        "totals",
+        of=lambda study, name: numbered(study.totals[name]),
+        said=dict.fromkeys(AHEAD, lambda found: wrapped(found.sentence)),
+        close=True,
+        drawn=["explain"],
+        files={"totals": total_rows},
+        written=AHEAD,
+        rank=20,
+    )
+)

@@ -9,7 +9,8 @@ import numpy as np
 import pandas as pd
 
 from offing.base.arrays import Array
-from offing.base.text import as_html, in_units, number, percent, signed, text_table, wrapped
+from offing.base.results import Entry, Result, by_name, register
+from offing.base.text import in_units, number, percent, signed, text_table, wrapped
 from offing.calendar import Axis
 from offing.engine import least_squares, place_interval, quantile, two_sided_p
 from offing.explain.partial_prediction import profile
@@ -17,6 +18,8 @@ from offing.explain.term_lookup import asked
 from offing.model import Fit, Forecast
 from offing.model.design import lay_out
 from offing.model.fitted import Fitted
+from offing.model.forecast import AS_PLANNED
+from offing.model.rows import keyed, stamped
 from offing.terms import Trend
 from offing.terms.trend import TrendState
 
@@ -55,7 +58,7 @@ class Bend:
 
 
 @dataclass(frozen=True)
-class TrendPath:
+class TrendPath(Result, figure="trend.draw_trend"):
     """A trend's path and bends. Made by `offing.trend`; its figure is drawn by `offing.figure`.
 
     Attributes
@@ -188,9 +191,6 @@ class TrendPath:
         columns, heads = [shown, *columns, chances], ["slope a year", *heads, "p"]
         return f"{wrapped(self.sentence)}\n\n{text_table(heads, columns)}"
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
-
 
 def trend(result: Fit | Forecast, term: str | None = None) -> TrendPath:
     """The path of the trend and its slope changes.
@@ -322,3 +322,31 @@ def _interval(fit: Fitted, term: Trend, state: TrendState, i: int) -> tuple[int,
         others, np.vstack([estimate.chain.whiten(ramps), zeros]), np.concatenate([aim, zeros[:, 0]]), estimate.dof
     )
     return places[int(kept[0])], places[int(kept[-1])]
+
+
+def trend_rows(found: TrendPath, fit: Fitted) -> pd.DataFrame:
+    """Rows of ``trend.csv``: one a period."""
+    rows = stamped(found.path.rename(columns={"trend": "value"}), fit)
+    rows.insert(0, "term", found.term)
+    return keyed(rows, fit, AS_PLANNED)
+
+
+def bend_rows(found: TrendPath, fit: Fitted) -> pd.DataFrame:
+    """Rows of ``bends.csv``: one a slope change."""
+    rows = found.table.copy()
+    rows.insert(0, "term", found.term)
+    return keyed(rows, fit, "")
+
+
+register(
+    Entry(
+        "trend",
+        of=lambda study, name: by_name(study.answers[name].get("trend", {})),
+        said={"explain": lambda found: wrapped(found.sentence)},
+        close=True,
+        drawn=["explain"],
+        files={"trend": trend_rows, "bends": bend_rows},
+        written=["explain"],
+        rank=16,
+    )
+)

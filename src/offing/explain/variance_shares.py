@@ -10,7 +10,8 @@ import numpy as np
 import pandas as pd
 
 from offing.base.arrays import Array
-from offing.base.text import as_html, text_table
+from offing.base.results import FULL, Entry, Result, alone, register
+from offing.base.text import text_table
 from offing.engine import solve, take
 from offing.model.fitted import Fitted
 
@@ -19,7 +20,7 @@ _EXACT, _ORDERS, _SEED = 12, 400, 20_240_402
 
 
 @dataclass(frozen=True)
-class VarianceShares:
+class VarianceShares(Result, figure="bars.draw_shares"):
     """Share of the variance that each term explains. Made by `offing.variance_shares`.
 
     Attributes
@@ -66,8 +67,14 @@ class VarianceShares:
         errors = [*(f"± {100.0 * each:.1f}" for each in self.error), ""]
         return text_table(["term", "share", "sampling"], [names, shares, errors])
 
-    def _repr_html_(self) -> str:
-        return as_html("Share of the variance that each term explains.", self.table)
+    @property
+    def sentence(self) -> str:
+        """What the terms explain together, and which of them most."""
+        if not self.terms:
+            return "The model has no terms to explain the variation."
+        top = int(np.argmax(self.share))
+        return (f"The terms explain {100.0 * self.r_squared:.1f} % of the variation, '{self.terms[top]}' most of it: "
+                f"{100.0 * self.share[top]:.1f} %.")  # fmt: skip
 
 
 def variance_shares(fit: Fitted) -> VarianceShares:
@@ -129,3 +136,14 @@ def _averaged(explained: object, count: int) -> Array:
             if i not in members:
                 found[i] += weight * (explained(members | {i}) - explained(members))  # type: ignore[operator]
     return found / factorial(count) if count else found
+
+
+register(
+    Entry(
+        "shares",
+        of=lambda study, name: alone(variance_shares(study.fits[name])),
+        said=dict.fromkeys(FULL, str),
+        drawn=["fit"],
+        rank=92,
+    )
+)

@@ -10,7 +10,8 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError, count
-from offing.base.text import as_html, number, text_table
+from offing.base.results import Result
+from offing.base.text import number, text_table
 from offing.inspection.screen import questions, screen
 from offing.inspection.survey_data import SurveyData
 from offing.inspection.target import likely_target
@@ -86,7 +87,7 @@ def inspect(
 
 
 @dataclass(frozen=True)
-class Survey(SurveyData):
+class Survey(SurveyData, Result, figure="survey.draw_survey"):
     """What `inspect` found. Its tables are DataFrames; its views (`history`, `years` …) are drawn by `offing.figure`.
 
     Attributes are those of `SurveyData`: ``overview``, ``gaps``, ``outliers``, ``cycles``, ``findings`` and so on.
@@ -114,9 +115,14 @@ class Survey(SurveyData):
         return screen(self) + "\n\n" + "\n\n".join(self._tables())
 
     @property
-    def sentences(self) -> list[str]:
-        """The first screen, line by line."""
-        return screen(self).splitlines()
+    def sentences(self) -> str:
+        """The first screen."""
+        return screen(self)
+
+    @property
+    def table(self) -> pd.DataFrame:
+        """The same as `overview`: one row a column."""
+        return self.overview
 
     def _tables(self) -> list[str]:
         shown = self.overview.drop(columns=["median"]).head(_MOST_ROWS)
@@ -135,9 +141,6 @@ class Survey(SurveyData):
                 more = f" ({most} of {len(table)})" if len(table) > most else ""
                 found.append(f"{title}{more}:\n{text_table(list(shown.columns), cells)}")
         return found
-
-    def _repr_html_(self) -> str:
-        return as_html("\n".join(self.sentences), self.overview)
 
 
 def _cell(value: object) -> str:

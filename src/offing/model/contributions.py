@@ -10,7 +10,8 @@ import numpy as np
 import pandas as pd
 
 from offing.base.arrays import Array
-from offing.base.text import as_html, in_units, rounded, text_table, wrapped
+from offing.base.results import Result
+from offing.base.text import as_html, in_units, rounded, text_table
 from offing.calendar import Axis
 from offing.engine import attribute, quantile
 from offing.model.decomposition import ADJUSTMENT, BASELINE, FACTOR, Account, Ahead, Row, account, carrier
@@ -21,7 +22,7 @@ from offing.tables import View
 
 
 @dataclass(frozen=True)
-class Contributions:
+class Contributions(Result, figure="contributions.draw_contributions"):
     """Fitted or forecast means split into a baseline and one contribution a term, on the target's scale.
 
     A period's rows add up to its mean exactly. `low` and `high` are 95 % intervals from the uncertainty of the
@@ -98,9 +99,6 @@ class Contributions:
             "they add up to the total."
         )
 
-    def __str__(self) -> str:
-        return f"{wrapped(self.sentence)}\n\n{self.text_table()}"
-
     def text_table(self) -> str:
         """The contributions to read: one row a period, one column a term."""
         rows = [*self.values, self.mean]
@@ -108,6 +106,11 @@ class Contributions:
         n = self.axis.n
         columns = [self.axis.labels(), *(cells[i * n : (i + 1) * n] for i in range(len(rows)))]
         return text_table([self.axis.frequency.unit, BASELINE, *self.labels, "total"], columns)
+
+    @property
+    def drawable(self) -> bool:
+        """Whether a term contributes."""
+        return bool(self.terms)
 
     def _repr_html_(self) -> str:
         return as_html(self.sentence, self.wide)

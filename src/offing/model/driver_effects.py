@@ -9,7 +9,8 @@ import numpy as np
 import pandas as pd
 
 from offing.base.arrays import Array
-from offing.base.text import as_html, number, percent, signed
+from offing.base.results import Result
+from offing.base.text import number, percent, signed
 from offing.engine import quantile
 from offing.model.fit_state import FitState
 from offing.terms import Driver
@@ -45,7 +46,7 @@ class Effect:
 
 
 @dataclass(frozen=True)
-class Effects:
+class Effects(Result, figure="bars.draw_effects"):
     """Effects of all drivers, the largest first. Made by `offing.effects`.
 
     Examples
@@ -67,6 +68,11 @@ class Effects:
         """One row a driver, with the fields of `Effect` as columns."""
         names = list(Effect.__dataclass_fields__)
         return pd.DataFrame([[getattr(each, name) for name in names] for each in self.effects], columns=names)
+
+    @property
+    def drawable(self) -> bool:
+        """Whether there are drivers."""
+        return bool(self.effects)
 
     @property
     def heading(self) -> str:
@@ -92,8 +98,10 @@ class Effects:
     def __str__(self) -> str:
         return "\n".join(self.lines) or "There are no drivers in the model."
 
-    def _repr_html_(self) -> str:
-        return as_html(self.heading, self.table)
+    @property
+    def sentences(self) -> str:
+        """The heading and its lines."""
+        return "\n".join([self.heading, *(f"  {line}" for line in self.lines)]) if self.effects else str(self)
 
 
 def effects(fit: FitState) -> Effects:

@@ -10,7 +10,8 @@ import pandas as pd
 
 from offing.base import InputError
 from offing.base.arrays import Array
-from offing.base.text import as_html, percent, text_table
+from offing.base.results import Result
+from offing.base.text import percent, text_table
 from offing.calendar import Axis
 from offing.engine import quantile
 from offing.model.driver_effects import in_the_long_run
@@ -23,7 +24,7 @@ _MOVE = 1e-4
 
 
 @dataclass(frozen=True)
-class Elasticities:
+class Elasticities(Result, figure="bars.draw_elasticities"):
     """Elasticities of the drivers. Made by `offing.elasticities`.
 
     Attributes
@@ -61,6 +62,11 @@ class Elasticities:
     by_period: Array
     target: str
 
+    @property
+    def drawable(self) -> bool:
+        """Whether there are drivers."""
+        return bool(self.drivers)
+
     @cached_property
     def table(self) -> pd.DataFrame:
         """One row a driver: ``driver, elasticity, low, high``."""
@@ -88,9 +94,6 @@ class Elasticities:
         return text_table(
             ["driver", "elasticity", "low", "high", "10 % more"], [list(self.labels), *numbers, ten]
         )  # fmt: skip
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentences, self.table)
 
 
 def _ten(elasticity: float) -> str:

@@ -8,7 +8,8 @@ from functools import cached_property
 import pandas as pd
 
 from offing.base import Finding, Verdict
-from offing.base.text import as_html, wrapped
+from offing.base.results import Result
+from offing.base.text import wrapped
 from offing.model.coefficients import coefficient_table, coefficient_text
 from offing.model.contributions import Contributions, contribute
 from offing.model.diagnose import examined, remarks
@@ -18,7 +19,7 @@ from offing.model.summary import check_text, fit_numbers, fit_sentences
 
 
 @dataclass(frozen=True)
-class Fitted(FitState):
+class Fitted(FitState, Result, listed=False):
     """A fitted model with its views; what one may ask of it beyond these, a `Fit` has."""
 
     @cached_property
@@ -73,5 +74,7 @@ class Fitted(FitState):
         tables = coefficient_text(self.coefficients, full=True), check_text(self.checks)
         return "\n\n".join([fit_numbers(self), *tables])
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentences, self.coefficients.drop(columns="kind"))
+    @property
+    def table(self) -> pd.DataFrame:
+        """The same as `coefficients`."""
+        return self.coefficients

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, count
 from offing.base.arrays import Array
-from offing.base.text import as_html, in_units, number, rounded, serious_first, text_table, wrapped
+from offing.base.results import Result
+from offing.base.text import in_units, number, rounded, serious_first, text_table
 from offing.calendar import Axis
 from offing.diagnostics import beyond_range, beyond_target, contradicted, holds_target, unused, wide_on_log_scale
 from offing.engine import echoes as shock_echoes
@@ -30,7 +31,7 @@ AS_PLANNED = "as planned"
 
 
 @dataclass(frozen=True)
-class Forecast:
+class Forecast(Result, figure="series.draw_forecast"):
     """A forecast of the periods after a fit's last one. Made by ``fit.forecast``.
 
     Attributes
@@ -343,18 +344,12 @@ class Forecast:
             lines.append(f"Values of the drivers behind it: {noted}.")
         return "\n".join([*lines, self.sentence, *rest])
 
-    def __str__(self) -> str:
-        return f"{wrapped(self.sentences)}\n\n{self.text_table()}"
-
     def text_table(self) -> str:
         """The forecast to read: one row a period, the mean and the quantiles."""
         shown = self.table.drop(columns="horizon")
         cells, width = rounded(shown.to_numpy().ravel()), shown.shape[1]
         columns = [self.axis.labels(), *(cells[j::width] for j in range(width))]
         return text_table([self.axis.frequency.unit, *shown.columns], columns)
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentences, self.table)
 
 
 def _quantile_name(probability: float) -> str:

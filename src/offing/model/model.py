@@ -25,7 +25,7 @@ Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
 
 
 @dataclass(frozen=True)
-class Fit(Fitted):
+class Fit(Fitted, figure="series.draw_fit"):
     """A fitted model: the estimate and views of it. Made by ``Model.fit``; ``print`` it for one screen of words.
 
     Attributes are those of `Fitted`: ``model``, ``view``, ``states``, ``target``, ``used``, ``estimate``, ``series``…

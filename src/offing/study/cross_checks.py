@@ -65,9 +65,9 @@ def check_output(spec: schema.StudySpec, place: Place) -> None:
     """Figures are named as files are."""
     stated = spec.output.figures
     for i, figure in enumerate(stated if isinstance(stated, list) else []):
-        if figure not in schema.FIGURES:
+        if figure not in schema.figures():
             raise place.error(
-                ("output", "figures", i), f"there is no figure {figure!r}", nearest(figure, schema.FIGURES)
+                ("output", "figures", i), f"there is no figure {figure!r}", nearest(figure, schema.figures())
             )
 
 

@@ -14,7 +14,7 @@ from offing.model import Model
 from offing.study.inspection import inspected, of_study
 from offing.study.judged import seconds_of
 from offing.study.loader import open_study, study_from
-from offing.study.outputs import bundle
+from offing.study.outputs import StudyOutput
 from offing.study.study import Study
 from offing.writers import Bundle, combined_forecast_rows, csv_text, forecast_rows, json_text, made
 
@@ -90,7 +90,7 @@ def write(found: Draft, out: Path | None, script: Path | None) -> list[Path]:
             raise InputError("the file is there already, and may have been edited",
                              "Give another name, or remove it.", file=str(path))  # fmt: skip
     if out is not None:
-        files = bundle(study_of(found, made(out)), "explain")
+        files = StudyOutput(study_of(found, made(out)), "explain").bundle()
         files.add(STUDY, found.study(out))
         files.add("candidates.csv", csv_text(found.tried))
         files.add("draft.png", _drawn(found))

@@ -1,4 +1,4 @@
-"""What back-tests, comparisons and searches of studies give: words, tables, figures and findings."""
+"""What back-tests, comparisons and searches of studies give."""
 
 from __future__ import annotations
 
@@ -6,8 +6,7 @@ import dataclasses
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-
-import pandas as pd
+from typing import Any
 
 from offing.base import Finding
 from offing.base.text import wrapped
@@ -25,21 +24,9 @@ from offing.evaluation import (
 )
 from offing.explain import Importance, importance
 from offing.study.judged import joined, study_worth
-from offing.study.outputs import file_part, left_out_findings, left_out_words
+from offing.study.outputs import Output, left_out_findings, left_out_words
 from offing.study.study import Study
 from offing.tables import Panel, Sources, Table
-from offing.writers import Bundle, coefficient_rows, csv_text, json_text
-from offing.writers.judged import (
-    accuracy_test_rows,
-    backtest_rows,
-    calibration_rows,
-    change_rows,
-    comparison_rows,
-    importance_rows,
-    score_rows,
-    search_rows,
-    worth_rows,
-)
 
 STEPS = ("backtest", "compare", "search")
 
@@ -51,6 +38,16 @@ class Judged:
     studies: tuple[Study, ...]
     step: str
     search: Search | None = None
+
+    @property
+    def title(self) -> str:
+        """That of the first study."""
+        return self.study.title
+
+    @property
+    def asked(self) -> Any:
+        """What ``[backtest]`` of the first study asks for."""
+        return self.study.spec.backtest
 
     @property
     def study(self) -> Study:
@@ -118,88 +115,39 @@ class Judged:
                 found.append(_unplanned(left))
         return found
 
-    def in_words(self) -> str:
-        """The result to read."""
-        title = self.study.title
-        head = f"{title}\n{'=' * len(title)}"
-        if self.search is not None:
-            return f"{head}\n{self.search}"
-        notes = [wrapped(str(each)) for each in self.noticed]
-        if self.backtest.left_out:
-            notes.append(left_out_words(self.backtest.left_out))
-        if self.step == "backtest":
-            return "\n\n".join([f"{head}\n{self.backtest}", *notes])
-        more = [str(each) for each in (self.change, self.worth, self.importance) if each is not None]
-        parts = [str(self.comparison), *more, *notes]
-        return "\n\n".join([f"{head}\n{parts[0]}", *parts[1:]])
 
-    def tables(self) -> dict[str, pd.DataFrame]:
-        """Tables by file name without ending."""
-        asked = self.study.spec.backtest
-        if self.search is not None:
-            winner = pd.concat([coefficient_rows(fit) for fit in self.search.fits.values()], ignore_index=True)
-            return {"search": search_rows(self.search), "coefficients": winner,
-                    "scores": score_rows(self.search.held, asked.sums, asked.weights)}  # fmt: skip
-        found = {"backtest": backtest_rows(self.backtest),
-                 "scores": score_rows(self.backtest, asked.sums, asked.weights)}  # fmt: skip
-        if self.step == "backtest":
-            rows = [calibration_rows(each, self.backtest) for each in self.calibrations]
-            return {**found, "calibration": pd.concat(rows, ignore_index=True)}
-        found |= {"comparison": comparison_rows(self.comparison), "tests": accuracy_test_rows(self.comparison)}
-        found |= {"change": change_rows(self.change, self.backtest)} if self.change is not None else {}
-        found |= {"worth": worth_rows(self.worth, self.backtest)} if self.worth is not None else {}
-        return found | ({"importance": importance_rows(self.importance, self.backtest)} if self.importance else {})
+@dataclass(frozen=True)
+class JudgedOutput(Output):
+    """What ``backtest``, ``compare`` and ``search`` give."""
+
+    subject: Judged
+
+    def notes(self) -> list[str]:
+        """What was noticed, and series without a result."""
+        if self.subject.search is not None:
+            return []
+        notes = [wrapped(str(each)) for each in self.subject.noticed]
+        left_out = self.subject.backtest.left_out
+        return [*notes, left_out_words(left_out)] if left_out else notes
 
     def findings(self) -> list[dict[str, object]]:
         """What was noticed."""
-        if self.search is not None:
+        if self.subject.search is not None:
             return []
-        series = self.backtest.cuts().column if len(self.backtest.series) == 1 else "all"
-        first = self.study.models[0].name
-        noted = [(first, finding) for finding in self.noticed]
-        if self.step == "backtest":
-            noted += [(each.model, finding) for each in self.calibrations for finding in each.findings]
+        series = self.subject.backtest.cuts().column if len(self.subject.backtest.series) == 1 else "all"
+        first = self.subject.study.models[0].name
+        noted = [(first, finding) for finding in self.subject.noticed]
+        if self.subject.step == "backtest":
+            noted += [(each.model, finding) for each in self.subject.calibrations for finding in each.findings]
         found: list[dict[str, object]] = [
             {"series": series, "model": model, **dataclasses.asdict(finding)} for model, finding in noted
         ]
-        return found + left_out_findings(self.backtest.left_out)
-
-    def pictures(self) -> dict[str, bytes]:
-        """PNG figures by name."""
-        from offing.draw import figure  # noqa: PLC0415  Matplotlib takes half a second, and only files need it
-        from offing.draw.style import png  # noqa: PLC0415
-
-        if self.search is not None:
-            return {"search": png(figure(self.search))}
-        results: dict[str, object] = {"by-horizon": self.backtest.by_horizon(self.study.spec.backtest.score)}
-        if self.step == "backtest":
-            results |= {"backtest": self.backtest, "calibration": self.calibrations[-1],
-                        "timeline": self.backtest.timeline}  # fmt: skip
-        else:
-            results["comparison"] = self.comparison
-            results |= {f"weights-{file_part(each.name)}": each for each in self.weights}
-        return {name: png(figure(result)) for name, result in results.items()}
+        return found + left_out_findings(self.subject.backtest.left_out)
 
     def record(self) -> dict[str, object]:
         """What ``run.json`` holds; of several studies one entry each."""
-        records = [each.record(plans=True) for each in self.studies]
+        records = [each.record(plans=True) for each in self.subject.studies]
         return records[0] if len(records) == 1 else {"studies": records}
-
-    def bundle(self) -> Bundle:
-        """All files."""
-        files = Bundle()
-        for name, rows in self.tables().items():
-            files.add(f"{name}.csv", csv_text(rows))
-        files.add("findings.json", json_text(self.findings()))
-        files.add("run.json", json_text(self.record()))
-        for name, picture in self.pictures().items():
-            files.add(f"{name}.png", picture)
-        return files
-
-    def in_json(self) -> str:
-        """Tables, findings and record as one JSON text."""
-        rows = {name: table.to_dict("records") for name, table in self.tables().items()}
-        return json_text({**rows, "findings": self.findings(), "run": self.record()}).rstrip("\n")
 
 
 def _unplanned(columns: Sequence[str]) -> Finding:
@@ -214,6 +162,6 @@ def _first(tables: Mapping[str, Table | Panel]) -> dict[str, Table]:
     return {name: next(iter(each.values())) if isinstance(each, Panel) else each for name, each in tables.items()}
 
 
-def judged(studies: Sequence[Study], step: str, search: Search | None = None) -> Judged:
-    """The result of a step."""
-    return Judged(tuple(studies), step, search)
+def judged(studies: Sequence[Study], step: str, search: Search | None = None) -> JudgedOutput:
+    """What a step gives."""
+    return JudgedOutput(Judged(tuple(studies), step, search), step)

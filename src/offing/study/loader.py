@@ -14,6 +14,7 @@ from typing import Any
 from pydantic import TypeAdapter, ValidationError
 
 from offing.base import InputError, nearest
+from offing.base.results import ENTRIES
 from offing.evaluation import DriverSelection
 from offing.model import Model
 from offing.study import schema
@@ -21,7 +22,7 @@ from offing.study.cross_checks import check_asked, check_output, checked_scenari
 from offing.study.error_messages import Place
 from offing.study.study import Study
 from offing.tables import Treat
-from offing.terms import TERMS, Driver, Term
+from offing.terms import Driver, Term, term_kinds
 
 
 def open_study(path: str | Path, *, as_of: str | None = None) -> Study:
@@ -65,7 +66,7 @@ def study_from(text: str, path: Path) -> Study:
     except RecursionError:
         raise _too_deep(path) from None
     try:
-        spec = schema.StudySpec.model_validate_json(json.dumps(raw, default=_plain))
+        spec = schema.whole().model_validate_json(json.dumps(raw, default=_plain))
     except ValidationError as error:
         raise place.first_fault(error, (), _known_keys()) from error
     except RecursionError:
@@ -106,7 +107,8 @@ def _plain(value: object) -> str:
 
 def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
     parts: dict[tuple[Any, ...], type[schema.Part]] = {
-        (): schema.StudySpec,
+        (): schema.whole(),
+        **{(entry.key,): schema.options_of(kind) for kind, entry in ENTRIES.items() if entry.options is not None},
         ("target",): schema.TargetSpec,
         ("target", "data"): schema.ColumnSpec,
         ("estimation",): schema.EstimationSpec,
@@ -158,12 +160,12 @@ def _check_totals(spec: schema.StudySpec, place: Place) -> None:
 
 
 def _term(entry: Mapping[str, Any], at: tuple[Any, ...], folder: Path, place: Place) -> Term:
-    kind = entry.get("type")
-    if not isinstance(kind, str) or kind not in TERMS:
+    kind, kinds = entry.get("type"), term_kinds()
+    if not isinstance(kind, str) or kind not in kinds:
         found = "the kind of term is missing" if kind is None else f"found {kind!r}"
-        advice = f'Add type = "{next(iter(TERMS))}", say.' if kind is None else nearest(str(kind), TERMS)
+        advice = f'Add type = "{next(iter(kinds))}", say.' if kind is None else nearest(str(kind), kinds)
         raise place.error((*at, "type"), found, advice)
-    term: Term = _built(TERMS[kind], {key: value for key, value in entry.items() if key != "type"}, at, place)
+    term: Term = _built(kinds[kind], {key: value for key, value in entry.items() if key != "type"}, at, place)
     return term.within(folder)
 
 

@@ -4,11 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass, fields
 from datetime import date
+from functools import cache
+from inspect import Parameter, signature
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_type_hints
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, create_model
 
+import offing.explain  # noqa: F401  its entries have options, and figures that a study may name
+from offing.base.results import ENTRIES
 from offing.calendar.frequency import Unit
 from offing.evaluation import DriverSelection, candidates
 from offing.tables.read_options import Reading
@@ -274,12 +278,9 @@ class SolveSpec(Part):
     span: Text | list[str | date] | None = None
 
 
-#: Figures that a study may ask for by name; those of a model, a term or one of several carry more after a dash.
-FIGURES = (
-    "fit", "residuals", "stability", "forecast", "running", "scenarios", "walk", "sensitivity", "year-of-days",
-    "chances", "contributions", "history", "response", "weights", "inputs", "effects", "trend", "cycle", "indices",
-    "holidays", "totals", "reconciled", "allocated", "combined", "screening",
-)  # fmt: skip
+def figures() -> list[str]:
+    """Figures that a study may ask for by name; those of a model, a term or one of several carry more after a dash."""
+    return sorted(each.kind for each in ENTRIES.values() if each.drawn)
 
 
 class OutputSpec(Part):
@@ -313,3 +314,22 @@ class StudySpec(Part):
     backtest: BacktestSpec = BacktestSpec()
     search: SearchSpec | None = None
     output: OutputSpec = OutputSpec()
+
+
+@cache
+def options_of(kind: str) -> type[Part]:
+    """The table in which a study states the options of a kind of result, from its function's keywords."""
+    function = ENTRIES[kind].options
+    if function is None:
+        raise TypeError(f"the entry {kind!r} has no options")
+    hints = get_type_hints(function)
+    own = [each for each in signature(function).parameters.values() if each.kind is Parameter.KEYWORD_ONLY]
+    fields: dict[str, Any] = {each.name: (hints[each.name], each.default) for each in own}
+    return create_model(f"{ENTRIES[kind].key} options", __base__=Part, **fields)
+
+
+def whole() -> type[StudySpec]:
+    """The whole file, with the tables of all kinds of results that have options."""
+    kinds = [kind for kind, entry in ENTRIES.items() if entry.options is not None]
+    fields: dict[str, Any] = {ENTRIES[kind].key: (options_of(kind), options_of(kind)()) for kind in kinds}
+    return create_model("StudySpec", __base__=StudySpec, **fields)

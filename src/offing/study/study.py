@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -58,7 +58,8 @@ class Study(AskedStudy):
         terms = {str(term.name) for term in self.fits[name].model.terms}
         groups = {group: [each for each in members if each in terms] for group, members in self.spec.groups.items()}
         where = tuple(span) if isinstance(span, list) else span
-        return walk(end, start, by=by, span=where, groups={group: own for group, own in groups.items() if own})
+        found = walk(end, start, by=by, span=where, groups={group: own for group, own in groups.items() if own})
+        return found if scenario is None else replace(found, scenario=scenario)
 
     @cached_property
     def adjustment_scores(self) -> dict[str, pd.DataFrame]:

@@ -13,6 +13,7 @@ from typing import Any
 import pandas as pd
 
 from offing.base import InputError
+from offing.base.results import ENTRIES
 from offing.evaluation import Screening
 from offing.evaluation.screening import screen_series
 from offing.model import Model, SeriesFits
@@ -81,10 +82,10 @@ class StudyData:
         stated = self.spec.output.figures
         return figures <= MOST_FIGURES if stated is None else stated != "none"
 
-    def picks(self, figure: str, only: list[str] | None = None) -> bool:
-        """Whether a figure, by its file's name, is among `only`, or what ``[output]`` names: all if it names none."""
-        stated = self.spec.output.figures if only is None else only
-        return not isinstance(stated, list) or any(figure == each or figure.startswith(f"{each}-") for each in stated)
+    def options(self, kind: str) -> dict[str, Any]:
+        """What the study states for a kind of result."""
+        stated = getattr(self.spec, ENTRIES[kind].key)
+        return {name: getattr(stated, name) for name in type(stated).model_fields}
 
     @cached_property
     def tables(self) -> dict[str, Table | Panel]:

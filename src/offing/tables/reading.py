@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import fields, replace
 from pathlib import Path
 from typing import Any, overload
@@ -276,20 +276,35 @@ def _check_has_dates(source: pd.DataFrame, frame: pd.DataFrame, reading: Reading
 
 
 def open_file(path: Path, reading: Reading) -> Source:
-    """The source that a file is, by its suffix."""
+    """The source that a file is, by its suffix; text with separators where `FILES` does not know it."""
     file = reading.name or path.name
     suffix = path.suffix.lower()
-    marks = (reading.decimal, reading.thousands)
-    if suffix in (".xlsx", ".xlsm"):
-        return workbook(path, file, reading.sheet, reading.header_row, marks)
-    if suffix in (".parquet", ".pq"):
-        return parquet(path, file)
+    if suffix in FILES:
+        return FILES[suffix](path, file, reading)
     if suffix in (".xls", ".ods", ".db", ".sqlite", ".duckdb", ".json"):
         raise InputError(
             f"files of the kind {suffix} are not read",
             "Save a workbook as .xlsx; name a database in database; save other tables as CSV.", file=file,
         )  # fmt: skip
-    return CsvFile(path, file, reading.separator, *marks, reading.encoding, reading.header_row)
+    return CsvFile(path, file, reading.separator, reading.decimal, reading.thousands, reading.encoding,
+                   reading.header_row)  # fmt: skip
+
+
+def _workbook(path: Path, file: str, reading: Reading) -> Source:
+    return workbook(path, file, reading.sheet, reading.header_row, (reading.decimal, reading.thousands))
+
+
+def _parquet(path: Path, file: str, _: Reading) -> Source:
+    return parquet(path, file)
+
+
+#: What opens a file, by its suffix, from its path, its name for messages and the options of reading.
+FILES: dict[str, Callable[[Path, str, Reading], Source]] = {
+    ".xlsx": _workbook,
+    ".xlsm": _workbook,
+    ".parquet": _parquet,
+    ".pq": _parquet,
+}
 
 
 def _index(index: Any, timing: Timing, zone: str | None, file: str) -> tuple[Stamps, Timing]:

@@ -8,6 +8,7 @@ from offing.terms.interaction import Interaction
 from offing.terms.lag_weights import LagWeights, options, undecided
 from offing.terms.outlier_dummies import Pulses
 from offing.terms.own_lags import OwnLags
+from offing.terms.registry import TERMS, register_term, term_kinds
 from offing.terms.season import Season
 from offing.terms.term import (
     STATED,
@@ -26,19 +27,6 @@ from offing.terms.term import (
 )
 from offing.terms.trend import Trend
 from offing.terms.working_time import WorkingTime
-
-#: Every kind of term by the name that a study gives it.
-TERMS: dict[str, type[Term]] = {
-    "trend": Trend,
-    "season": Season,
-    "holidays": Holidays,
-    "working-time": WorkingTime,
-    "event": Event,
-    "driver": Driver,
-    "category": Category,
-    "own-lags": OwnLags,
-    "interaction": Interaction,
-}
 
 __all__ = [
     "STATED",
@@ -67,6 +55,8 @@ __all__ = [
     "Written",
     "naming_term",
     "options",
+    "register_term",
+    "term_kinds",
     "undecided",
     "with_known_lags",
 ]

@@ -1,31 +1,20 @@
 """All writers: tables of the contract as CSV, records as JSON, figures as PNG; each file whole or not at all."""
 
-from offing.writers.contract import (
-    RECONCILED,
-    bend_rows,
-    chance_rows,
-    coefficient_rows,
-    combined_contribution_rows,
-    combined_forecast_rows,
-    combined_rows,
-    contribution_rows,
-    fitted_rows,
-    forecast_rows,
-    holiday_rows,
-    index_rows,
-    left_out_rows,
-    reconciled_rows,
-    release_rows,
-    running_rows,
-    screening_rows,
-    split_rows,
-    stability_rows,
-    total_rows,
-    treatment_rows,
-    trend_rows,
-    weight_rows,
-)
-from offing.writers.files import Bundle, csv_text, file_digest, frame_digest, iso_words, json_text, made, text_digest
+from offing.calendar.iso import iso_words
+from offing.evaluation.combination import combined_contribution_rows, combined_forecast_rows, combined_rows
+from offing.evaluation.screening import screening_rows, stability_rows
+from offing.explain.allocation import split_rows
+from offing.explain.holiday_effects import holiday_rows
+from offing.explain.lag_weights import weight_rows
+from offing.explain.nowcast import release_rows, running_rows
+from offing.explain.reconciliation import RECONCILED, reconciled_rows
+from offing.explain.seasonal_indices import index_rows
+from offing.explain.totals import total_rows
+from offing.explain.trend import bend_rows, trend_rows
+from offing.explain.what_if.probabilities import chance_rows
+from offing.model.rows import coefficient_rows, contribution_rows, fitted_rows, forecast_rows, treatment_rows
+from offing.writers.contract import left_out_rows
+from offing.writers.files import Bundle, csv_text, file_digest, frame_digest, json_text, made, text_digest
 from offing.writers.run import run_record
 
 __all__ = [

@@ -13,13 +13,15 @@ from numpy.typing import NDArray
 
 from offing.base import InputError, Keywords, count
 from offing.base.arrays import Array
-from offing.base.text import as_html, number, percents, rounded, signed, text_table, wrapped
+from offing.base.results import AHEAD, Entry, Result, alone, register
+from offing.base.text import number, percents, rounded, signed, text_table, wrapped
 from offing.calendar import Axis
 from offing.explain.date_spans import named_span
 from offing.model import Contributions, Fit, Forecast
 from offing.model.contributions import adjusted
 from offing.model.decomposition import Account
 from offing.model.fitted import Fitted
+from offing.model.rows import SHOWN, contribution_rows, iso, keyed
 
 _SIZES = ("percent", "amount", "total")
 
@@ -98,7 +100,7 @@ class Adjustment(Keywords):
 
 
 @dataclass(frozen=True)
-class AdjustedForecast:
+class AdjustedForecast(Result, figure="adjusted.draw_adjusted"):
     """A forecast with adjustments by hand. Made by `offing.adjust_forecast`.
 
     Attributes
@@ -216,9 +218,6 @@ class AdjustedForecast:
         heads = [self.axis.frequency.unit, "before", "after", "change", "low", "high"]
         return f"{wrapped(self.sentences)}\n\n{text_table(heads, columns)}"
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentences, self.table)
-
 
 def adjust_forecast(forecast: Forecast, adjustments: Sequence[Adjustment]) -> AdjustedForecast:
     """Adjust a forecast by hand; the model's own forecast stays beside it.
@@ -305,3 +304,85 @@ def _outcome(outcome: Fit | pd.Series, axis: Axis) -> Array:
     index = outcome.index.to_timestamp() if isinstance(outcome.index, pd.PeriodIndex) else outcome.index
     found = pd.Series(outcome.to_numpy(dtype=float), pd.DatetimeIndex(index)).reindex(pd.DatetimeIndex(axis.index))
     return found.to_numpy()
+
+
+#: The scenario of a forecast that was adjusted by hand.
+BY_HAND = "by hand"
+
+
+def adjustment_rows(found: AdjustedForecast) -> pd.DataFrame:
+    """Rows of ``adjustments.csv``: one row per adjustment and period that it changes."""
+    fit, frames = found.forecast.fit, []
+    periods = iso(found.axis.index, fit)
+    for each, change in zip(found.adjustments, found.changes, strict=True):
+        at = change != 0.0
+        frames.append(pd.DataFrame({
+            "span": each.said, "stated": each.words(fit.unit), "author": each.author, "reason": each.reason,
+            "period": [period for period, there in zip(periods, at, strict=True) if there], "change": change[at],
+        }))  # fmt: skip
+    return keyed(pd.concat(frames, ignore_index=True), fit, BY_HAND)
+
+
+def adjustment_score_rows(found: pd.DataFrame, fit: Fitted) -> pd.DataFrame:
+    """Rows of ``adjustment_scores.csv``: one an adjustment of which the outcome is known."""
+    return keyed(found, fit, BY_HAND)
+
+
+def overridden_rows(found: AdjustedForecast, probabilities: list[float]) -> pd.DataFrame:
+    """Rows of ``forecast.csv`` of a forecast that was adjusted by hand."""
+    fit = found.forecast.fit
+    table = found.forecast.table[["horizon"]].assign(forecast=found.mean).join(found.quantiles(probabilities))
+    rows = table.reset_index(drop=True)
+    rows.insert(0, "origin", iso([found.forecast.origin], fit)[0])
+    rows.insert(1, "period", iso(found.axis.index, fit))
+    return keyed(rows, fit, BY_HAND)
+
+
+register(
+    Entry(
+        "adjusted",
+        of=lambda study, name: alone(study.adjusted.get(name)),
+        said=dict.fromkeys(AHEAD, str),
+        drawn=AHEAD,
+        files={
+            "adjustments": lambda found, _: adjustment_rows(found),
+            "forecast": lambda found, _: overridden_rows(found, list(SHOWN)),
+            "contributions": lambda found, fit: contribution_rows(
+                found.contributions, fit, of_forecast=True, scenario=BY_HAND
+            ),
+        },
+        written=AHEAD,
+        rank=41,
+    )
+)
+
+
+def _scored(rows: pd.DataFrame) -> str:
+    lines = []
+    for _, row in rows.iterrows():
+        verdict = "helped" if row["helped"] else "did not help"
+        lines.append(
+            f"The adjustment of {row['span']} ({row['author']}: {row['reason']}) {verdict}: mean absolute error "
+            f"{row['error_after']:,.4g} with it, {row['error_before']:,.4g} without."
+        )
+    return wrapped("\n".join(lines))
+
+
+register(
+    Entry(
+        "adjustment scores",
+        of=lambda study, name: alone(study.adjustment_scores.get(name)),
+        said=dict.fromkeys(AHEAD, _scored),
+        files={"adjustment_scores": adjustment_score_rows},
+        written=AHEAD,
+        rank=42,
+    )
+)
+register(
+    Entry(
+        "price",
+        of=lambda study, _: alone(study.price or None),
+        said=dict.fromkeys(AHEAD, wrapped),
+        rank=43,
+    )
+)

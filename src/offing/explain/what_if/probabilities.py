@@ -12,12 +12,15 @@ import pandas as pd
 
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
-from offing.base.text import as_html, number, rounded, text_table, wrapped
+from offing.base.results import AHEAD, Entry, Result, numbered, register
+from offing.base.text import number, rounded, text_table, wrapped
 from offing.calendar import Axis
 from offing.engine import SEED
 from offing.explain.date_spans import coarser, named_span, owners
 from offing.model import Forecast
+from offing.model.forecast import AS_PLANNED
 from offing.model.joint_simulation import Noise, outcome_paths
+from offing.model.rows import iso, keyed
 
 Side = Literal["above", "below"]
 #: Paths come in batches of so many.
@@ -26,7 +29,7 @@ _SHOWN = (0.025, 0.1, 0.25, 0.5, 0.75, 0.9, 0.975)
 
 
 @dataclass(frozen=True)
-class Paths:
+class Paths(Result, figure="adjusted.draw_paths"):
     """Joint paths of the outcomes that a forecast expects. Made by `offing.paths`.
 
     Attributes
@@ -168,12 +171,9 @@ class Paths:
         columns = [self.axis.labels(), *(rounded(shown[name]) for name in shown.columns)]
         return f"{wrapped(self.sentence)}\n\n{text_table([self.axis.frequency.unit, *shown.columns], columns)}"
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
-
 
 @dataclass(frozen=True)
-class Exceedance:
+class Exceedance(Result, figure="totals.draw_reach"):
     """The chances that a threshold is passed. Made by ``paths.reaching``.
 
     Attributes
@@ -274,8 +274,10 @@ class Exceedance:
         heads = [self.paths.axis.frequency.unit, "chance", "first there"]
         return f"{wrapped(self.sentence)}\n\n{text_table(heads, columns)}"
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, pd.DataFrame({"chance": self.by_period, "first": self.first}))
+    @property
+    def table(self) -> pd.DataFrame:
+        """One row a period: ``chance`` of lying there, and of doing so for the ``first`` time."""
+        return pd.DataFrame({"chance": self.by_period, "first": self.first})
 
 
 def paths(
@@ -357,3 +359,28 @@ def _chance(value: float, n: int) -> str:
     if (1.0 - value) * n < 5.0:
         return f"more than {100.0 - max(100.0 * 5.0 / n, 0.1):.4g} %"
     return f"{100.0 * value:.0f} %" if 0.1 <= value <= 0.9 else f"{100.0 * value:.1f} %"
+
+
+def chance_rows(found: Exceedance) -> pd.DataFrame:
+    """Rows of ``chances.csv``: one a period, or one of the total."""
+    fit = found.paths.forecast.fit
+    periods = iso(found.paths.axis.index, fit)
+    rows = pd.DataFrame({
+        "threshold": found.threshold, "side": found.side, "of": "total" if found.total else "period",
+        "period": periods[:1] if found.total else periods, "chance": found.by_period.to_numpy(),
+        "first": found.first.to_numpy(),
+    })  # fmt: skip
+    return keyed(rows, fit, AS_PLANNED)
+
+
+register(
+    Entry(
+        "chances",
+        of=lambda study, name: numbered(study.chances[name], always=True),
+        said={"forecast": lambda found: wrapped(found.sentence)},
+        drawn=AHEAD,
+        files={"chances": lambda found, _: chance_rows(found)},
+        written=AHEAD,
+        rank=33,
+    )
+)

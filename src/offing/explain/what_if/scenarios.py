@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -11,7 +11,8 @@ import pandas as pd
 
 from offing.base import Finding, InputError, nearest
 from offing.base.arrays import Array
-from offing.base.text import as_html, number, percent, rounded, signed, text_table, wrapped
+from offing.base.results import AHEAD, Entry, Result, alone, register
+from offing.base.text import number, percent, rounded, signed, text_table, wrapped
 from offing.calendar import Axis
 from offing.explain.what_if.probabilities import Paths, paths
 from offing.explain.why.walk import Walk
@@ -20,12 +21,13 @@ from offing.model import Fit, Forecast
 from offing.model.direct_forecast import DirectForecast
 from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
+from offing.model.rows import contribution_rows, driver_rows, forecast_rows, iso, keyed
 from offing.outlook import Scenario
 from offing.tables import Panel, Table
 
 
 @dataclass(frozen=True)
-class Scenarios:
+class Scenarios(Result, figure="what_if.draw_scenarios"):
     """Forecasts of one fit under several scenarios. Made by `offing.scenarios`.
 
     Attributes
@@ -188,9 +190,6 @@ class Scenarios:
         columns = [self.axis.labels(), *(cells[j * h : (j + 1) * h] for j in range(width))]
         return f"{wrapped(self.sentences)}\n\n{text_table([self.axis.frequency.unit, *self.names], columns)}"
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentences, self.table)
-
 
 def scenarios(
     fit: Fit,
@@ -245,3 +244,57 @@ def scenarios(
             error.found = f"scenario '{each.name}': {error.found}"
             raise
     return Scenarios(forecasts)
+
+
+def scenario_rows(found: Scenarios) -> pd.DataFrame:
+    """Rows of ``scenarios.csv``: one a scenario, its total and how it differs from the first."""
+    rows = found.totals.reset_index().assign(assumed=["; ".join(found.assumed[name]) for name in found.names])
+    return _by_scenario(rows, found.fit)
+
+
+def difference_rows(found: Scenarios) -> pd.DataFrame:
+    """Rows of ``differences.csv``: one a scenario and period."""
+    frames = []
+    for name in found.names[1:]:
+        rows = found.differences(name)
+        rows.insert(0, "period", iso(found.axis.index, found.fit))
+        frames.append(rows.reset_index(drop=True).assign(scenario=name))
+    whole = pd.concat(frames, ignore_index=True) if frames else pd.DataFrame(
+        columns=["period", "difference", "low", "high", "scenario"])  # fmt: skip
+    return _by_scenario(whole, found.fit)
+
+
+def _by_scenario(rows: pd.DataFrame, fit: Fitted) -> pd.DataFrame:
+    """The key columns, with the scenario's name from a column of the rows."""
+    names = rows["scenario"].tolist()
+    return keyed(rows.drop(columns="scenario"), fit, "").assign(scenario=names)
+
+
+def _of_each(found: Scenarios, rows: Callable[[Forecast], pd.DataFrame]) -> pd.DataFrame | None:
+    """The rows of every scenario's forecast but the first, which is the forecast itself."""
+    made = [rows(found.of(name)) for name in found.names[1:]]
+    return pd.concat(made, ignore_index=True) if made else None
+
+
+register(
+    Entry(
+        "scenarios",
+        of=lambda study, name: alone(study.what_if.get(name)),
+        said=dict.fromkeys(AHEAD, str),
+        drawn=AHEAD,
+        files={
+            "scenarios": lambda found, _: scenario_rows(found),
+            "differences": lambda found, _: difference_rows(found),
+            "drivers": lambda found, _: _of_each(found, driver_rows),
+            "forecast": lambda found, _: _of_each(found, forecast_rows),
+            "contributions": lambda found, _: _of_each(
+                found,
+                lambda ahead: contribution_rows(
+                    ahead.contributions, ahead.fit, of_forecast=True, scenario=ahead.scenario
+                ),
+            ),
+        },
+        written=AHEAD,
+        rank=40,
+    )
+)

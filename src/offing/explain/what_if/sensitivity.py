@@ -12,12 +12,16 @@ import pandas as pd
 
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
-from offing.base.text import as_html, number, percent, rounded, signed, text_table, wrapped
+from offing.base.results import Entry, Result, alone, register
+from offing.base.text import number, percent, rounded, signed, text_table, wrapped
 from offing.calendar import Axis
 from offing.explain.why.walk_builder import walk
 from offing.model import Forecast
 from offing.model.direct_forecast import DirectForecast
+from offing.model.fitted import Fitted
+from offing.model.forecast import AS_PLANNED
 from offing.model.reapply import rerun
+from offing.model.rows import iso, keyed
 from offing.outlook import Modelled, Rule, Scenario, Shift, changeable
 
 #: What is changed where nothing is said, in percent.
@@ -29,7 +33,7 @@ _TELLING = 0.02
 
 
 @dataclass(frozen=True)
-class Sensitivity:
+class Sensitivity(Result, figure="what_if.draw_sensitivity"):
     """What a change of each driver does to a forecast. Made by `offing.sensitivity`.
 
     Attributes
@@ -69,6 +73,11 @@ class Sensitivity:
     pairs: Array
     target: str
     unit: str
+
+    @property
+    def drawable(self) -> bool:
+        """Whether there are drivers."""
+        return bool(self.drivers)
 
     @cached_property
     def table(self) -> pd.DataFrame:
@@ -132,9 +141,6 @@ class Sensitivity:
         return (
             f"{wrapped(self.sentences)}\n\n{text_table(['driver', 'change', 'total', 'from', 'to', 'share'], columns)}"
         )
-
-    def _repr_html_(self) -> str:
-        return as_html(self.sentences, self.table)
 
 
 def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | None = None) -> Sensitivity:
@@ -225,3 +231,27 @@ def _rules(
             raise InputError(f"the model has no driver {name!r}", nearest(str(name), every), key="changes")
     return {name: Shift(percent=float(each)) if isinstance(each, (int, float)) else each
             for name, each in changes.items()}  # fmt: skip
+
+
+def sensitivity_rows(found: Sensitivity, fit: Fitted) -> pd.DataFrame:
+    """Rows of ``sensitivity.csv``: one a driver for the total, and one for each period."""
+    total = found.table.copy()
+    total.insert(2, "period", "total")
+    frames = [total.drop(columns="percent")]
+    periods = iso(found.axis.index, fit)
+    for name, change, effect in zip(found.drivers, found.changes, found.by_period, strict=True):
+        frames.append(pd.DataFrame({"driver": name, "change": change, "period": periods, "total": effect}))
+    return keyed(pd.concat(frames, ignore_index=True).rename(columns={"total": "effect"}), fit, AS_PLANNED)
+
+
+register(
+    Entry(
+        "sensitivity",
+        of=lambda study, name: alone(study.sensitivities.get(name)),
+        said={"explain": str},
+        drawn=["explain"],
+        files={"sensitivity": sensitivity_rows},
+        written=["explain"],
+        rank=45,
+    )
+)

@@ -13,10 +13,14 @@ from scipy.optimize import brentq, minimize_scalar
 
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
-from offing.base.text import as_html, number, signed, wrapped
+from offing.base.results import Entry, Result, numbered, register
+from offing.base.text import number, signed, wrapped
 from offing.explain.date_spans import named_span
 from offing.model import Forecast
+from offing.model.fitted import Fitted
+from offing.model.forecast import AS_PLANNED
 from offing.model.reapply import rerun
+from offing.model.rows import keyed
 from offing.outlook import Rule, Scenario, Shift, Stated, driver_column
 
 How = Literal["constant", "percent", "amount"]
@@ -25,7 +29,7 @@ _TRIED = 33
 
 
 @dataclass(frozen=True)
-class Solution:
+class Solution(Result, figure="adjusted.draw_solution"):
     """The value of a driver that reaches a total, or the nearest that can be. Made by `offing.solve_for`.
 
     Attributes
@@ -103,8 +107,10 @@ class Solution:
     def __str__(self) -> str:
         return wrapped(self.sentence)
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.path.to_frame())
+    @property
+    def table(self) -> pd.DataFrame:
+        """One row a period: the driver's value."""
+        return self.path.to_frame()
 
 
 def solve_for(
@@ -221,3 +227,24 @@ def _roots(gap: Callable[[float], float], grid: Array, gaps: Array) -> list[floa
         if before * after < 0.0:
             found.append(float(brentq(gap, low, high, xtol=near, rtol=1e-14)))
     return found
+
+
+def solution_rows(found: list[Solution], fit: Fitted) -> pd.DataFrame:
+    """Rows of ``solutions.csv``: one row per goal."""
+    rows = [(each.driver, each.how, each.goal, each.value, each.reached, each.met, each.low, each.high)
+            for each in found]  # fmt: skip
+    return keyed(pd.DataFrame(rows, columns=["driver", "how", "goal", "value", "reached", "met", "low", "high"]), fit,
+                 AS_PLANNED)  # fmt: skip
+
+
+register(
+    Entry(
+        "solution",
+        of=lambda study, name: numbered(study.solutions[name]),
+        said={"explain": str},
+        drawn=["explain"],
+        files={"solutions": lambda found, fit: solution_rows([found], fit)},
+        written=["explain"],
+        rank=46,
+    )
+)

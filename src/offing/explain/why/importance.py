@@ -10,8 +10,11 @@ import pandas as pd
 
 from offing.base import InputError
 from offing.base.arrays import Array
-from offing.base.text import as_html, percent, text_table, wrapped
+from offing.base.results import Entry, Result, alone, register
+from offing.base.text import percent, text_table, wrapped
 from offing.evaluation import Worth
+from offing.evaluation.backtest import Backtest
+from offing.evaluation.rows import series_of
 from offing.explain.variance_shares import variance_shares
 from offing.model.fitted import Fitted
 
@@ -22,7 +25,7 @@ _SHARED = 0.5
 
 
 @dataclass(frozen=True)
-class Importance:
+class Importance(Result, figure="bars.draw_importance"):
     """Terms by what they explain and what they are worth. Made by `offing.importance`.
 
     Attributes
@@ -109,9 +112,6 @@ class Importance:
             heads += ["without it", "p", "why they differ"]
         return f"{wrapped(self.sentences)}\n\n{text_table(heads, columns)}"
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentences, self.table)
-
 
 def importance(fit: Fitted, worth: Worth | None = None) -> Importance:
     """What each term explains of the past, and beside it what it is worth out of sample.
@@ -159,3 +159,25 @@ def importance(fit: Fitted, worth: Worth | None = None) -> Importance:
         tuple(names[i] for i in order), tuple(labels[names[i]] for i in order), found.share[order], found.error[order],
         found.alone[order], ahead[order], p[order], worth.score if worth is not None else "",
     )  # fmt: skip
+
+
+def importance_rows(found: Importance, backtest: Backtest) -> pd.DataFrame:
+    """Rows of ``importance.csv``: one a term."""
+    rows = found.table.copy()
+    keys = (("series", series_of(backtest)), ("model", backtest.models[0].name), ("scenario", ""))
+    for place, (name, value) in enumerate(keys):
+        rows.insert(place, name, value)
+    return rows
+
+
+register(
+    Entry(
+        "importance",
+        of=lambda judged, _: alone(judged.importance),
+        said={"compare": str},
+        drawn=["compare"],
+        files={"importance": lambda found, judged: importance_rows(found, judged.backtest)},
+        written=["compare"],
+        rank=4,
+    )
+)

@@ -6,8 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+import pandas as pd
 
-from offing.base.text import as_html, number, percent, signed, wrapped
+from offing.base.results import Result
+from offing.base.text import number, percent, signed, wrapped
 from offing.explain.what_if.forecast_adjustments import AdjustedForecast
 from offing.explain.what_if.scenarios import Scenarios
 from offing.explain.what_if.sensitivity import Sensitivity
@@ -27,7 +29,7 @@ class Chapter:
 
 
 @dataclass(frozen=True)
-class Story:
+class Story(Result, figure="walks.draw_story"):
     """A page on a forecast in plain sentences. Made by `offing.story`.
 
     Attributes
@@ -74,8 +76,15 @@ class Story:
     def __str__(self) -> str:
         return wrapped(self.text)
 
-    def _repr_html_(self) -> str:
-        return as_html(self.text, self.walk.table)
+    @property
+    def sentences(self) -> str:
+        """The page."""
+        return self.text
+
+    @property
+    def table(self) -> pd.DataFrame:
+        """The walk's steps."""
+        return self.walk.table
 
 
 def story(

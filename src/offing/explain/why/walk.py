@@ -11,9 +11,13 @@ import pandas as pd
 
 from offing.base import InputError, count
 from offing.base.arrays import Array
-from offing.base.text import as_html, number, percent, rounded, signed, text_table, wrapped
+from offing.base.results import Entry, Result, numbered, register
+from offing.base.text import number, percent, rounded, signed, text_table, wrapped
 from offing.explain.why.difference import Pieces
 from offing.model.decomposition import ADJUSTMENT, BASELINE, CORRECTION, PAST, UNEXPLAINED
+from offing.model.fitted import Fitted
+from offing.model.forecast import AS_PLANNED
+from offing.model.rows import keyed
 
 #: What the rows that are no terms are called in sentences.
 _WORDS = {
@@ -43,7 +47,7 @@ class Step:
 
 
 @dataclass(frozen=True)
-class Walk:
+class Walk(Result, figure="walks.draw_walk"):
     """The account from one value to another. Made by `offing.walk`.
 
     Attributes
@@ -69,6 +73,8 @@ class Walk:
         What was left out, and the like.
     total
         The same walk over all spans together, where there are several.
+    scenario
+        Of which scenario the end is.
 
     Examples
     --------
@@ -95,6 +101,12 @@ class Walk:
     notes: tuple[str, ...] = ()
     total: Walk | None = None
     outcome: Array | None = None
+    scenario: str = AS_PLANNED
+
+    @property
+    def drawable(self) -> bool:
+        """Whether anything lies between start and end."""
+        return bool(self.moved)
 
     @property
     def change(self) -> Array:
@@ -255,9 +267,6 @@ class Walk:
             [rows, cells, ["", *lows, ""], ["", *highs, ""], ["", *points, ""]],
         )
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentences, self.table)
-
 
 def step_name(step: Step) -> str:
     """What a step is called in a sentence."""
@@ -331,3 +340,27 @@ def together(walks: Mapping[str, Walk], over: str) -> Walk:
         notes=(f"Summed over {len(every)} series.", *dict.fromkeys(note for each in every for note in each.notes)),
         total=None if first.total is None else together({n: each.whole for n, each in walks.items()}, over),
     )  # fmt: skip
+
+
+def walk_rows(found: Walk, fit: Fitted, scenario: str = AS_PLANNED) -> pd.DataFrame:
+    """Rows of ``walks.csv``: one a span and step, after those of start and end."""
+    rows = found.table.copy()
+    rows.insert(0, "against", found.from_words)
+    ends = [
+        pd.DataFrame({"against": found.from_words, "span": found.spans, "phase": "", "step": step, "amount": values})
+        for step, values in (("start", found.start), ("end", found.end))
+    ]
+    return keyed(pd.concat([ends[0], rows, ends[1]], ignore_index=True), fit, scenario)
+
+
+register(
+    Entry(
+        "walk",
+        of=lambda study, name: numbered(study.walks[name], always=True),
+        said={"explain": str},
+        drawn=["explain"],
+        files={"walks": lambda found, fit: walk_rows(found, fit, found.scenario)},
+        written=["explain"],
+        rank=44,
+    )
+)

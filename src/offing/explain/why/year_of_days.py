@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import pandas as pd
 
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
-from offing.base.text import as_html, in_units, number, signed, text_table, wrapped
+from offing.base.results import Entry, Result, alone, register
+from offing.base.text import in_units, number, signed, text_table, wrapped
 from offing.model import Contributions
 from offing.model.decomposition import BASELINE
 
@@ -18,7 +20,7 @@ EVERY = "all terms"
 
 
 @dataclass(frozen=True)
-class YearOfDays:
+class YearOfDays(Result, figure="what_if.draw_year_of_days"):
     """What a term, or all of them, add on every day of a year. Made by `offing.year_of_days`.
 
     Attributes
@@ -39,7 +41,7 @@ class YearOfDays:
     >>> days = pd.date_range("2024-01-01", periods=70, freq="D")
     >>> load = pd.Series(50.0 + 5.0 * (days.day_of_week >= 5) + np.tile([1.0, -1.0], 35), days, name="load")
     >>> fit = of.Model("load", terms=[of.Season("week")]).fit(load)
-    >>> of.year_of_days(fit.contributions, "season in week").table["contribution"].round(2).tolist()[4:8]
+    >>> of.year_of_days(fit.contributions, term="season in week").table["contribution"].round(2).tolist()[4:8]
     [-1.43, 3.57, 3.57, -1.43]
     """
 
@@ -76,15 +78,12 @@ class YearOfDays:
         heads = ["month", "sum", "most in a day", "least in a day"]
         return f"{wrapped(self.sentence)}\n\n{text_table(heads, [list(each) for each in zip(*rows, strict=True)])}"
 
-    def _repr_html_(self) -> str:
-        return as_html(self.sentence, self.table)
-
 
 def _day(stamp: pd.Timestamp) -> str:
     return f"{stamp.day} {stamp:%B}"
 
 
-def year_of_days(contributions: Contributions, term: str | None = None, year: int | None = None) -> YearOfDays:
+def year_of_days(contributions: Contributions, *, term: str | None = None, year: int | None = None) -> YearOfDays:
     """What a term adds on every day of a year.
 
     Parameters
@@ -142,3 +141,14 @@ def _days(contributions: Contributions) -> tuple[pd.DatetimeIndex, np.ndarray]:
     count = np.maximum((wall[1] - wall[0]).days.to_numpy() + 1, 1)
     offset = np.arange(int(count.sum())) - np.repeat(np.cumsum(count) - count, count)
     return pd.DatetimeIndex(np.repeat(wall[0].to_numpy(), count) + offset.astype("timedelta64[D]")), count
+
+
+def _of_days(study: Any, name: str) -> YearOfDays | None:
+    fit = study.fits[name]
+    daily = fit.axis.frequency.unit == "hour" or fit.axis.frequency.per_day
+    return year_of_days(fit.contributions, **study.options("year-of-days")) if daily and fit.model.terms else None
+
+
+register(
+    Entry("year-of-days", of=lambda study, name: alone(_of_days(study, name)), drawn=["explain"], options=year_of_days)
+)

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import fields
 
+from offing.base.results import Entry, alone, register
 from offing.base.toml import toml, toml_key
-from offing.evaluation import Screening
+from offing.evaluation.screening import Screening, screening_rows, stability_rows
 from offing.terms import Driver
 
 
@@ -16,7 +17,7 @@ def selected_lines(screening: Screening, sizes: Sequence[int] | None = None) -> 
     Examples
     --------
     >>> import numpy as np, pandas as pd, offing as of
-    >>> from offing.study.selected import selected_lines
+    >>> from offing.evaluation.selected_drivers import selected_lines
     >>> generator = np.random.default_rng(3)
     >>> data = pd.DataFrame(generator.normal(size=(200, 4)), pd.date_range("2024-01-01", periods=200), list("abcd"))
     >>> data["sold"] = 5.0 + 2.0 * data["c"] + generator.normal(size=200)
@@ -53,3 +54,23 @@ def _term(driver: Driver) -> str:
         if each.name != "data" and value != getattr(usual, each.name):
             lines.append(f"{each.name} = {toml(value)}")
     return "\n".join(lines)
+
+
+def _screened(found: Screening) -> str:
+    """The sizes, and the lines of the proposed one for a study; those of all sizes are written to ``selected.toml``."""
+    return f"{found}\n\nLines for the study, of the size proposed:\n\n{selected_lines(found, [found.size])}"
+
+
+register(
+    Entry(
+        "screening",
+        of=lambda study, name: alone(study.screenings[name]),
+        said={"screen": _screened},
+        drawn=["screen"],
+        files={
+            "screening": lambda found, _: screening_rows(found),
+            "stability": lambda found, _: stability_rows(found),
+        },
+        written=["screen"],
+    )
+)

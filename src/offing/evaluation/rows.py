@@ -7,13 +7,18 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 import pandas as pd
 
+from offing.base.results import Entry, alone, by_name, numbered, register
 from offing.calendar import Frequency
-from offing.evaluation import Backtest, Calibration, Change, Comparison, Search, Worth, scores
+from offing.calendar.iso import iso_words
+from offing.evaluation.backtest import Backtest
+from offing.evaluation.calibration import Calibration
+from offing.evaluation.comparison import Comparison
 from offing.evaluation.origins import one_scene
 from offing.evaluation.past_forecasts import PastForecasts, parts_of_runs, rows_of
-from offing.evaluation.scoring import EACH, SCORES, TOTAL, all_parts, levels_of, notes, scored, summed, sums_of
-from offing.explain import Importance
-from offing.writers.files import iso_words
+from offing.evaluation.scoring import EACH, SCORES, TOTAL, all_parts, levels_of, notes, scored, scores, summed, sums_of
+from offing.evaluation.search import Search
+from offing.evaluation.term_gain import Change, Worth
+from offing.model.rows import coefficient_rows
 
 #: The scenario of what is judged: none is assumed.
 _NONE = ""
@@ -129,7 +134,7 @@ def change_rows(found: Change, backtest: Backtest) -> pd.DataFrame:
     origins = found.by_origin.assign(origin=_iso(list(found.by_origin.index), frequency), horizon="")
     horizons = found.by_horizon.assign(origin="", horizon=found.by_horizon.index.astype(str))
     rows = pd.concat([origins, horizons], ignore_index=True)
-    keys = {"series": _series(backtest), "model": found.after, "scenario": _NONE, "against": found.before,
+    keys = {"series": series_of(backtest), "model": found.after, "scenario": _NONE, "against": found.before,
             "score": found.score}  # fmt: skip
     head = pd.DataFrame(keys, index=rows.index)
     return pd.concat([head, rows[["origin", "horizon", "before", "after", "change"]]], axis=1)
@@ -138,7 +143,7 @@ def change_rows(found: Change, backtest: Backtest) -> pd.DataFrame:
 def comparison_rows(found: Comparison) -> pd.DataFrame:
     """Rows of ``comparison.csv``: one a candidate or reference, the best first."""
     rows = found.table.rename(columns={found.score: "value"})
-    rows.insert(0, "series", _series(found.backtest))
+    rows.insert(0, "series", series_of(found.backtest))
     rows.insert(2, "scenario", _NONE)
     rows.insert(3, "basis", found.basis)
     rows.insert(5, "score", found.score)
@@ -148,7 +153,7 @@ def comparison_rows(found: Comparison) -> pd.DataFrame:
 def accuracy_test_rows(found: Comparison) -> pd.DataFrame:
     """Rows of ``tests.csv``: candidates against the best one and against the best reference."""
     rows = found.tests.copy()
-    rows.insert(0, "series", _series(found.backtest))
+    rows.insert(0, "series", series_of(found.backtest))
     rows.insert(2, "scenario", _NONE)
     rows.insert(3, "basis", found.basis)
     return rows
@@ -157,7 +162,7 @@ def accuracy_test_rows(found: Comparison) -> pd.DataFrame:
 def calibration_rows(found: Calibration, backtest: Backtest) -> pd.DataFrame:
     """Rows of ``calibration.csv``: one a level and horizon."""
     rows = found.table.copy()
-    for place, (name, value) in enumerate((("series", _series(backtest)), ("model", found.model), ("scenario", _NONE),
+    for place, (name, value) in enumerate((("series", series_of(backtest)), ("model", found.model), ("scenario", _NONE),
                                            ("basis", found.basis))):  # fmt: skip
         rows.insert(place, name, value)
     return rows
@@ -166,32 +171,25 @@ def calibration_rows(found: Calibration, backtest: Backtest) -> pd.DataFrame:
 def worth_rows(found: Worth, backtest: Backtest) -> pd.DataFrame:
     """Rows of ``worth.csv``: one a term."""
     rows = found.table.rename(columns={"score": "value"})
-    for place, (name, value) in enumerate((("series", _series(backtest)), ("model", found.model), ("scenario", _NONE))):
+    for place, (name, value) in enumerate(
+        (("series", series_of(backtest)), ("model", found.model), ("scenario", _NONE))
+    ):
         rows.insert(place, name, value)
     rows.insert(4, "score", found.score)
-    return rows
-
-
-def importance_rows(found: Importance, backtest: Backtest) -> pd.DataFrame:
-    """Rows of ``importance.csv``: one a term."""
-    rows = found.table.copy()
-    keys = (("series", _series(backtest)), ("model", backtest.models[0].name), ("scenario", _NONE))
-    for place, (name, value) in enumerate(keys):
-        rows.insert(place, name, value)
     return rows
 
 
 def search_rows(found: Search) -> pd.DataFrame:
     """Rows of ``search.csv``: one a candidate, the best first."""
     rows = found.table.rename(columns={"score": "value"})
-    keys = (("series", _series(found.held)), ("model", found.space.model.name), ("scenario", _NONE),
+    keys = (("series", series_of(found.held)), ("model", found.space.model.name), ("scenario", _NONE),
             ("basis", found.basis), ("score", found.score))  # fmt: skip
     for place, (name, value) in enumerate(keys):
         rows.insert(place, name, value, allow_duplicates=True)
     return rows
 
 
-def _series(found: PastForecasts) -> str:
+def series_of(found: PastForecasts) -> str:
     """The series in files: the target's column where there is one only, else all."""
     return found.cuts().column if len(found.series) == 1 else "all"
 
@@ -207,3 +205,89 @@ def _iso(stamps: Sequence[pd.Timestamp] | pd.Series, frequency: Frequency) -> li
     plain = frequency.unit != "hour" and frequency.zone is None
     words: list[str] = iso_words(texts, timed=not (plain and bool((texts == texts.normalize()).all()))).tolist()
     return words
+
+
+JUDGED = ("backtest", "compare")
+
+register(
+    Entry(
+        "backtest",
+        of=lambda judged, _: alone(judged.backtest),
+        said={"backtest": str},
+        drawn=["backtest"],
+        files={
+            "backtest": lambda found, _: backtest_rows(found),
+            "scores": lambda found, judged: score_rows(found, judged.asked.sums, judged.asked.weights),
+        },
+        written=JUDGED,
+        rank=0,
+    )
+)
+register(Entry("by-horizon", of=lambda judged, _: alone(judged.backtest.by_horizon(judged.asked.score)), drawn=JUDGED))
+register(Entry("timeline", of=lambda judged, _: alone(judged.backtest.timeline), drawn=["backtest"]))
+register(
+    Entry(
+        "calibration",
+        of=lambda judged, _: numbered(judged.calibrations),
+        files={"calibration": lambda found, judged: calibration_rows(found, judged.backtest)},
+        written=["backtest"],
+        drawn=["backtest"],
+    )
+)
+register(
+    Entry(
+        "comparison",
+        of=lambda judged, _: alone(judged.comparison),
+        said={"compare": str},
+        drawn=["compare"],
+        files={
+            "comparison": lambda found, _: comparison_rows(found),
+            "tests": lambda found, _: accuracy_test_rows(found),
+        },
+        written=["compare"],
+        rank=1,
+    )
+)
+register(
+    Entry(
+        "change",
+        of=lambda judged, _: alone(judged.change),
+        said={"compare": str},
+        drawn=["compare"],
+        files={"change": lambda found, judged: change_rows(found, judged.backtest)},
+        written=["compare"],
+        rank=2,
+    )
+)
+register(
+    Entry(
+        "worth",
+        of=lambda judged, _: alone(judged.worth),
+        said={"compare": str},
+        drawn=["compare"],
+        files={"worth": lambda found, judged: worth_rows(found, judged.backtest)},
+        written=["compare"],
+        rank=3,
+    )
+)
+register(
+    Entry(
+        "member-weights",
+        of=lambda judged, _: by_name({each.name: each for each in judged.weights}, always=True),
+        drawn=["compare"],
+    )
+)
+register(
+    Entry(
+        "search",
+        of=lambda judged, _: alone(judged.search),
+        said={"search": str},
+        drawn=["search"],
+        files={
+            "search": lambda found, _: search_rows(found),
+            "coefficients": lambda found, _: pd.concat(map(coefficient_rows, found.fits.values()), ignore_index=True),
+            "scores": lambda found, judged: score_rows(found.held, judged.asked.sums, judged.asked.weights),
+        },
+        written=["search"],
+    )
+)
