@@ -39,7 +39,7 @@ def main() -> None:
     say("Which is better?", compared)
     say("Origin by origin", of.change(compared, "calendar", "drivers"))
     parts = of.backtest(of.without_each(whole), tickets, horizon=13, planned=settled, basis="ex-ante")
-    say("What is each term worth?", of.worth(of.compare(parts)))
+    say("What is each term worth?", of.term_gain(of.compare(parts)))
 
     found = of.search(
         whole,

@@ -53,5 +53,5 @@ def test_a_fit_reaches_the_digits_in_every_figure(name):
     scale = np.linalg.norm(target) if noted["residual_standard_deviation"] == 0.0 else 1.0
     assert digits(table["std_error"] / scale, np.divide(noted["standard_deviations"], scale)) >= DIGITS[name]
     deviation = noted["residual_standard_deviation"]
-    assert digits(fit.figures.residual_deviation / scale, deviation / scale) >= DIGITS[name]
-    assert digits(fit.figures.r_squared, noted["r_squared"]) >= DIGITS[name]
+    assert digits(fit.statistics.residual_deviation / scale, deviation / scale) >= DIGITS[name]
+    assert digits(fit.statistics.r_squared, noted["r_squared"]) >= DIGITS[name]

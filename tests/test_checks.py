@@ -234,8 +234,8 @@ def test_every_statistic_that_was_looked_at_is_reported_and_equals_its_definitio
     assert not table["finding"].any()
     noted = of.Model("sold", terms=terms()).fit(frame.assign(sold=frame["sold"] + 40.0 * (np.arange(N) > 60)))
     assert set(noted.checks.loc[noted.checks["finding"], "check"]) <= {finding.check for finding in noted.findings}
-    assert "unexplained step" in noted.statistics
-    assert "passed" in noted.statistics
+    assert "unexplained step" in noted.details
+    assert "passed" in noted.details
 
 
 def test_a_search_that_does_not_come_to_rest_is_said(monkeypatch):

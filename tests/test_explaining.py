@@ -80,7 +80,7 @@ def test_shares_are_the_average_over_all_orders():
             gains[name].append(r2(order[: i + 1]) - r2(order[:i]))
     found = of.variance_shares(fit)
     assert np.allclose(found.share, [np.mean(each) for each in gains.values()], atol=1e-12)
-    assert found.share.sum() == pytest.approx(fit.figures.r_squared, abs=1e-12)
+    assert found.share.sum() == pytest.approx(fit.statistics.r_squared, abs=1e-12)
     wide = pd.concat([data, pd.DataFrame(np.random.default_rng(4).normal(size=(N, 11)), DAYS).add_prefix("x")], axis=1)
     many = of.variance_shares(
         of.Model("sold", terms=drivers("ads", "rain", "wind", *(f"x{i}" for i in range(11)))).fit(wide)

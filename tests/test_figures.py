@@ -253,7 +253,7 @@ def test_changes_of_drivers_are_bars_and_a_year_is_a_calendar(ahead):
     found = of.sensitivity(ahead)
     axes = of.figure(found).axes[0]
     assert [bar.get_width() for container in axes.containers for bar in container] == pytest.approx(list(found.total))
-    assert axes.get_yticklabels()[0].get_text().startswith("fare")
+    assert axes.get_yticklabels()[0].get_text() == "promotion\non against off"
     year = of.year_of_days(ahead.fit.contributions, term="season", year=2024)
     cells = of.figure(year).axes[0].images[0].get_array()
     assert cells.shape == (12, 31)

@@ -204,7 +204,7 @@ def test_interactions_multiply_and_share_by_the_rule():
     b = column(own)
     assert b["rain x fest"] == pytest.approx(-0.8, abs=0.1)
     rain, fest = past["rain"].to_numpy(), past["fest"].to_numpy()
-    a0, b0 = rain.mean(), fest.mean()
+    a0, b0 = rain.mean(), 0.0  # a flag is measured from zero
     wide, split = adds_up(own, plan) and own.contributions.wide, adds_up(shared, plan) and shared.contributions.wide
     assert np.allclose(wide["rain x fest"], b["rain x fest"] * (rain * fest - a0 * b0))
     assert np.allclose(split["rain"] - wide["rain"], b["rain x fest"] * (rain - a0) * (fest + b0) / 2.0)

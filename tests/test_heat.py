@@ -31,7 +31,7 @@ def test_the_story_show_itself_and_leaves_each_figure(ran):
     ):  # fmt: skip
         assert words in said
     made = {path.name.split("-")[0].split(".")[0] for path in (folder / "results").glob("*.png")}
-    assert made == {"contributions", "scenarios", "walk", "cycle", "holidays", "totals", "trend", "year"}
+    assert made == {"contributions", "scenarios", "walk", "cycle", "holidays", "year"}
     # Beds were made to follow the season, and nothing else is wrong with these data.
     findings = json.loads((folder / "results" / "findings.json").read_text())
     assert [(each["check"], each["term"]) for each in findings] == [("entangled columns", "beds occupied")]

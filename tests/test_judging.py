@@ -193,7 +193,7 @@ def test_what_each_term_is_worth():
     ]
     assert [str(term.name) for term in models[2].terms] == ["fare", "noise"], "an interaction goes with its terms"
     plain = of.Model("sold", terms, scale="log")
-    found = of.worth(of.compare(of.backtest(of.without_each(plain), data, horizon=4, origins=16), basis="ex-post"))
+    found = of.term_gain(of.compare(of.backtest(of.without_each(plain), data, horizon=4, origins=16), basis="ex-post"))
     assert found.table["term"].iloc[0] == "flag"
     rows = found.table.set_index("term")
     assert rows.loc["flag", "p"] < 0.001

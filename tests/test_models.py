@@ -70,9 +70,11 @@ def test_contributions_add_up_to_every_mean(scale, data, plan):
 
 
 @pytest.mark.parametrize("scale", ["level", "log"])
-def test_contributions_follow_their_definition(scale, data, plan):
+@pytest.mark.parametrize("reference", [None, "mean", "zero", 0.25])
+def test_contributions_follow_their_definition(scale, reference, data, plan):
     """Written out for every term from the coefficients alone: references, logarithmic mean, standard errors."""
-    fit = of.Model("sold", scale=scale, terms=terms()).fit(data)
+    own = [of.Driver("flag", reference=reference) if each.name == "flag" else each for each in terms()]
+    fit = of.Model("sold", scale=scale, terms=own).fit(data)
     ahead = fit.forecast(5, plan=plan)
     beta = fit.coefficients.set_index("column")["coefficient"]
     fare = pd.concat([data.frame["fare"], plan.frame["fare"]])
@@ -82,7 +84,9 @@ def test_contributions_follow_their_definition(scale, data, plan):
     here = np.arange(120, 125)
     d_fare = beta["log fare"] * (logs[here] - means[0]) + beta["log fare (lag 2)"] * (logs[here - 2] - means[1])
     flags = np.concatenate([data.frame["flag"], plan.frame["flag"]])
-    d_flag = beta["flag"] * (flags[here] - flags[2:120].mean())
+    # A flag is measured from zero where nothing else is said.
+    start = {None: 0.0, "zero": 0.0, "mean": flags[2:120].mean()}.get(reference, reference)
+    d_flag = beta["flag"] * (flags[here] - start)
     years = np.arange(1, 6) * 7 / 365.25
     d_trend = (beta["trend: slope a year"] + beta["trend: slope change at 2023-01-02"]) * years
     found = ahead.contributions.wide
@@ -100,7 +104,7 @@ def test_contributions_follow_their_definition(scale, data, plan):
     from offing.engine import quantile
 
     error = fit.coefficients.set_index("column")["std_error"]["flag"]
-    half = float(quantile(0.975, fit.estimate.dof)) * error * np.abs(flags[here] - flags[2:120].mean()) * weight
+    half = float(quantile(0.975, fit.estimate.dof)) * error * np.abs(flags[here] - start) * weight
     assert np.allclose(flag["high"] - flag["contribution"], half, rtol=1e-8)
 
 
@@ -136,7 +140,7 @@ def test_units_do_not_matter(seed, power, shift):
             frame.assign(sold=factor * frame["sold"], fare=2.0 * factor * frame["fare"] + shift)
         )
         assert np.allclose(other.fitted["fitted"], factor * usual.fitted["fitted"], rtol=1e-7, equal_nan=True)
-        assert other.figures.r_squared == pytest.approx(usual.figures.r_squared, rel=1e-7)
+        assert other.statistics.r_squared == pytest.approx(usual.statistics.r_squared, rel=1e-7)
         both = usual.contributions.wide, other.contributions.wide / factor
         assert np.allclose(both[0]["flag"], both[1]["flag"], rtol=1e-5, atol=1e-6, equal_nan=True)
 
@@ -314,7 +318,7 @@ def test_missing_targets_and_drivers_are_left_out(data):
     ]  # fmt: skip
     assert np.isfinite(fit.fitted["fitted"].iloc[[10, 50]]).all()
     assert np.isnan(fit.fitted["fitted"].iloc[[0, 30, 31]]).all()
-    assert fit.figures.rows == 115
+    assert fit.statistics.rows == 115
     design = np.column_stack([np.ones(119), frame["fare"][1:], frame["fare"].to_numpy()[:-1]])
     used = np.isfinite(design).all(axis=1) & frame["sold"][1:].notna().to_numpy()
     expected = np.linalg.lstsq(design[used], frame["sold"].to_numpy()[1:][used], rcond=None)[0]
@@ -353,7 +357,7 @@ def test_the_figures_of_a_fit_follow_their_definitions(data):
         y = np.log(sold) if scale == "log" else sold
         residual = y - (np.log(fitted) - fit.estimate.variance / 2.0 if scale == "log" else fitted)
         n, k = 118, len(fit.layout.names)
-        found = fit.figures
+        found = fit.statistics
         assert (found.rows, found.columns) == (n, k)
         assert found.residual_deviation == pytest.approx(np.sqrt(residual @ residual / (n - k)))
         assert found.r_squared == pytest.approx(1.0 - residual.var() / y.var())
@@ -361,7 +365,7 @@ def test_the_figures_of_a_fit_follow_their_definitions(data):
         assert found.mae == pytest.approx(np.abs(sold - fitted).mean())
         assert found.mape == pytest.approx((np.abs(sold - fitted) / sold).mean())
     zeros = data.frame.assign(sold=np.arange(120.0))
-    assert np.isnan(of.Model("sold").fit(zeros).figures.mape)
+    assert np.isnan(of.Model("sold").fit(zeros).statistics.mape)
     assert "miss by 30 on average, where the mean is 59.5." in str(of.Model("sold").fit(zeros))
     level = of.Model("sold", terms=[of.Driver("flag")]).fit(zeros)
     assert np.isnan(of.effects(level).table["share"]).all(), "no share of a target that can be zero"
@@ -591,3 +595,54 @@ def test_results_show_themselves_in_notebooks_with_names_escaped():
         shown = result._repr_html_()
         assert "<table" in shown
         assert not any(tag in shown for tag in ("<script", "<b>", "<i>", "<u>"))
+
+
+def test_what_is_mostly_zero_is_measured_from_zero_through_all_its_forms():
+    """A promotion that is carried over takes nothing from weeks that never had one, whatever its shape."""
+    generator = np.random.default_rng(5)
+    weeks = pd.date_range("2021-01-04", periods=150, freq="W-MON")
+    promotion = (generator.uniform(size=150) < 0.2).astype(float)
+    carried = np.zeros(150)
+    for i in range(150):
+        carried[i] = promotion[i] + (0.5 * carried[i - 1] if i else 0.0)
+    data = pd.DataFrame({"sold": 100.0 + 20.0 * carried + generator.normal(size=150), "promotion": promotion}, weeks)
+    for carry in (0.5, "estimated"):
+        fit = of.Model("sold", terms=[of.Driver("promotion", carry_over=carry)]).fit(data)
+        wide = fit.contributions.wide
+        assert wide["promotion"].to_numpy()[5:].min() > -0.1  # what was carried in is a coefficient of its own
+        assert wide["baseline"].to_numpy() == pytest.approx(np.full(150, 100.0), abs=1.0)
+        assert wide["promotion"].to_numpy()[5:] == pytest.approx(20.0 * carried[5:], abs=2.5)
+        assert "flags and mostly-zero drivers at 0" in str(fit.contributions)
+        # In one week alone it adds a half of what it adds in all of them.
+        (effect,) = of.effects(fit).effects
+        assert effect.once == pytest.approx(effect.change / 2.0, rel=0.05)
+        assert "in one week alone +20" in str(of.effects(fit))
+    usual = of.Model("sold", terms=[of.Driver("promotion", carry_over=0.5, reference="mean")]).fit(data)
+    assert usual.contributions.wide["promotion"].mean() == pytest.approx(0.0, abs=0.2)
+    assert usual.fitted["fitted"].to_numpy() == pytest.approx(
+        of.Model("sold", terms=[of.Driver("promotion", carry_over=0.5)]).fit(data).fitted["fitted"].to_numpy(),
+        rel=1e-12,
+    )
+
+
+def test_the_sensitivity_of_a_flag_is_on_against_off():
+    months = pd.period_range("2021-01", periods=48, freq="M")
+    offer = np.tile([0.0, 0.0, 1.0], 16)
+    data = pd.DataFrame({"sold": 50.0 + 8.0 * offer + np.tile([1.0, -1.0], 24), "offer": offer}, months)
+    ahead = (
+        of.Model("sold", terms=[of.Driver("offer")])
+        .fit(data)
+        .forecast(
+            4, plan=pd.DataFrame({"offer": [0.0, 1.0, 0.0, 0.0]}, pd.period_range("2025-01", periods=4, freq="M"))
+        )
+    )
+    found = of.sensitivity(ahead)
+    assert found.changes == ("on against off",)
+    assert found.total == pytest.approx([4 * 8.0], abs=0.5)
+    assert found.by_period[0] == pytest.approx(np.full(4, 8.0), abs=0.2)
+
+
+@pytest.mark.parametrize("reference", ["median", True, float("nan"), [1]])
+def test_a_reference_is_a_known_word_or_a_number(reference):
+    with pytest.raises(of.InputError, match=r'Give "mean", "zero" or a number\.'):
+        of.Driver("fare", reference=reference)

@@ -164,7 +164,9 @@ def test_changes_of_drivers_are_ranked_and_those_that_work_together_reported():
     assert found.pairs[0, 1] == pytest.approx(together - sum(by_hand.values()))
     level = of.Model("sold", terms=TERMS).fit(PAST).forecast(AHEAD, plan=PLAN)
     assert of.sensitivity(level).interactions.empty, "on the level scale effects add"
-    assert abs(of.sensitivity(level).pairs[0, 1]) < 1e-9 * level.mean.sum()
+    both_up = of.sensitivity(level, {"fare": 10.0, "flag": of.Shift(amount=1.0)})
+    assert abs(both_up.pairs[0, 1]) < 1e-9 * level.mean.sum()
+    assert of.sensitivity(level).changes[of.sensitivity(level).drivers.index("flag")] == "on against off"
 
 
 @pytest.mark.parametrize("how", ["constant", "percent", "amount"])

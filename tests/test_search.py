@@ -3,7 +3,6 @@
 import importlib
 import json
 import shutil
-import sqlite3
 from concurrent.futures import ThreadPoolExecutor
 from types import SimpleNamespace
 
@@ -158,7 +157,7 @@ def test_what_cannot_be_fitted_is_reported_and_left():
 def test_a_search_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
     data = monthly(132)
     choices = {"season.harmonics": [1, 2, 3, 4, 5], "scale": ["level", "log"], "half_life": [None, 50.0]}
-    record = tmp_path / "search.sqlite"
+    record = tmp_path / "search-record.jsonl"
     module = importlib.import_module("offing.evaluation.search_loop")
     plain, calls = module.Scene.tried, []
 
@@ -174,7 +173,10 @@ def test_a_search_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
     assert stopped.stopped == "It was interrupted: this is the best so far."
     done = len(stopped.tried)
     assert 0 < done < 20
-    assert len(sqlite3.connect(record).execute("SELECT * FROM tried").fetchall()) == done
+    lines = [json.loads(line) for line in record.read_text().splitlines()]
+    assert set(lines[0]) == {"format", "search"}
+    assert len(lines) == 1 + done
+    record.write_text(record.read_text() + record.read_text().splitlines()[-1][:-5])  # killed while it wrote
     counted = []
     monkeypatch.setattr(
         module.Scene, "tried", lambda scene, batch, folds: counted.append(len(batch)) or plain(scene, batch, folds)
@@ -186,9 +188,13 @@ def test_a_search_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
     assert sorted(each.score for each in resumed.tried) == pytest.approx(sorted(each.score for each in whole.tried))
     with pytest.raises(of.InputError, match="it is the record of another search"):
         of.search(MODEL, data.iloc[:-1], choices, horizon=6, record=record)
-    (tmp_path / "text").write_text("no database, but long enough to be read as the head of one" * 30)
+    for wrong in ("no record\n", "[1]\n", "7\n", '{"format": 1}\n', "\x00\n"):
+        (tmp_path / "text").write_text(wrong)
+        with pytest.raises(of.InputError, match=r"cannot be used as a record|it is the record of another search"):
+            of.search(MODEL, data, choices, horizon=6, record=tmp_path / "text")
+        assert (tmp_path / "text").read_text() == wrong, "whatever it is, it is left as it was"
     with pytest.raises(of.InputError, match="cannot be used as a record"):
-        of.search(MODEL, data, choices, horizon=6, record=tmp_path / "text")
+        of.search(MODEL, data, choices, horizon=6, record=tmp_path)
 
 
 def test_many_series_share_one_choice():
@@ -305,7 +311,7 @@ def test_commands_judge_a_study(folder, run_cli):
     assert changed["horizon"].ne("").sum() == 4
     table = pd.read_csv(folder / "compared" / "comparison.csv")
     assert {"whole", "calendar", "without fair", "harbour office", "least squares"} <= set(table["model"])
-    assert (folder / "compared" / "worth.csv").exists()
+    assert (folder / "compared" / "term_gain.csv").exists()
     assert list((folder / "compared").glob("member-weights-least-squares-*.png"))
 
     ran = run_cli("search", folder / "study.toml", "--budget", "20s", "--out", folder / "searched")

@@ -46,7 +46,7 @@ def test_a_driver_that_is_the_target_is_the_first_line(leak, scale):
     assert words in found.message
     for text in (str(fit), str(fit.forecast(3, plan=plan(**values)))):
         assert text.splitlines()[0].startswith(f"serious: {words}")
-    assert fit.statistics, "all statistics of an exact fit can be shown"
+    assert fit.details, "all statistics of an exact fit can be shown"
 
 
 def test_an_honest_strong_driver_is_no_leak():

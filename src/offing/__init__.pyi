@@ -21,8 +21,8 @@ from .evaluation import recalibrate as recalibrate
 from .evaluation import scores as scores
 from .evaluation import screen as screen
 from .evaluation import search as search
+from .evaluation import term_gain as term_gain
 from .evaluation import without_each as without_each
-from .evaluation import worth as worth
 from .explain import Adjustment as Adjustment
 from .explain import adjust_forecast as adjust_forecast
 from .explain import allocate as allocate

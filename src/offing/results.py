@@ -22,8 +22,8 @@ from offing.evaluation import (
     MemberWeights,
     Screening,
     Search,
+    TermGain,
     Timeline,
-    Worth,
 )
 from offing.explain import (
     AdjustedForecast,
@@ -103,6 +103,7 @@ __all__ = [
     "Study",
     "Survey",
     "Table",
+    "TermGain",
     "TermTests",
     "Timeline",
     "Totals",
@@ -110,6 +111,5 @@ __all__ = [
     "TrendPath",
     "VarianceShares",
     "Walk",
-    "Worth",
     "YearOfDays",
 ]

@@ -274,7 +274,7 @@ def search(study: Path, budget: str | None, out: Path | None, workers: int | Non
     opened = open_study(study)
     record = None
     if out is not None:
-        record = made(out) / "search.sqlite"
+        record = made(out) / "search-record.jsonl"
     spent = time.monotonic() - started + (_WRITING if out is not None else _PRINTING)
     with processes(workers):
         found = study_search(opened, budget, record, lambda line: _echo(line, err=True), spent=spent)

@@ -20,7 +20,7 @@ from offing.writers import Bundle, csv_text
 Say = Callable[[str], object]
 
 #: The figures that the demo names; the study's own command draws the others.
-DRAWN = ["contributions", "cycle", "holidays", "scenarios", "totals", "trend", "walk-1", "year-of-days"]
+DRAWN = ["contributions", "cycle", "holidays", "scenarios", "walk-1", "year-of-days"]
 
 
 def run_heat(folder: Path, say: Say) -> Study:
@@ -81,7 +81,7 @@ def run_heat(folder: Path, say: Say) -> Study:
     say(f"\n7. Wrote {len(written)} files to {results}. Open first:")
     say("     cycle-season-in-day-by-kind-of-day-*.png  every hour on every kind of day, as a heat map")
     say("     cycle-season.png                          the year around")
-    say("     trend.png, holidays-*.png, totals.png     the trend, the holidays, the months")
+    say("     holidays-*.png                            the islands' and the schools' holidays")
     say("     walk-1.png, scenarios.png                 against last year, and what if")
     say("     year-of-days.png                          what the terms add on every day of a year")
     say("     contributions.png                         why: every day split into contributions")

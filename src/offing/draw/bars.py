@@ -10,7 +10,7 @@ from offing.base import InputError
 from offing.base.arrays import Array
 from offing.base.text import number, percent, signed
 from offing.draw.style import FAINT, INK, QUIET, TERMS, Picture, canvas, short, thousands
-from offing.evaluation import Change, Worth
+from offing.evaluation import Change, TermGain
 from offing.explain import Importance, TermTests, VarianceShares
 from offing.model import Effects, Elasticities
 from offing.model.driver_effects import Effect
@@ -129,7 +129,7 @@ def draw_term_tests(found: TermTests) -> Picture:
 def draw_importance(found: Importance) -> Picture:
     """What each term explains, with the part that no other does, and what it is worth ahead."""
     values = 100.0 * found.share
-    gains = [f"; without it {percent(float(gain))}" if np.isfinite(gain) else "" for gain in found.worth]
+    gains = [f"; without it {percent(float(gain))}" if np.isfinite(gain) else "" for gain in found.gain]
     words = [f"{value:.1f} %, {100.0 * alone:.1f} % alone{gain}"
              for value, alone, gain in zip(values, found.alone, gains, strict=True)]  # fmt: skip
     return draw_bars(
@@ -140,7 +140,7 @@ def draw_importance(found: Importance) -> Picture:
     )  # fmt: skip
 
 
-def draw_worth(found: Worth) -> Picture:
+def draw_term_gain(found: TermGain) -> Picture:
     """By how much past forecasts are worse without each term."""
     values = 100.0 * found.table["change"].to_numpy()
     words = [f"{percent(value / 100.0)} (p {'< 0.001' if p < 0.001 else f'= {p:.2f}'})"

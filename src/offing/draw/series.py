@@ -18,7 +18,7 @@ _DENSE = 200
 
 def draw_fit(fit: Fitted) -> Picture:
     """History in ink, the fitted mean as a thin warm line over it."""
-    figures = fit.figures
+    figures = fit.statistics
     unit = f" {fit.unit}" if fit.unit else ""
     picture, axes = canvas(
         f"The model explains {100 * figures.r_squared:.0f} % of the variation of {fit.label}",

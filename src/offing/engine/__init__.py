@@ -20,7 +20,7 @@ from offing.engine.comparison_tests import AccuracyTest, best_set, equal_accurac
 from offing.engine.correlation import cross_correlation
 from offing.engine.decomposition import attribute, logarithmic_mean, paired
 from offing.engine.disaggregation import spread_smoothly
-from offing.engine.fit_statistics import FitFigures, autocorrelations, fit_figures, lag_one_correlation
+from offing.engine.fit_statistics import FitStatistics, autocorrelations, fit_figures, lag_one_correlation
 from offing.engine.fold_updating import Choice, Refits, refits
 from offing.engine.forecast_scores import interval_score, naive_change, pinball, position_in, ranked_probability
 from offing.engine.intervention_tests import Jump, chance_limit, largest_pulse, largest_step
@@ -56,7 +56,7 @@ __all__ = [
     "Ends",
     "Estimate",
     "Exponential",
-    "FitFigures",
+    "FitStatistics",
     "Grid",
     "Jump",
     "Loss",

@@ -11,7 +11,7 @@ from offing.base.arrays import Array
 
 
 @dataclass(frozen=True)
-class FitFigures:
+class FitStatistics:
     """Figures of a fit, over the rows used.
 
     `r_squared`, `adjusted_r_squared` and `residual_deviation` are on the working scale (the logarithm with
@@ -27,7 +27,7 @@ class FitFigures:
     mape: float
 
 
-def fit_figures(working: Array, target: Array, fitted: Array, *, rss: float, columns: int, dof: float) -> FitFigures:
+def fit_figures(working: Array, target: Array, fitted: Array, *, rss: float, columns: int, dof: float) -> FitStatistics:
     """Figures from the `working` target (n,) with its `rss`, and `target` and `fitted` (n,) on their own scale.
 
     `columns` counts the estimated columns, the constant included, `dof` the degrees of freedom that they left. The
@@ -39,7 +39,7 @@ def fit_figures(working: Array, target: Array, fitted: Array, *, rss: float, col
     varies = total > n * np.square(1e-14 * np.abs(working).max())
     unexplained = rss / total if varies else float("nan")
     error = np.abs(target - fitted)
-    return FitFigures(
+    return FitStatistics(
         rows=n,
         columns=columns,
         r_squared=1.0 - unexplained,

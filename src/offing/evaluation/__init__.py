@@ -11,7 +11,7 @@ from offing.evaluation.origins import Origins
 from offing.evaluation.scoring import scores
 from offing.evaluation.screening import DriverSelection, Screening, screen
 from offing.evaluation.search import Search, search
-from offing.evaluation.term_gain import Change, Worth, change, without_each, worth
+from offing.evaluation.term_gain import Change, TermGain, change, term_gain, without_each
 
 __all__ = [
     "Backtest",
@@ -27,8 +27,8 @@ __all__ = [
     "Origins",
     "Screening",
     "Search",
+    "TermGain",
     "Timeline",
-    "Worth",
     "backtest",
     "calibration",
     "candidates",
@@ -41,6 +41,6 @@ __all__ = [
     "scores",
     "screen",
     "search",
+    "term_gain",
     "without_each",
-    "worth",
 ]

@@ -17,7 +17,7 @@ from offing.evaluation.origins import one_scene
 from offing.evaluation.past_forecasts import PastForecasts, parts_of_runs, rows_of
 from offing.evaluation.scoring import EACH, SCORES, TOTAL, all_parts, levels_of, notes, scored, scores, summed, sums_of
 from offing.evaluation.search import Search
-from offing.evaluation.term_gain import Change, Worth
+from offing.evaluation.term_gain import Change, TermGain
 from offing.model.rows import coefficient_rows
 
 #: The scenario of what is judged: none is assumed.
@@ -168,8 +168,8 @@ def calibration_rows(found: Calibration, backtest: Backtest) -> pd.DataFrame:
     return rows
 
 
-def worth_rows(found: Worth, backtest: Backtest) -> pd.DataFrame:
-    """Rows of ``worth.csv``: one a term."""
+def term_gain_rows(found: TermGain, backtest: Backtest) -> pd.DataFrame:
+    """Rows of ``term_gain.csv``: one a term."""
     rows = found.table.rename(columns={"score": "value"})
     for place, (name, value) in enumerate(
         (("series", series_of(backtest)), ("model", found.model), ("scenario", _NONE))
@@ -261,11 +261,11 @@ register(
 )
 register(
     Entry(
-        "worth",
-        of=lambda judged, _: alone(judged.worth),
+        "term-gain",
+        of=lambda judged, _: alone(judged.term_gain),
         said={"compare": str},
         drawn=["compare"],
-        files={"worth": lambda found, judged: worth_rows(found, judged.backtest)},
+        files={"term_gain": lambda found, judged: term_gain_rows(found, judged.backtest)},
         written=["compare"],
         rank=3,
     )

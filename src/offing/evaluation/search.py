@@ -347,7 +347,8 @@ def search(
     chosen = bases_of([model], basis)[-1]
     plan = Origins(horizon, origins, first_origin, every, gap)
     mark = mark_of(space, series, (plan, chosen, score, held_back, tuple(planned)))
-    with Workers(executor) as workers, Record(record, mark) as kept:
+    kept = Record(record, mark)
+    with Workers(executor) as workers:
         scene = Scene(space, series, plan, chosen, score, held_back, tuple(planned), plans or {}, workers)
         hunt = Hunt(scene, kept, started, budget, report)
         try:

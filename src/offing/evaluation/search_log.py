@@ -1,21 +1,22 @@
-"""What a search has tried, kept in a database file, so that it can be stopped and taken up again."""
+"""What a search has tried, kept in a file of JSON lines, so that it can be stopped and taken up again."""
 
 from __future__ import annotations
 
 import hashlib
 import json
-import sqlite3
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from types import TracebackType
-from typing import Any, Self
+from typing import Any
 
 import numpy as np
 
 from offing.base import InputError
 from offing.evaluation.search_space import Space
 from offing.tables import Table
+
+#: Of the record's lines.
+_FORMAT = 1
 
 
 @dataclass(frozen=True)
@@ -34,7 +35,9 @@ class Tried:
 
 
 class Record:
-    """A SQLite file of what was tried; without a path one in memory.
+    """What was tried as JSON lines: which search it is, then a line a candidate; without a path it is kept in memory.
+
+    A line is written whole or, where a run was killed while writing, cut off; what was cut off is tried again.
 
     Raises
     ------
@@ -44,45 +47,52 @@ class Record:
 
     def __init__(self, path: str | Path | None, mark: str) -> None:
         self.path = path
+        self._known: dict[tuple[tuple[int, ...], int], Tried] = {}
+        if path is None:
+            return
         try:
-            self._base = sqlite3.connect(":memory:" if path is None else str(path))
-            self._base.execute("CREATE TABLE IF NOT EXISTS search (mark TEXT NOT NULL)")
-            self._base.execute(
-                "CREATE TABLE IF NOT EXISTS tried (choice TEXT NOT NULL, folds INTEGER NOT NULL, score REAL, "
-                "columns REAL, seconds REAL NOT NULL, why TEXT NOT NULL, PRIMARY KEY (choice, folds))"
-            )
-            rows = self._base.execute("SELECT mark FROM search").fetchall()
-        except sqlite3.Error as error:
+            lines = Path(path).read_text(encoding="utf-8").splitlines(keepends=True) if Path(path).exists() else []
+            whole = [line for line in lines if line.endswith("\n")]
+            if lines and (not whole or json.loads(whole[0]).get("search") != mark):
+                raise InputError("it is the record of another search: of other data, choices or origins",
+                                 "Give another path, or remove the file.", file=str(path), key="record")  # fmt: skip
+            for line in whole[1:]:
+                self._keep(_tried(json.loads(line)))
+            if len(whole) < len(lines):
+                Path(path).write_text("".join(whole), encoding="utf-8")
+            if not whole:
+                self._write([json.dumps({"format": _FORMAT, "search": mark})])
+        except (OSError, ValueError, AttributeError, KeyError, TypeError) as error:
             raise InputError(f"cannot be used as a record ({error})", "Give another path.", file=str(path),
                              key="record") from error  # fmt: skip
-        if not rows:
-            self._base.execute("INSERT INTO search VALUES (?)", (mark,))
-            self._base.commit()
-        elif rows[0][0] != mark:
-            self._base.close()
-            raise InputError("it is the record of another search: of other data, choices or origins",
-                             "Give another path, or remove the file.", file=str(path), key="record")  # fmt: skip
 
     def known(self) -> list[Tried]:
         """All that was tried, in that order."""
-        rows = self._base.execute("SELECT choice, folds, score, columns, seconds, why FROM tried ORDER BY rowid")
-        return [Tried(tuple(json.loads(choice)), folds, _number(score), _number(columns), seconds, why)
-                for choice, folds, score, columns, seconds, why in rows]  # fmt: skip
+        return list(self._known.values())
 
     def add(self, tried: Sequence[Tried]) -> None:
-        """Keep what was tried; either all of it is in the file, or nothing."""
-        with self._base:
-            self._base.executemany(
-                "INSERT OR REPLACE INTO tried VALUES (?, ?, ?, ?, ?, ?)",
-                [(json.dumps(each.digits), each.folds, _kept(each.score), _kept(each.columns), each.seconds, each.why)
-                 for each in tried],
-            )  # fmt: skip
+        """Keep what was tried."""
+        for each in tried:
+            self._keep(each)
+        self._write([json.dumps(_line(each), allow_nan=False) for each in tried])
 
-    def __enter__(self) -> Self:
-        return self
+    def _keep(self, tried: Tried) -> None:
+        self._known[tried.digits, tried.folds] = tried
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
-        self._base.close()
+    def _write(self, lines: Sequence[str]) -> None:
+        if self.path is not None:
+            with Path(self.path).open("a", encoding="utf-8") as file:
+                file.write("".join(f"{line}\n" for line in lines))
+
+
+def _line(tried: Tried) -> dict[str, object]:
+    return {"choice": list(tried.digits), "origins": tried.folds, "score": _kept(tried.score),
+            "columns": _kept(tried.columns), "seconds": tried.seconds, "why": tried.why}  # fmt: skip
+
+
+def _tried(line: Mapping[str, Any]) -> Tried:
+    return Tried(tuple(int(each) for each in line["choice"]), int(line["origins"]), _number(line["score"]),
+                 _number(line["columns"]), float(line["seconds"]), str(line["why"]))  # fmt: skip
 
 
 def mark_of(space: Space, series: Mapping[str, Mapping[str, Table]], asked: Sequence[Any]) -> str:

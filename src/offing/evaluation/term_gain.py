@@ -157,8 +157,8 @@ def without_each(model: Model) -> list[Model]:
 
 
 @dataclass(frozen=True)
-class Worth(Result, figure="bars.draw_worth"):
-    """What each term is worth: by how much the score is worse without it. Made by `offing.worth`.
+class TermGain(Result, figure="bars.draw_term_gain"):
+    """What each term is worth: by how much the score is worse without it. Made by `offing.term_gain`.
 
     Attributes
     ----------
@@ -176,7 +176,7 @@ class Worth(Result, figure="bars.draw_worth"):
     >>> noise = np.random.default_rng(2).normal(size=72)
     >>> sold = pd.Series(100.0 + np.arange(72) + 10 * (months.month == 12) + noise, months, name="sold")
     >>> model = of.Model("sold", [of.Trend(), of.Season("year", style="dummies")])
-    >>> found = of.worth(of.compare(of.backtest(of.without_each(model), sold, horizon=3, origins=10)))
+    >>> found = of.term_gain(of.compare(of.backtest(of.without_each(model), sold, horizon=3, origins=10)))
     >>> found.table["term"].tolist()
     ['trend', 'season']
     """
@@ -207,7 +207,7 @@ class Worth(Result, figure="bars.draw_worth"):
         return f"{wrapped(self.sentence)}\n\n{text_table(heads, columns)}\n\n{note}"
 
 
-def worth(comparison: Comparison, model: str | None = None) -> Worth:
+def term_gain(comparison: Comparison, model: str | None = None) -> TermGain:
     """What each term of a model is worth, from a comparison that holds the model without it: see `without_each`.
 
     Raises
@@ -220,7 +220,7 @@ def worth(comparison: Comparison, model: str | None = None) -> Worth:
     >>> import pandas as pd, offing as of
     >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0, 6.0, 9.0], pd.period_range("2024-01", periods=8, freq="M"))
     >>> models = of.without_each(of.Model("sold", [of.Trend()]))
-    >>> print(of.worth(of.compare(of.backtest(models, sold.rename("sold"), horizon=1, origins=3))).sentence)
+    >>> print(of.term_gain(of.compare(of.backtest(models, sold.rename("sold"), horizon=1, origins=3))).sentence)
     Without 'trend' RMSE would be +95 % (3 origins).
     """
     name = model or comparison.backtest.models[0].name
@@ -238,4 +238,4 @@ def worth(comparison: Comparison, model: str | None = None) -> Worth:
         )
     table = pd.DataFrame(rows, columns=["term", "score", "change", "p", "dof", "origins_better"])
     table = table.sort_values("change", ascending=False, kind="stable", ignore_index=True)
-    return Worth(name, comparison.score, table, len(comparison.losses))
+    return TermGain(name, comparison.score, table, len(comparison.losses))

@@ -53,7 +53,7 @@ class Contributions(Result, figure="contributions.draw_contributions"):
     >>> data = pd.DataFrame({"sold": [3.0, 5.0, 4.0, 6.0, 5.0, 7.2], "rain": [1, 0, 1, 0, 1, 0]}, days)
     >>> fit = of.Model("sold", terms=[of.Driver("rain")]).fit(data)
     >>> fit.contributions.wide.round(2).iloc[0].to_dict()
-    {'baseline': 5.03, 'rain': -1.03, 'total': 4.0}
+    {'baseline': 6.07, 'rain': -2.07, 'total': 4.0}
     """
 
     axis: Axis
@@ -213,7 +213,7 @@ def _contribute(
 
 
 def _baseline_means(fit: FitState) -> str:
-    measured = list(dict.fromkeys(term.measured_from for term in fit.model.terms))
+    measured = list(dict.fromkeys(term.measured_in(fit.view) for term in fit.model.terms))
     if fit.scale.plain:
         return "a baseline of " + (", ".join(measured) or "the constant")
     usual = f" ({', '.join(measured)})" if measured else ""

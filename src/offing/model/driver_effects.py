@@ -22,7 +22,8 @@ class Effect:
     """What a driver's change from `at_low` to `at_high` does, the rest held and all its lags carried through.
 
     `change`, `low`, `high` are in the target's unit, in each period; `share`, `share_low`, `share_high` are relative
-    to the level at `at_low`, NaN on the level scale where the target is not always positive.
+    to the level at `at_low`, NaN on the level scale where the target is not always positive. `once` and `once_share`
+    are those of a single period's change in that period, NaN where later periods feel nothing of it.
     """
 
     driver: str
@@ -36,6 +37,8 @@ class Effect:
     share: float
     share_low: float
     share_high: float
+    once: float = float("nan")
+    once_share: float = float("nan")
 
     @property
     def span(self) -> str:
@@ -92,6 +95,7 @@ class Effects(Result, figure="bars.draw_effects"):
         return [
             f"{e.label:<{width}}  {span:<{wide}}  {signed(e.change)}{unit} (95 %: {signed(e.low)} to {signed(e.high)})"
             + (f", {percent(e.share)}" if np.isfinite(e.share) else "")
+            + (f"; in one {self.period} alone {_one(e, unit)}" if np.isfinite(e.once) else "")
             for e, span in zip(self.effects, ranges, strict=True)
         ]
 
@@ -102,6 +106,10 @@ class Effects(Result, figure="bars.draw_effects"):
     def sentences(self) -> str:
         """The heading and its lines."""
         return "\n".join([self.heading, *(f"  {line}" for line in self.lines)]) if self.effects else str(self)
+
+
+def _one(effect: Effect, unit: str) -> str:
+    return percent(effect.once_share) if np.isfinite(effect.once_share) else f"{signed(effect.once)}{unit}"
 
 
 def effects(fit: FitState) -> Effects:
@@ -162,7 +170,27 @@ def _effect(fit: FitState, driver: Driver) -> Effect | None:
         at_high,
         *map(float, changes),
         *map(float, shares),
+        *(
+            _once(fit, driver, at_low, at_high)
+            if alone and (len(driver.lags) > 1 or driver.carry_over is not None)
+            else ()
+        ),
     )
+
+
+def _once(fit: FitState, driver: Driver, at_low: float, at_high: float) -> tuple[float, float]:
+    """Change and share of the target in a single period in which the driver is high, and low in all others."""
+    lasting = len(driver.lags) > 1 or driver.carry_over is not None
+    if not lasting or fit.view.frequency(driver.data) != fit.axis.frequency:
+        return float("nan"), float("nan")
+    low = fit.view.holding(driver.data, at_low)
+    at = fit.axis.part(fit.axis.n - 1, fit.axis.n)
+    step = low.bumped(driver.data, at.first, at_high - at_low)
+    values = [fit.columns(view, at).linearised(fit.estimate.beta)[1] for view in (low, step)]
+    _, below = _design_at(fit, driver, at_low, alone=True)
+    change = float((values[1] - values[0])[0])
+    changes, shares = _on_target(fit, below, np.full(3, change))
+    return float(changes[0]), float(shares[0])
 
 
 def _place(fit: FitState, driver: Driver) -> int:

@@ -17,7 +17,7 @@ from offing.calendar import Axis
 from offing.engine import (
     Carried,
     Estimate,
-    FitFigures,
+    FitStatistics,
     Phi,
     combined,
     fit_figures,
@@ -256,7 +256,7 @@ class FitState:
         )
 
     @cached_property
-    def figures(self) -> FitFigures:
+    def statistics(self) -> FitStatistics:
         """R², adjusted R², residual standard deviation, MAE and MAPE over the periods used."""
         residual = (self.left - self.carried)[self.used]
         return fit_figures(

@@ -69,7 +69,7 @@ class Fitted(FitState, Result, listed=False):
         return f"{wrapped(self.sentences)}\n\n{fit_numbers(self)}\n\n{coefficient_text(self.coefficients, full=False)}"
 
     @property
-    def statistics(self) -> str:
+    def details(self) -> str:
         """All that is known of the coefficients, and all that was checked, to read: more than ``print(fit)`` shows."""
         tables = coefficient_text(self.coefficients, full=True), check_text(self.checks)
         return "\n\n".join([fit_numbers(self), *tables])

@@ -40,7 +40,7 @@ class Fit(Fitted, figure="series.draw_fit"):
       + 9.6 * [trend: slope a year]
     where
       [trend: slope a year]: years since 2024-01; a year has 12 months; 0.8 a month
-    >>> fit.fitted["fitted"].round(6).tolist(), round(fit.figures.r_squared, 6)
+    >>> fit.fitted["fitted"].round(6).tolist(), round(fit.statistics.r_squared, 6)
     ([3.3, 4.1, 4.9, 5.7], 0.64)
     """
 

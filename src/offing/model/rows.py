@@ -97,7 +97,7 @@ def _serious(ahead: Forecast) -> str:
 
 
 def _all_numbers(fit: Fitted) -> str:
-    return f"{wrapped(fit.sentences)}\n\n{fit.statistics}"
+    return f"{wrapped(fit.sentences)}\n\n{fit.details}"
 
 
 register(
@@ -174,7 +174,7 @@ register(
     Entry(
         "statistics",
         of=lambda study, name: alone(study.fits[name]),
-        said=dict.fromkeys(("forecast --full", "explain --full"), lambda fit: fit.statistics),
+        said=dict.fromkeys(("forecast --full", "explain --full"), lambda fit: fit.details),
         rank=90,
     )
 )

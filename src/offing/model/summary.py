@@ -16,7 +16,7 @@ from offing.model.fit_state import FitState
 
 def fit_sentences(fit: FitState, findings: Sequence[Finding]) -> str:
     """What was fitted, how well, and what the drivers do, in sentences."""
-    figures = fit.figures
+    figures = fit.statistics
     unit = f" {fit.unit}" if fit.unit else ""
     mean = float(np.mean(fit.target[fit.used]))
     # A share of values that can be zero or negative says nothing.
@@ -48,7 +48,7 @@ def fit_sentences(fit: FitState, findings: Sequence[Finding]) -> str:
 
 def fit_numbers(fit: FitState) -> str:
     """The fit's figures in one line."""
-    figures, log = fit.figures, fit.scale.log and fit.scale.gain == 1.0
+    figures, log = fit.statistics, fit.scale.log and fit.scale.gain == 1.0
     deviation = f"{figures.residual_deviation:.4f} on the log scale" if log else number(figures.residual_deviation, 4)
     return (
         f"R² {_share(figures.r_squared)}, adjusted {_share(figures.adjusted_r_squared)}; residual standard deviation "

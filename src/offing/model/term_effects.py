@@ -214,7 +214,10 @@ def _reference_blocks(fit: FitState, view: View, axis: Axis, term: Interaction) 
     found = []
     for name in term.of:
         place = names.index(name)
-        curve = _mean(fit, place)[1] if isinstance(fit.rows.blocks[place].curve, Shaped) else None
+        own = fit.model.terms[place].reference_on(view, axis, fit.states[name])
+        curve = own.curve if isinstance(own.curve, Shaped) else None
+        if own.columns is None and isinstance(fit.rows.blocks[place].curve, Shaped):
+            curve = _mean(fit, place)[1]
         columns = reference_columns(fit, view, axis, place)
         found.append(Block(columns, ("",) * columns.shape[1], curve=curve))
     first, second = found

@@ -15,9 +15,9 @@ from offing.evaluation import (
     Backtest,
     Comparison,
     Search,
-    Worth,
+    TermGain,
     search,
-    worth,
+    term_gain,
 )
 from offing.study.study import Study
 
@@ -48,13 +48,13 @@ def seconds_of(budget: str | float | None) -> float | None:
     return value
 
 
-def study_worth(comparison: Comparison) -> Worth | None:
+def study_term_gain(comparison: Comparison) -> TermGain | None:
     """What each term is worth, where the study asks for it."""
     names = {model.name for model in comparison.backtest.models}
     first = comparison.backtest.models[0]
     if not any(f"without {term.name}" in names for term in first.terms):
         return None
-    return worth(comparison)
+    return term_gain(comparison)
 
 
 def joined(studies: Sequence[Study]) -> Backtest:

@@ -17,13 +17,13 @@ from offing.evaluation import (
     Comparison,
     MemberWeights,
     Search,
-    Worth,
+    TermGain,
     calibration,
     change,
     compare,
 )
 from offing.explain import Importance, importance
-from offing.study.judged import joined, study_worth
+from offing.study.judged import joined, study_term_gain
 from offing.study.outputs import Output, left_out_findings, left_out_words
 from offing.study.study import Study
 from offing.tables import Panel, Sources, Table
@@ -67,16 +67,16 @@ class Judged:
         return compare(self.backtest, score=self.study.spec.backtest.score)
 
     @cached_property
-    def worth(self) -> Worth | None:
+    def term_gain(self) -> TermGain | None:
         """What each term is worth, if asked for."""
-        return study_worth(self.comparison)
+        return study_term_gain(self.comparison)
 
     @cached_property
     def importance(self) -> Importance | None:
         """What each term of the first model explains, beside what it is worth; of one series."""
-        if self.worth is None or len(self.backtest.series) > 1:
+        if self.term_gain is None or len(self.backtest.series) > 1:
             return None
-        return importance(next(iter(self.study.fits.values())), self.worth)
+        return importance(next(iter(self.study.fits.values())), self.term_gain)
 
     @cached_property
     def change(self) -> Change | None:

@@ -137,6 +137,8 @@ def _column(
     column: pd.Series, stated: str | None, missing: frozenset[str], file: str
 ) -> tuple[pd.Series, str, str] | None:
     """The column's cells as texts of plain numbers, its notation and unit; None where nothing is to be done."""
+    if stated is None and not missing and all(isinstance(each, str) and _PLAIN.fullmatch(each) for each in column):
+        return None
     texts = pd.Series(
         ["" if is_missing(each, missing) else _bare(str(each)) for each in column], column.index, object, column.name
     )

@@ -15,7 +15,7 @@ from offing.calendar import Axis, holding
 from offing.tables import View
 from offing.terms.coefficient_constraints import asked, check_wishes, usual_change
 from offing.terms.driver_options import StatedDriver
-from offing.terms.driver_validation import check_forms
+from offing.terms.driver_validation import check_forms, check_reference
 from offing.terms.frequency_conversion import (
     check_crossing,
     check_lags,
@@ -43,6 +43,15 @@ from offing.terms.transforms import Log, Series, Step, evaluate, reach, steps_of
 
 #: Periods of its own back from which a driver's last value is looked for.
 _FARTHEST = 1000
+
+
+#: From this share of zeros on a driver is measured from zero.
+_MOSTLY = 0.5
+
+
+def is_flag(values: Array) -> bool:
+    """Whether values (n,) say yes or no: 0 and 1, both of them."""
+    return len(values) > 0 and set(np.unique(values)) == {0.0, 1.0}
 
 
 @dataclass(frozen=True)
@@ -116,6 +125,9 @@ class Driver(StatedDriver):
     shrink_with
         The name of a group of drivers whose effects, each by its usual change, are drawn to zero with a strength that
         is learnt (ridge: Hoerl & Kennard 1970), for many drivers that move together.
+    reference
+        From which of its values contributions are measured: ``mean`` over the fitted periods, ``zero``, or a value. By
+        default zero for 0/1 and mostly-zero columns that enter as they are, the mean for others.
     combine
         For a driver that ticks faster than the target: its values that end within a period become one by ``sum``,
         ``mean`` or ``last``, and all other forms act on that.
@@ -173,6 +185,7 @@ class Driver(StatedDriver):
             if getattr(self, key) is not None:
                 self._set(**{key: number_of(getattr(self, key), key, low, high)})
         check_forms(self)
+        check_reference(self)
         check_weights(self)
         if self.blocks is not None:
             self._set(blocks=tuple(self.blocks), span=sum(self.blocks))
@@ -437,9 +450,39 @@ class Driver(StatedDriver):
         """The reference in words."""
         return "every driver at its mean over the fitted periods"
 
+    def measured_in(self, view: View) -> str:
+        """The reference in words: the mean, 0 where that is usual, or the value that is stated."""
+        value = self.zero_or_stated(view)
+        if value is None:
+            return self.measured_from
+        return f"{self.name!r} at {value:g}" if self.reference is not None else "flags and mostly-zero drivers at 0"
+
     def reference_on(self, view: View, axis: Axis, state: DriverState) -> Reference:
-        """The mean over the fit's rows."""
-        return Reference(None)
+        """The mean over the fit's rows, or the driver at its reference throughout."""
+        value = self.zero_or_stated(view)
+        if value is None:
+            return Reference(None)
+        rows = view.rows
+        still = self.block(view.holding(self.data, value), rows.part(rows.n - 1, rows.n), state)
+        return Reference(still.columns, curve=still.curve)
+
+    def zero_or_stated(self, view: View) -> float | None:
+        """The value from which it is measured; None where that is its mean.
+
+        A flag, and what is zero most of the time, is measured from zero: from its mean, a month without a promotion
+        would lose something that it never had.
+        """
+        if self.reference == "mean":
+            return None
+        if self.reference is not None:
+            return 0.0 if self.reference == "zero" else float(self.reference)
+        if self.steps or view.frequency(self.data) != view.rows.frequency:
+            return None
+        values = view.known(self.data, view.rows).values
+        values = values[np.isfinite(values)]
+        if not len(values):
+            return None
+        return 0.0 if (values == 0.0).mean() >= _MOSTLY or is_flag(values) else None
 
     def _after(self, steps: Sequence[Step], view: View) -> Series:
         return lambda each: evaluate(self._base(view), steps, view, each)

@@ -47,6 +47,7 @@ class StatedDriver(Term):
     between: Between | None = None
     keeps: Literal["sum", "mean"] = "sum"
     pattern: str | None = None
+    reference: Literal["mean", "zero"] | float | None = None
     name: str | None = None
     centred: ClassVar[bool] = True
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import get_args
 
 import numpy as np
@@ -51,3 +52,12 @@ def check_forms(driver: StatedDriver) -> None:
     if driver.lags != tuple(range(driver.lags[0], driver.lags[0] + len(driver.lags))) or len(driver.hinges) > 1:
         raise InputError("a curve over the lags needs them in a row, and one column each",
                          "Give lags such as [0, 1, 2, 3, 4].", key="lag_degree")  # fmt: skip
+
+
+def check_reference(driver: StatedDriver) -> None:
+    """Refuse a reference that is neither a word that is known nor a number."""
+    stated = driver.reference
+    if stated is None or stated in ("mean", "zero"):
+        return
+    if isinstance(stated, bool) or not isinstance(stated, (int, float)) or not math.isfinite(stated):
+        raise InputError(f"found {stated!r}", 'Give "mean", "zero" or a number.', key="reference")

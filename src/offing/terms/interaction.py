@@ -198,6 +198,10 @@ class Interaction(Term):
         """The reference in words: that of both."""
         return ", ".join(dict.fromkeys(term.measured_from for term in self.parts))
 
+    def measured_in(self, view: View) -> str:
+        """The references of its terms."""
+        return ", ".join(dict.fromkeys(term.measured_in(view) for term in self.parts))
+
     def reference_on(self, view: View, axis: Axis, state: tuple[Any, ...]) -> Reference:
         """The product of both references; where one is a mean over the fit's rows, the fit knows it."""
         return Reference(None)

@@ -228,6 +228,10 @@ class Term(Keywords, ABC):
     def measured_from(self) -> str:
         """The reference in words, as part of a list."""
 
+    def measured_in(self, view: View) -> str:
+        """The same where it depends on the fitted periods."""
+        return self.measured_from
+
     def first_unknown(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
         """The first value that columns on `axis` need and nobody knows: its column of data and its period."""
         return None

@@ -23,6 +23,7 @@ from offing.model.forecast import AS_PLANNED
 from offing.model.reapply import rerun
 from offing.model.rows import iso, keyed
 from offing.outlook import Modelled, Rule, Scenario, Shift, changeable
+from offing.terms.driver import is_flag
 
 #: What is changed where nothing is said, in percent.
 _USUAL = 10.0
@@ -153,7 +154,8 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
         are not out yet are changed.
     changes
         A change for each driver of interest: percents as numbers, or a rule such as ``Shift(amount=2.0)``. By default
-        all drivers are 10 % higher; those that fall below zero by one standard deviation of what was seen.
+        all drivers are 10 % higher; those that fall below zero by one standard deviation of what was seen. A flag of 0
+        and 1 is on in every period, against off in every one.
 
     Raises
     ------
@@ -192,7 +194,13 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
     assumed = {name: each.on(fit, forecast.view, forecast.axis) for name, each in scenarios.items()}
     moved = {name: rerun(forecast, view) for name, (view, _) in assumed.items()}
     said = {name: words[name] for name, (_, words) in assumed.items()}
-    walks = {name: walk(ahead, forecast, by="period") for name, ahead in moved.items()}
+    # A flag is compared on with off, whatever was planned.
+    flags = [name for name in every if changes is None and is_flag(fit.seen(every[name]))]
+    off = {
+        name: rerun(forecast, Scenario("off", {name: 0.0}).on(fit, forecast.view, forecast.axis)[0]) for name in flags
+    }
+    said |= dict.fromkeys(flags, "on against off")
+    walks = {name: walk(ahead, off.get(name, forecast), by="period") for name, ahead in moved.items()}
     order = sorted(walks, key=lambda name: -abs(float(walks[name].whole.change[0])))
     whole = [walks[name].whole for name in order]
     total = np.array([float(each.change[0]) for each in whole])
@@ -200,6 +208,8 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
     pairs = np.full((len(order), len(order)), np.nan)
     if len(order) <= _PAIRED:
         for i, j in combinations(range(len(order)), 2):
+            if {order[i], order[j]} & off.keys():
+                continue  # what a flag adds to another change is not what it adds to the plan
             view, _ = scenarios[order[j]].on(fit, moved[order[i]].view, forecast.axis)
             both = float(rerun(forecast, view).mean.sum() - forecast.mean.sum())
             pairs[i, j] = pairs[j, i] = both - total[i] - total[j]
@@ -218,6 +228,9 @@ def _rules(
         found: dict[str, Rule | str | float] = {}
         for name, reference in every.items():
             seen = forecast.fit.seen(reference)
+            if is_flag(seen):
+                found[name] = 1.0
+                continue
             below = len(seen) and (seen.min() < 0.0 or not seen.any())
             # A driver that is nothing in all the periods ahead would be nothing with ten percent more of it.
             ahead = forecast.view.known(reference, forecast.view.native(reference, forecast.axis)).values

@@ -12,13 +12,13 @@ from offing.base import InputError
 from offing.base.arrays import Array
 from offing.base.results import Entry, Result, alone, register
 from offing.base.text import percent, text_table, wrapped
-from offing.evaluation import Worth
+from offing.evaluation import TermGain
 from offing.evaluation.backtest import Backtest
 from offing.evaluation.rows import series_of
 from offing.explain.variance_shares import variance_shares
 from offing.model.fitted import Fitted
 
-#: Less than this share of the variation is little; a worth with a larger p may be chance.
+#: Less than this share of the variation is little; a gain with a larger p may be chance.
 _LITTLE, _CHANCE = 0.02, 0.1
 #: A term that explains less than this part of its share by itself has others to stand in for it.
 _SHARED = 0.5
@@ -35,7 +35,7 @@ class Importance(Result, figure="bars.draw_importance"):
     share, error, alone
         Share of the variation that each explains, averaged over all orders, its error from sampling orders, and the
         part that no other term explains (J,).
-    worth, p
+    gain, p
         By which share errors out of sample grow without it, and the p of that (J,); NaN where no back-test shows.
     score
         Of which errors.
@@ -55,15 +55,15 @@ class Importance(Result, figure="bars.draw_importance"):
     share: Array
     error: Array
     alone: Array
-    worth: Array
+    gain: Array
     p: Array
     score: str
 
     @cached_property
     def table(self) -> pd.DataFrame:
-        """One row a term: ``term, share, error, alone, worth, p, why``."""
+        """One row a term: ``term, share, error, alone, gain, p, why``."""
         return pd.DataFrame({"term": list(self.terms), "share": self.share, "error": self.error, "alone": self.alone,
-                             "worth": self.worth, "p": self.p, "why": list(self.why)})  # fmt: skip
+                             "gain": self.gain, "p": self.p, "why": list(self.why)})  # fmt: skip
 
     @property
     def why(self) -> tuple[str, ...]:
@@ -71,9 +71,9 @@ class Importance(Result, figure="bars.draw_importance"):
         return tuple(self._why(i) for i in range(len(self.terms)))
 
     def _why(self, i: int) -> str:
-        if not np.isfinite(self.worth[i]):
+        if not np.isfinite(self.gain[i]):
             return ""
-        helps = self.worth[i] > 0.0 and self.p[i] <= _CHANCE
+        helps = self.gain[i] > 0.0 and self.p[i] <= _CHANCE
         much, own = self.share[i] >= _LITTLE, self.alone[i] >= _SHARED * self.share[i]
         if helps:
             return "both agree" if much else "little of all variation, but nothing else shows what it does"
@@ -81,7 +81,7 @@ class Importance(Result, figure="bars.draw_importance"):
             return "both agree: little"
         if not own:
             return "other terms explain most of it as well, and stand in for it"
-        if self.worth[i] > 0.0:
+        if self.gain[i] > 0.0:
             return "it helps, but too few origins say so for sure"
         return "it explains the past by itself, but is not known ahead or does not last"
 
@@ -93,35 +93,35 @@ class Importance(Result, figure="bars.draw_importance"):
             sampled = f" ± {100.0 * self.error[i]:.1f}" if self.error[i] else ""
             alone = f"{100.0 * self.alone[i]:.1f} % alone"
             noted = f"'{label}' explains {100.0 * self.share[i]:.1f}{sampled} % of the variation, {alone}"
-            if np.isfinite(self.worth[i]):
+            if np.isfinite(self.gain[i]):
                 sure = "" if self.p[i] <= _CHANCE else f", not significant at {100 * _CHANCE:g} %"
                 noted += (
-                    f"; without it {self.score} ahead would be {percent(float(self.worth[i]))}{sure}: {self._why(i)}"
+                    f"; without it {self.score} ahead would be {percent(float(self.gain[i]))}{sure}: {self._why(i)}"
                 )
             lines.append(f"{noted}.")
         return "\n".join(lines)
 
     def __str__(self) -> str:
-        known = np.isfinite(self.worth).any()
+        known = np.isfinite(self.gain).any()
         columns = [list(self.labels), [f"{100.0 * each:.1f} %" for each in self.share],
                    [f"{100.0 * each:.1f} %" for each in self.alone]]  # fmt: skip
         heads = ["term", "explains", "alone"]
         if known:
-            columns += [[percent(float(each)) if np.isfinite(each) else "" for each in self.worth],
+            columns += [[percent(float(each)) if np.isfinite(each) else "" for each in self.gain],
                         [f"{each:.2f}" if np.isfinite(each) else "" for each in self.p], list(self.why)]  # fmt: skip
             heads += ["without it", "p", "why they differ"]
         return f"{wrapped(self.sentences)}\n\n{text_table(heads, columns)}"
 
 
-def importance(fit: Fitted, worth: Worth | None = None) -> Importance:
+def importance(fit: Fitted, gain: TermGain | None = None) -> Importance:
     """What each term explains of the past, and beside it what it is worth out of sample.
 
     Parameters
     ----------
     fit
         Whose terms; their shares are those of `offing.variance_shares`.
-    worth
-        What a back-test without each term says, from `offing.worth`.
+    gain
+        What a back-test without each term says, from `offing.term_gain`.
 
     Raises
     ------
@@ -131,8 +131,8 @@ def importance(fit: Fitted, worth: Worth | None = None) -> Importance:
     Notes
     -----
     A share is in sample: it says what a term explains beside all others, whether or not its driver is known ahead.
-    Worth says by how much forecasts are worse without it. Where they differ, other terms stand in for it, or its driver
-    is not known in time, or its effect does not last; `why` says which.
+    The gain says by how much forecasts are worse without it. Where they differ, other terms stand in for it, or its
+    driver is not known in time, or its effect does not last; `why` says which.
 
     Examples
     --------
@@ -141,23 +141,23 @@ def importance(fit: Fitted, worth: Worth | None = None) -> Importance:
     >>> load = pd.Series(50.0 + 5.0 * (days.day_of_week >= 5) + np.tile([1.0, -1.0], 35), days, name="load")
     >>> model = of.Model("load", terms=[of.Season("week")])
     >>> judged = of.compare(of.backtest(of.without_each(model), load, horizon=7, origins=5))
-    >>> print(of.importance(model.fit(load), of.worth(judged)).why[0])
+    >>> print(of.importance(model.fit(load), of.term_gain(judged)).why[0])
     both agree
     """
     found = variance_shares(fit)
     names = list(found.terms)
     ahead, p = np.full(len(names), np.nan), np.full(len(names), np.nan)
-    if worth is not None:
-        for term, value, chance in zip(worth.table["term"], worth.table["change"], worth.table["p"], strict=True):
+    if gain is not None:
+        for term, value, chance in zip(gain.table["term"], gain.table["change"], gain.table["p"], strict=True):
             if term not in names:
                 raise InputError(f"the back-test is of a term {term!r}, which the fit lacks",
-                                 "Back-test the same model.", key="worth")  # fmt: skip
+                                 "Back-test the same model.", key="gain")  # fmt: skip
             ahead[names.index(term)], p[names.index(term)] = value, chance
     order = np.argsort(-found.share, kind="stable")
     labels = {str(term.name): fit.label_of(term) for term in fit.model.terms}
     return Importance(
         tuple(names[i] for i in order), tuple(labels[names[i]] for i in order), found.share[order], found.error[order],
-        found.alone[order], ahead[order], p[order], worth.score if worth is not None else "",
+        found.alone[order], ahead[order], p[order], gain.score if gain is not None else "",
     )  # fmt: skip
 
 
