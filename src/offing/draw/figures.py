@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from importlib import import_module
+from typing import TYPE_CHECKING
 
 from offing.base import InputError
 from offing.base.results import Result
-from offing.draw.style import Picture, styled, unbroken_dates
+
+if TYPE_CHECKING:
+    from offing.draw.style import Picture
 
 
 def figure(result: object) -> Picture:
@@ -39,6 +42,8 @@ def figure(result: object) -> Picture:
     if not isinstance(result, Result) or not result.drawn_by:
         raise InputError(f"there is no figure of a {type(result).__name__}",
                          "Give what a function or method of Offing answers, such as a forecast.")  # fmt: skip
+    from offing.draw.style import styled, unbroken_dates  # noqa: PLC0415  Matplotlib loads when first drawn with
+
     module, function = result.drawn_by.split(".")
     with styled():
         return unbroken_dates(getattr(import_module(f"offing.draw.{module}"), function)(result))
