@@ -286,3 +286,14 @@ def test_no_command_and_no_writer_names_a_kind_of_result():
         commands = {"fit", "forecast", "backtest", "search"}  # kinds that are called as a command is
         assert not constants & (set(ENTRIES) - commands), file
         assert not names & (set(RESULTS) - {"Study"}), file
+
+
+def test_the_reference_lists_every_file_and_every_table_of_options():
+    page = (Path(__file__).parents[1] / "docs" / "terms.md").read_text(encoding="utf-8")
+    for entry in ENTRIES.values():
+        for file in entry.files:
+            assert f"`{file}.csv`" in page, file
+        if entry.drawn:
+            assert f"`{entry.kind}.png`" in page or f"`{entry.kind}-*.png`" in page, entry.kind
+        if entry.options is not None:
+            assert f"`[{entry.key}]`" in page, entry.key

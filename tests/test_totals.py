@@ -262,3 +262,28 @@ def test_faulty_totals_in_a_study_name_their_line(keys, message, run_cli, demo_f
     assert ran.status == 2
     assert message in ran.err
     assert "study.toml, line" in ran.err
+
+
+@pytest.mark.parametrize(
+    ("frequency", "unit", "summed"), [("h", "kW", "kWh"), ("D", "MW", "MW·days"), ("D", "boats", "boats")]
+)
+def test_a_sum_of_power_is_energy_and_an_average_is_power(frequency, unit, summed):
+    index = pd.date_range("2024-01-01", periods=96, freq=frequency)
+    warm = np.tile([3.0, 5.0], 48)
+    load = of.read(
+        pd.DataFrame({"load": 50.0 - 2.0 * warm + np.tile([1.0, -1.0, 2.0], 32), "warm": warm}, index),
+        unit={"load": unit},
+    )
+    fit = of.Model("load", [of.Driver("warm")]).fit(load)
+    ahead = fit.forecast(6, plan=pd.DataFrame({"warm": 4.0}, pd.date_range(index[-1], periods=7, freq=frequency)[1:]))
+    by = "day" if frequency == "h" else "month"
+    assert f"({summed})" in of.totals(ahead, by).sentence
+    assert f"({unit})" in of.totals(ahead, by, average=True).sentence
+    assert f" {summed}," in of.paths(ahead).sentence
+    assert f" {summed}" in of.walk(ahead, "mean").sentence
+    assert f" {unit}" in of.effects(fit).lines[0]
+    assert f" {summed}" in of.sensitivity(ahead).sentences
+    assert (
+        f" {summed} (sought"
+        in of.solve_for(ahead, "warm", float(ahead.mean.sum()) + 1.0, limits=(-50.0, 50.0)).sentence
+    )

@@ -63,6 +63,17 @@ def in_units(name: str, unit: str) -> str:
     return f"{name} ({unit})" if unit else name
 
 
+#: Units of power, whose sum over periods is energy or, of other periods than hours, power times time.
+_POWER = ("W", "kW", "MW", "GW", "TW")
+
+
+def unit_of_sum(unit: str, period: str) -> str:
+    """The unit of a sum over periods: kW summed over hours are kWh, over days kW·days; boats stay boats."""
+    if unit not in _POWER:
+        return unit
+    return f"{unit}h" if period == "hour" else f"{unit}·{period}s"
+
+
 def rounded(values: Iterable[float]) -> list[str]:
     """Values of one kind with as many decimals as their size needs: none from 100 on."""
     values = [float(value) for value in values]

@@ -19,7 +19,7 @@ def draw_adjusted(found: AdjustedForecast) -> Picture:
     """The model's forecast, and above it the adjusted one with its interval."""
     fit, table = found.fit, found.table
     total, before = float(table["after"].sum()), float(table["before"].sum())
-    unit = f" {fit.unit}" if fit.unit else ""
+    unit = f" {fit.sum_unit}" if fit.unit else ""
     by = f" ({percent(total / before - 1.0)})" if before > 0.0 else ""
     picture, axes = canvas(
         f"{fit.label}, {found.axis.spell()}: {number(total, 4)}{unit} by hand, {number(before, 4)} by the model{by}",

@@ -43,7 +43,7 @@ def draw_scenarios(result: Scenarios) -> Picture:
     fit, axis = result.fit, result.axis
     first = result.totals.iloc[0]
     rows = result.totals.iloc[1:]
-    unit = f" {fit.unit}" if fit.unit else ""
+    unit = f" {fit.sum_unit}" if fit.unit else ""
     noted = [f"'{name}' {signed(float(row['difference']), 3)}{unit}" for name, row in rows.iterrows()]
     title = f"{fit.label}, {axis.spell()}: {number(float(first['total']), 4)}{unit} '{result.base}'; {', '.join(noted)}"
     picture, axes, below = stacked(

@@ -133,7 +133,7 @@ def allocate(result: Fit | Forecast, totals: Mapping[str, float], *, average: bo
     share, value, low, high = (np.concatenate([found[i] for _, found in parts]) for i in range(4))
     labels = tuple(group.label for group, _ in parts for _ in range(group.axis.n))
     axes = tuple(group.axis for group, _ in parts)
-    return Split(axes, labels, share, value, low, high, fit.label, fit.unit, average)
+    return Split(axes, labels, share, value, low, high, fit.label, fit.unit if average else fit.sum_unit, average)
 
 
 def _of_the_calendar(term: Term) -> bool:

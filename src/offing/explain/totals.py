@@ -202,7 +202,7 @@ def totals(forecast: Forecast, by: str = "year", *, average: bool = False) -> To
     low, high = _intervals(forecast, rows)
     return Totals(
         axis, actual, rows.T @ forecast.mean, actual + low, actual + high, known, ahead, missing, beyond, fit.label,
-        fit.unit, average, fit.axis.frequency.unit,
+        fit.unit if average else fit.sum_unit, average, fit.axis.frequency.unit,
     )  # fmt: skip
 
 

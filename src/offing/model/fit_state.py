@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, Treatment
 from offing.base.arrays import Array
+from offing.base.text import unit_of_sum
 from offing.calendar import Axis
 from offing.engine import (
     Carried,
@@ -197,6 +198,11 @@ class FitState:
     def unit(self) -> str:
         """The target's unit, or an empty text."""
         return self.view.sources.unit(self.model.target)
+
+    @property
+    def sum_unit(self) -> str:
+        """The unit of a sum over periods: that of energy where the target is power."""
+        return unit_of_sum(self.unit, self.axis.frequency.unit)
 
     def seen(self, reference: str) -> Array:
         """Known values (m,) of a column in the periods used; of another frequency, where they end among the fitted."""

@@ -197,7 +197,7 @@ class AdjustedForecast(Result, figure="adjusted.draw_adjusted"):
         """Each adjustment: what it does, why, and who made it."""
         unit = self.forecast.fit.unit
         lines = [
-            f"{each.said}: {each.words(unit)} by hand, {signed(float(change.sum()), 4)} {unit}".rstrip()
+            f"{each.said}: {each.words(unit)} by hand, {signed(float(change.sum()), 4)} {self.fit.sum_unit}".rstrip()
             + f" in {count(int((change != 0.0).sum()), self.axis.frequency.unit)}. {each.author}: {each.reason}."
             for each, change in zip(self.adjustments, self.changes, strict=True)
         ]

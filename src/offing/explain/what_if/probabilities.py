@@ -158,7 +158,7 @@ class Paths(Result, figure="adjusted.draw_paths"):
     def sentence(self) -> str:
         """What the total comes to, and how sure that is."""
         row, whole = self.totals().iloc[0], float(self.mean.sum())
-        unit = f" {self.forecast.fit.unit}" if self.forecast.fit.unit else ""
+        unit = f" {self.forecast.fit.sum_unit}" if self.forecast.fit.unit else ""
         kind = "normal noise" if self.noise == "normal" else "noise resampled from the residuals"
         return (
             f"{self.label}, total of {self.axis.spell()}: {number(whole, 4)}{unit}, with 95 % "
@@ -250,7 +250,7 @@ class Exceedance(Result, figure="totals.draw_reach"):
     def sentence(self) -> str:
         """The chances in words."""
         fit = self.paths.forecast.fit
-        unit = f" {fit.unit}" if fit.unit else ""
+        unit = f" {fit.sum_unit if self.total else fit.unit}" if fit.unit else ""
         what = f"{number(self.threshold, 4)}{unit}"
         verb = "exceeds" if self.side == "above" else "falls below"
         chance = _chance(self.in_any, len(self._values))

@@ -136,7 +136,7 @@ class Scenarios(Result, figure="what_if.draw_scenarios"):
     @property
     def sentences(self) -> str:
         """Every scenario's total against the base's, what it assumes, and what was never seen."""
-        unit = f" {self.fit.unit}" if self.fit.unit else ""
+        unit = f" {self.fit.sum_unit}" if self.fit.unit else ""
         base, lines = self.totals.iloc[0], []
         head = f"{self.fit.label}, {self.axis.spell()}: {number(float(base['total']), 4)}{unit} '{self.base}'."
         for name, row in self.totals.iloc[1:].iterrows():
@@ -165,7 +165,7 @@ class Scenarios(Result, figure="what_if.draw_scenarios"):
     @property
     def points(self) -> list[str]:
         """Every scenario's difference from the base, without words on what it assumes."""
-        unit = f" {self.fit.unit}" if self.fit.unit else ""
+        unit = f" {self.fit.sum_unit}" if self.fit.unit else ""
         return [
             f"what if '{name}': {signed(float(row['difference']), 4)}{unit} (95 % between {signed(row['low'])} and "
             f"{signed(row['high'])})"

@@ -217,7 +217,7 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
     return Sensitivity(
         tuple(order), tuple(labels.get(name, name) for name in order), tuple(said[name] for name in order), total,
         total - half, total + half, forecast.axis, np.array([walks[name].change for name in order]).reshape(
-            len(order), forecast.axis.n), float(forecast.mean.sum()), pairs, fit.label, fit.unit,
+            len(order), forecast.axis.n), float(forecast.mean.sum()), pairs, fit.label, fit.sum_unit,
     )  # fmt: skip
 
 

@@ -85,7 +85,7 @@ class Solution(Result, figure="adjusted.draw_solution"):
     @property
     def sentence(self) -> str:
         """What reaches the goal; or that nothing does, and what comes nearest."""
-        target = f" {self.forecast.fit.unit}" if self.forecast.fit.unit else ""
+        target = f" {self.forecast.fit.sum_unit}" if self.forecast.fit.unit else ""
         within = f"between {self._said(self.low)} and {self._said(self.high)}"
         span = self.forecast.axis.spell()
         if not self.met:

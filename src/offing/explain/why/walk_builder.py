@@ -136,7 +136,8 @@ def walk(
         outcome = None
         if against is not None and not isinstance(against, (Mapping, Forecast)) and ok.all():
             outcome = _outcome(end, axis, owner, found[0].start)
-        return Walk(inner.label, inner.unit, labels, start_words, end_words, found[0].start, found[-1].end,
+        unit = inner.unit if len(labels) == len(owner[ok]) else inner.sum_unit
+        return Walk(inner.label, unit, labels, start_words, end_words, found[0].start, found[-1].end,
                     tuple(steps), half, phases, notes, total, outcome)  # fmt: skip
 
     total = made(*_spans(axis, None), None)
