@@ -169,6 +169,32 @@ def test_changes_of_drivers_are_ranked_and_those_that_work_together_reported():
     assert of.sensitivity(level).changes[of.sensitivity(level).drivers.index("flag")] == "on against off"
 
 
+@pytest.mark.parametrize(
+    ("more", "options"),
+    [
+        ([], {}),
+        ([], {"scale": "log"}),
+        ([], {"scale": "log", "offset": 25.0, "errors": "ar"}),
+        ([], {"scale": "level", "upper_limit": 140.0}),
+        ([of.Interaction(["fare", "flag"])], {"scale": "log"}),
+        ([of.OwnLags([1])], {"scale": "log"}),
+        ([of.Trend(), of.Season(name="growing", grows_with="trend", harmonics=1)], {"scale": "level"}),
+    ],
+)
+def test_what_two_changes_do_together_is_what_the_model_run_with_both_says(more, options):
+    """Where changes add on the working scale they are not run together: the sum must be the same."""
+    past = PAST.assign(sold=PAST["sold"].clip(upper=139.0)) if "upper_limit" in options else PAST
+    ahead = of.Model("sold", [*TERMS, *more], **options).fit(past).forecast(AHEAD, plan=PLAN)
+    rules = {"fare": of.Shift(percent=10.0), "flag": of.Shift(amount=0.5)}
+    found = of.sensitivity(ahead, {"fare": 10.0, "flag": of.Shift(amount=0.5)})
+    total = {}
+    for name, own in (("fare", {"fare"}), ("flag", {"flag"}), ("both", {"fare", "flag"})):
+        scenario = of.Scenario(name, {each: rules[each] for each in own})
+        total[name] = ahead.fit.forecast(AHEAD, plan=PLAN, scenario=scenario).mean.sum() - ahead.mean.sum()
+    together = total["both"] - total["fare"] - total["flag"]
+    assert found.pairs[0, 1] == pytest.approx(together, rel=1e-8, abs=1e-8 * ahead.mean.sum())
+
+
 @pytest.mark.parametrize("how", ["constant", "percent", "amount"])
 def test_seeking_a_goal_turns_the_forecast_round(how):
     rule = {"constant": 21.3, "percent": of.Shift(percent=7.7), "amount": of.Shift(amount=-1.4)}[how]

@@ -13,7 +13,6 @@ from offing.drafting.drafted import Drafted
 from offing.evaluation.comparison import FEWEST, p_text, significance
 from offing.model import Contributions, effects
 from offing.tables import Panel, Table
-from offing.terms import Driver
 
 #: How wide a line is, how many periods, drivers, findings and left-out columns are named.
 WIDTH, _PERIODS, _DRIVERS, _FINDINGS, _OUT = 110, 13, 5, 4, 6
@@ -130,7 +129,7 @@ def _ahead(draft: Drafted) -> Iterator[str]:
 
 
 def _why(draft: Drafted) -> Iterator[str]:
-    drivers = [str(term.name) for term in draft.model.terms if isinstance(term, Driver)]
+    drivers = [str(term.name) for term in draft.model.drivers]
     if not drivers:
         return
     if draft.fit.scale.plain:

@@ -18,7 +18,6 @@ from offing.evaluation.refit import Job
 from offing.evaluation.runner import run_all
 from offing.model import Model
 from offing.model.driver_forecasts import own_model
-from offing.terms import OwnLags
 
 #: The week, whose days differ.
 _WEEK: dict[str, int] = {"hour": 168, "day": 7, "business day": 5}
@@ -179,7 +178,7 @@ def plain_model(model: Model, cuts: Cuts) -> Model:
     frequency = cuts.table.axis.frequency
     # Of a year and a quarter the season can be separated from a straight line.
     long = 2 * n if n >= 1.25 * frequency.periods_a_year else n
-    terms = [term for term in own_model(frequency, long) if not isinstance(term, OwnLags)]
+    terms = [term for term in own_model(frequency, long) if not term.recursive]
     return Model(model.target, terms, model.scale, PLAIN_MODEL, offset=model.offset, lower_limit=model.lower_limit,
                  upper_limit=model.upper_limit)  # fmt: skip
 

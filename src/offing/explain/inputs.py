@@ -16,7 +16,7 @@ from offing.explain.period_groups import period_of
 from offing.model import Forecast
 from offing.model.direct_forecast import DirectForecast
 from offing.tables import MARKS, released_at
-from offing.terms import Driver, LagWeights
+from offing.terms import LagWeights
 
 
 @dataclass(frozen=True)
@@ -101,8 +101,8 @@ def inputs(ahead: Forecast, period: object = None) -> Inputs:
     axis = ahead.axis.part(place, place + 1)
     part = ahead.parts[place] if isinstance(ahead, DirectForecast) else ahead
     fit, frames = part.fit, []
-    for term in fit.model.terms:
-        if not isinstance(term, Driver) or term.weights is None:
+    for term in fit.model.drivers:
+        if term.weights is None:
             continue
         weights, own = LagWeights.of(term), fit.view.frequency(term.data)
         needed = weights.needed(own, axis)

@@ -153,7 +153,7 @@ def lag_weights(fit: Fitted, driver: str | None = None) -> LagCurve:
     >>> of.lag_weights(model.fit(tables)).tests.irregular
     True
     """
-    weighted = [str(each.name) for each in fit.model.terms if isinstance(each, Driver) and each.weights is not None]
+    weighted = [str(each.name) for each in fit.model.drivers if each.weights is not None]
     term = asked(fit, Driver, weighted[0] if driver is None and len(weighted) == 1 else driver, "driver")
     if term.weights is None:
         raise InputError(f"'{term.name}' has no weights over its lags", "Ask of.lag_profile.", key="driver")
@@ -200,7 +200,7 @@ def _weights(study: Any, name: str) -> dict[str, Any]:
 
 def weighted_drivers(fit: Fitted) -> list[str]:
     """Names of the drivers with weights over their lags."""
-    return [str(term.name) for term in fit.model.terms if isinstance(term, Driver) and term.weights is not None]
+    return [str(term.name) for term in fit.model.drivers if term.weights is not None]
 
 
 register(

@@ -23,7 +23,6 @@ from offing.model.forecast import AS_PLANNED
 from offing.model.model import Data, tables_of
 from offing.model.rows import iso, keyed
 from offing.tables import Information, Panel, Sources, Table, View, released_at, split_series
-from offing.terms import Driver
 
 #: Effects below this share of the largest are not put into words.
 _LITTLE = 0.02
@@ -269,7 +268,7 @@ def _mean(before: Forecast, view: View) -> float:
 
 
 def _name(fit: Fitted, reference: str) -> str:
-    return next(str(term.name) for term in fit.model.terms if isinstance(term, Driver) and term.data == reference)
+    return next(str(term.name) for term in fit.model.drivers if term.data == reference)
 
 
 def running_rows(found: Nowcast) -> pd.DataFrame:

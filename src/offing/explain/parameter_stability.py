@@ -18,7 +18,6 @@ from offing.calendar import Axis
 from offing.calendar.axis import instant_of
 from offing.engine import join, quantile, solve, triangle
 from offing.model.fitted import Fitted
-from offing.terms import Driver
 
 #: Coefficients are re-estimated at so many dates.
 _DATES = 120
@@ -126,7 +125,7 @@ def parameter_stability(fit: Fitted, *, at: str | date | None = None) -> Paramet
     aim = chain.whiten((fit.left + fit.design @ fit.estimate.beta)[used])
     rows = np.column_stack([white, aim])
     n, k = white.shape
-    drivers = {str(term.name) for term in fit.model.terms if isinstance(term, Driver)}
+    drivers = {str(term.name) for term in fit.model.drivers}
     own = [i for i, column in enumerate(kept.tolist()) if fit.layout.owners[column] in drivers
            and not fit.layout.names[column].endswith(", before the data")][:8]  # fmt: skip
     first = min(max(2 * k, k + 10), n - 1)

@@ -313,7 +313,7 @@ def _values(design: Design, fit: Fitted, place: int) -> tuple[Array, Array]:
 def _responses(study: Any, name: str) -> dict[str, Any]:
     """The responses to drivers that bend, of targets that are not changes."""
     fit = study.fits[name]
-    bent = [term for term in fit.model.terms if isinstance(term, Driver) and term.bends]
+    bent = [term for term in fit.model.drivers if term.bends]
     own = [str(term.name) for term in bent if fit.scale.plain and not any(step.is_change for step in term.steps)]
     return by_name({driver: response(fit, driver) for driver in own}, always=True)
 

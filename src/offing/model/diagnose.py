@@ -64,12 +64,12 @@ def remarks(fit: FitState, verdicts: Callable[[], Sequence[Verdict]]) -> tuple[F
 
 
 def _drivers(fit: FitState) -> list[str]:
-    return [str(term.name) for term in fit.model.terms if isinstance(term, Driver)]
+    return [str(term.name) for term in fit.model.drivers]
 
 
 def _identity(fit: FitState) -> tuple[Verdict, ...]:
     """Whether drivers that are known no earlier than the target say what it is."""
-    now = [str(term.name) for term in fit.model.terms if isinstance(term, Driver) and min(term.lags) <= 0]
+    now = [str(term.name) for term in fit.model.drivers if min(term.lags) <= 0]
     return identities(fit.estimate, fit.layout.owners, now, fit.design[fit.used].std(axis=0)) if now else ()
 
 
@@ -174,8 +174,8 @@ def known_late(fit: FitState) -> tuple[Finding, ...]:
     found = []
     goal = fit.view.sources.tables[fit.source].delay
     part = fit.axis.part(0, 1)
-    for term in fit.model.terms:
-        if not isinstance(term, Driver) or min(term.lags) > 0 or fit.view.frequency(term.data) != part.frequency:
+    for term in fit.model.drivers:
+        if min(term.lags) > 0 or fit.view.frequency(term.data) != part.frequency:
             continue  # what another frequency lacks at the origin is forecast
         source, column = fit.view.sources.find(term.data)
         table = fit.view.sources.tables[source]

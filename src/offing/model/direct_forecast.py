@@ -19,7 +19,7 @@ from offing.model.forecast import Forecast
 from offing.model.make_forecast import Assumptions, forecast
 from offing.tables import MARKS, Panel, Table, View
 from offing.tables.point_in_time import MODELLED
-from offing.terms import Driver, OwnLags, Pulses, Term, with_known_lags
+from offing.terms import Driver, OwnLags, Term, with_known_lags
 
 #: Each horizon is a fit of its own.
 _MOST = 200
@@ -104,7 +104,7 @@ def by_horizon(
     Of a `direct` one the own lags count from the origin; of a `shifted` one drivers of another frequency have the lags
     whose values are out.
     """
-    own = next((term for term in fit.model.terms if isinstance(term, OwnLags)), None)
+    own = fit.model.own_lags
     if direct and own is None:
         raise InputError("equations by horizon differ in the target's own lags, and the model has none",
                          'Leave out way, or add own lags.', key="method")  # fmt: skip
@@ -117,7 +117,7 @@ def by_horizon(
         for h in range(1, whole.axis.n + 1):
             view = replace(whole.view, expected={})
             terms = [_later(term, view, whole.axis.part(h - 1, h), h, direct=direct, shifted=shifted)
-                     for term in fit.model.terms if not isinstance(term, Pulses)]  # fmt: skip
+                     for term in fit.model.terms if not term.from_treatment]  # fmt: skip
             same = terms == list(fit.model.terms)
             parts.append(
                 forecast(fit if same else fit.again(terms), h, None, plan, levels, expect=expect, scenario=scenario)

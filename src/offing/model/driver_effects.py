@@ -130,7 +130,7 @@ def effects(fit: FitState) -> Effects:
     >>> of.effects(fit).table["change"].round(6).tolist()
     [-10.0]
     """
-    tried = [_effect(fit, term) for term in fit.model.terms if isinstance(term, Driver)]
+    tried = [_effect(fit, term) for term in fit.model.drivers]
     found = [effect for effect in tried if effect is not None]
     found.sort(key=lambda effect: -abs(effect.change))
     if fit.scale.plain:
@@ -234,8 +234,7 @@ def _unit_of_change(driver: Driver) -> str:
 def _design_at(fit: FitState, driver: Driver, value: float, *, alone: bool) -> tuple[Array, Array]:
     """Derivative (rows used, k) and values of the model with the driver, or its transformed values, at `value`."""
     if alone:
-        held = fit.view.holding(driver.data, value)
-        design = fit.columns(held, fit.axis)
+        design = fit.with_column_moved(fit.view.holding(driver.data, value), driver.data)
     else:
         place = _place(fit, driver)
         blocks = list(fit.rows.blocks)

@@ -18,7 +18,7 @@ from offing.model.joint_simulation import shock_root
 from offing.model.options import DriverOptions
 from offing.tables import Information, View
 from offing.tables.point_in_time import ACTUAL
-from offing.terms import Driver, OwnLags, Season, Term, Trend
+from offing.terms import OwnLags, Season, Term, Trend
 
 #: Seasons of the drivers' own models, by the unit of their periods.
 _SEASONS: dict[str, tuple[tuple[str, int], ...]] = {
@@ -88,9 +88,7 @@ def looked_ahead(
 def _last_needed(fit: Fitted, view: View, axis: Axis, *, every: bool) -> dict[str, int]:
     """The ordinal of the last period whose value `axis` needs, of each column that can have a model of its own."""
     last: dict[str, int] = {}
-    for term in fit.model.terms:
-        if not isinstance(term, Driver):
-            continue
+    for term in fit.model.drivers:
         for reference in filter(view.numeric, term.needs()):
             asked = every or view.sources.find(reference) in view.modelled
             if asked or (reference == term.data and view.frequency(reference) != axis.frequency):

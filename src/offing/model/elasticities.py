@@ -140,7 +140,7 @@ def elasticities(fit: FitState) -> Elasticities:
             f"the model is one of {fit.scale.name(fit.column)}, whose shares are none of the target's",
             "Fit the target itself.", key="transform",
         )  # fmt: skip
-    drivers = [term for term in fit.model.terms if isinstance(term, Driver) and _positive(fit, term)]
+    drivers = [term for term in fit.model.drivers if _positive(fit, term)]
     found = [_elasticity(fit, driver) for driver in drivers]
     overall, low, high = (np.array([each[i] for each in found]) for i in range(3))
     by_period = np.array([each[3] for each in found]).reshape(len(found), fit.axis.n)

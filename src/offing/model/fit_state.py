@@ -163,6 +163,20 @@ class FitState:
         """The terms' columns for the periods of `axis`, with what the fit learnt of them."""
         return lay_out(self.model.terms, view, axis, self.states, self.rows.centres)
 
+    def with_column_moved(self, view: View, reference: str) -> Design:
+        """The fitted rows as `view` has them, which differs from the fit's in the values of one column only.
+
+        Only terms that look at the column are laid out again.
+        """
+        moved = view.sources.find(reference)
+        blocks = [
+            term.block(view, self.axis, self.states[str(term.name)])
+            if any(view.sources.find(each) == moved for each in term.needs())
+            else block
+            for term, block in zip(self.model.terms, self.rows.blocks, strict=True)
+        ]
+        return replace(self.rows, blocks=tuple(blocks))
+
     def unknown_ahead(self, view: View, axis: Axis, design: Design, place: int) -> list[Array]:
         """Columns (n, m) of the `place`-th term that only later periods have, times their coefficients' spread."""
         slot = self.layout.slots[place]

@@ -123,7 +123,7 @@ def _with_pulses(model: ModelOptions, patches: Sequence[Patch], source: str, col
     """The model with a pulse for each value that a treatment of the target set apart."""
     pulses = [at for patch in patches if (patch.source, patch.column) == (source, column) for at in patch.pulses]
     # Those of another fit, from which the model may come, were learnt from what that fit knew.
-    terms = [term for term in model.terms if not isinstance(term, Pulses)]
+    terms = [term for term in model.terms if not term.from_treatment]
     return replace(model, terms=[*terms, Pulses(tuple(pulses))] if pulses else terms)
 
 

@@ -19,7 +19,7 @@ from offing.model.driver_forecasts import Made, looked_ahead
 from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED, Forecast
 from offing.tables import Panel, Sources, Table, View, read
-from offing.terms import Driver, Term, naming_term
+from offing.terms import Term, naming_term
 
 #: Levels of the intervals where none are stated.
 LEVELS = (0.5, 0.8, 0.95)
@@ -169,7 +169,7 @@ def _check_scale(fit: Fitted, view: View, axis: Axis) -> None:
 
 def _check_identified(fit: Fitted, design: Array, axis: Axis) -> None:
     """Refuse a future that parts what the fitted periods never parted: the data say nothing about it."""
-    drivers = {str(term.name) for term in fit.model.terms if isinstance(term, Driver)}
+    drivers = {str(term.name) for term in fit.model.drivers}
     for column in np.flatnonzero(fit.estimate.unidentified(design)):
         if fit.layout.owners[column] in drivers and is_constant(fit.estimate, int(column)):
             continue  # left out with a warning: nothing is known of what another value would do

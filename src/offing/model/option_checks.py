@@ -10,7 +10,7 @@ from offing.base import InputError, nearest
 from offing.calendar import Axis
 from offing.engine import Covariance, Loss
 from offing.model.options import ModelOptions
-from offing.terms import Driver, OwnLags
+from offing.terms import OwnLags
 from offing.terms.transforms import Factor, Growth, steps_of
 
 
@@ -44,7 +44,7 @@ def check_together(model: ModelOptions) -> None:
             f"on the log scale '{growing.name}' grows with the trend by itself", "Leave out grows_with.",
             key="scale",
         )  # fmt: skip
-    shaped = next((term for term in model.terms if isinstance(term, Driver) and term.shaped), None)
+    shaped = next((term for term in model.drivers if term.shaped), None)
     if growing is not None and shaped is not None:
         raise InputError(
             f"'{growing.name}' is a share of the level, in which '{shaped.name}' has a part by its mean, and that "
@@ -97,7 +97,7 @@ def check_estimation(model: ModelOptions) -> None:
             'Use covariance = "classical", or errors = "independent".', key="covariance",
         )  # fmt: skip
     _check_own_lags(model)
-    shaped = [term.data for term in model.terms if isinstance(term, Driver) and term.shaped]
+    shaped = [term.data for term in model.drivers if term.shaped]
     twice = next((data for data in shaped if shaped.count(data) > 1), None)
     if twice is not None:
         raise InputError(

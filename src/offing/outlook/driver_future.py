@@ -175,4 +175,4 @@ def driver_names(fit: Fitted) -> dict[str, str]:
 
 
 def _drivers(fit: Fitted) -> list[Driver]:
-    return [term for term in fit.model.terms if isinstance(term, Driver)]
+    return list(fit.model.drivers)

@@ -21,6 +21,7 @@ class Pulses(Term):
     """
 
     own_course: ClassVar[bool] = True
+    from_treatment: ClassVar[bool] = True
 
     ordinals: tuple[int, ...] = ()
     name: str | None = "outliers"

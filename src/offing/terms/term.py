@@ -189,6 +189,8 @@ class Term(Keywords, ABC):
     holds_level: ClassVar[bool] = False
     #: Whether its columns are the target's own past, through which all other terms act on.
     recursive: ClassVar[bool] = False
+    #: Whether a treatment of the data set it, and no analyst: fits that learn treatments again make it again.
+    from_treatment: ClassVar[bool] = False
     #: Whether it learns from the noise of neighbouring periods, which must then not be taken for independent.
     needs_dynamics: ClassVar[bool] = False
 

@@ -210,8 +210,12 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
         for i, j in combinations(range(len(order)), 2):
             if {order[i], order[j]} & off.keys():
                 continue  # what a flag adds to another change is not what it adds to the plan
-            view, _ = scenarios[order[j]].on(fit, moved[order[i]].view, forecast.axis)
-            both = float(rerun(forecast, view).mean.sum() - forecast.mean.sum())
+            if _apart(fit, every[order[i]], every[order[j]]):
+                together = _joined(forecast, moved[order[i]], moved[order[j]])
+            else:
+                view, _ = scenarios[order[j]].on(fit, moved[order[i]].view, forecast.axis)
+                together = rerun(forecast, view).mean
+            both = float(together.sum() - forecast.mean.sum())
             pairs[i, j] = pairs[j, i] = both - total[i] - total[j]
     labels = {str(term.name): fit.label_of(term) for term in fit.model.terms}
     return Sensitivity(
@@ -219,6 +223,25 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
         total - half, total + half, forecast.axis, np.array([walks[name].change for name in order]).reshape(
             len(order), forecast.axis.n), float(forecast.mean.sum()), pairs, fit.label, fit.sum_unit,
     )  # fmt: skip
+
+
+def _apart(fit: Fitted, one: str, other: str) -> bool:
+    """Whether the changes of two columns add on the working scale: no term looks at both, none is a factor."""
+    find = fit.view.sources.find
+    columns = [{find(each) for each in term.needs()} for term in fit.model.terms]
+    limited = fit.model.lower_limit is not None or fit.model.upper_limit is not None
+    factors = any(slot.factor for slot in fit.layout.slots)
+    shared = any({find(one), find(other)} <= each for each in columns)
+    return fit.scale.plain and not (limited or factors or shared)
+
+
+def _joined(forecast: Forecast, one: Forecast, other: Forecast) -> Array:
+    """The means (h,) with both changes, where these add on the working scale: on the log scale they multiply."""
+    scale, factor = forecast.fit.scale, forecast.path.factor
+    if not scale.log:
+        return np.asarray(one.mean + other.mean - forecast.mean)
+    base, first, second = (each.mean * factor + scale.offset for each in (forecast, one, other))
+    return np.asarray((first * second / base - scale.offset) / factor)
 
 
 def _rules(

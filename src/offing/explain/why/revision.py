@@ -18,7 +18,6 @@ from offing.model.options import ModelOptions
 from offing.model.reapply import moved, restart
 from offing.tables import View
 from offing.tables.point_in_time import ACTUAL, MISSING
-from offing.terms import Pulses
 
 REVISED = "revised data"
 DRIVERS = "drivers' actual values"
@@ -165,7 +164,7 @@ def _assuming(view: View, kept: dict[str, tuple[Axis, np.ndarray, np.ndarray]]) 
 
 def _model_of(fit: Fitted) -> ModelOptions:
     """What makes two models one: all but their names, and the pulses that treatments of the data set."""
-    return replace(fit.model, name="", terms=[term for term in fit.model.terms if not isinstance(term, Pulses)])
+    return replace(fit.model, name="", terms=[term for term in fit.model.terms if not term.from_treatment])
 
 
 def _same_model(old: Fitted, new: Fitted) -> Fitted:
