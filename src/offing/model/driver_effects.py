@@ -183,13 +183,12 @@ def _once(fit: FitState, driver: Driver, at_low: float, at_high: float) -> tuple
     lasting = len(driver.lags) > 1 or driver.carry_over is not None
     if not lasting or fit.view.frequency(driver.data) != fit.axis.frequency:
         return float("nan"), float("nan")
+    last = int(np.flatnonzero(fit.used)[-1])
     low = fit.view.holding(driver.data, at_low)
-    at = fit.axis.part(fit.axis.n - 1, fit.axis.n)
-    step = low.bumped(driver.data, at.first, at_high - at_low)
-    values = [fit.columns(view, at).linearised(fit.estimate.beta)[1] for view in (low, step)]
-    _, below = _design_at(fit, driver, at_low, alone=True)
-    change = float((values[1] - values[0])[0])
-    changes, shares = _on_target(fit, below, np.full(3, change))
+    moved = low.bumped(driver.data, fit.axis.first + last, at_high - at_low)
+    below, above = (fit.with_column_moved(view, driver.data).linearised(fit.estimate.beta)[1] for view in (low, moved))
+    change = float(above[last] - below[last])
+    changes, shares = _on_target(fit, below[fit.used], np.full(3, change))
     return float(changes[0]), float(shares[0])
 
 

@@ -51,7 +51,8 @@ _MOSTLY = 0.5
 
 def is_flag(values: Array) -> bool:
     """Whether values (n,) say yes or no: 0 and 1, both of them."""
-    return len(values) > 0 and set(np.unique(values)) == {0.0, 1.0}
+    no, yes = values == 0.0, values == 1.0
+    return bool(no.any() and yes.any() and (no | yes).all())
 
 
 @dataclass(frozen=True)
