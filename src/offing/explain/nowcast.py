@@ -23,6 +23,7 @@ from offing.model.forecast import AS_PLANNED
 from offing.model.model import Data, tables_of
 from offing.model.rows import iso, keyed
 from offing.tables import Information, Panel, Sources, Table, View, released_at, split_series
+from offing.tables.overlay import Expected
 
 #: Effects below this share of the largest are not put into words.
 _LITTLE = 0.02
@@ -253,7 +254,10 @@ def _released(before: Forecast, after: Forecast) -> list[tuple[pd.Timestamp, str
 def _put(view: View, before: Forecast, reference: str, ordinal: int, surprise: float) -> View:
     """The view with a value that came out, and what it makes its driver's model expect of later ones."""
     outlook = next(each for each in before.outlooks if each.reference == reference)
-    path = view.expected[view.sources.find(reference)]
+    expected = view.change(Expected, view.sources.find(reference))
+    if expected is None:
+        return view  # nothing was expected of it, so nothing changes
+    path = expected.path
     values = path.values.copy()
     at = ordinal - path.first
     values[at:] += surprise * echoes(outlook.ahead.fit.lingering, len(values) - at)

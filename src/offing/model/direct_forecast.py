@@ -18,7 +18,7 @@ from offing.model.fitted import Fitted
 from offing.model.forecast import Forecast
 from offing.model.make_forecast import Assumptions, forecast
 from offing.tables import MARKS, Panel, Table, View
-from offing.tables.point_in_time import MODELLED
+from offing.tables.overlay import MODELLED, Expected
 from offing.terms import Driver, OwnLags, Term, with_known_lags
 
 #: Each horizon is a fit of its own.
@@ -115,7 +115,7 @@ def by_horizon(
     parts: list[Forecast] = []
     with Progress("fitting an equation for each horizon") as progress:
         for h in range(1, whole.axis.n + 1):
-            view = replace(whole.view, expected={})
+            view = whole.view.without(Expected)
             terms = [_later(term, view, whole.axis.part(h - 1, h), h, direct=direct, shifted=shifted)
                      for term in fit.model.terms if not term.from_treatment]  # fmt: skip
             same = terms == list(fit.model.terms)

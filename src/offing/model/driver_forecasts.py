@@ -17,7 +17,7 @@ from offing.model.forecast import Forecast, Outlook
 from offing.model.joint_simulation import shock_root
 from offing.model.options import DriverOptions
 from offing.tables import Information, View
-from offing.tables.point_in_time import ACTUAL
+from offing.tables.overlay import ACTUAL, Unplanned
 from offing.terms import OwnLags, Season, Term, Trend
 
 #: Seasons of the drivers' own models, by the unit of their periods.
@@ -70,7 +70,7 @@ def looked_ahead(
             view = view.expecting(reference, whole.first, np.full(whole.n, values[known[-1]]))
             continue
         key = (view.sources.find(reference), view.origin, whole, fit.model.treatments, fit.series,
-               view.modelled.get(view.sources.find(reference)))  # fmt: skip
+               view.change(Unplanned, view.sources.find(reference)))  # fmt: skip
         ahead = _ahead(fit, view, reference, whole, onward) if made is None or key not in made else made[key]
         if made is not None:
             made[key] = ahead
@@ -90,7 +90,7 @@ def _last_needed(fit: Fitted, view: View, axis: Axis, *, every: bool) -> dict[st
     last: dict[str, int] = {}
     for term in fit.model.drivers:
         for reference in filter(view.numeric, term.needs()):
-            asked = every or view.sources.find(reference) in view.modelled
+            asked = every or view.change(Unplanned, view.sources.find(reference)) is not None
             if asked or (reference == term.data and view.frequency(reference) != axis.frequency):
                 needed = term.needed(view, axis, reference)
                 last[reference] = max(needed.first + needed.n - 1, last.get(reference, -(2**62)))
@@ -113,8 +113,8 @@ def _ahead(fit: Fitted, view: View, reference: str, whole: Axis, onward: Onward)
     table = view.sources.tables[source]
     frequency = table.axis.frequency
     origin = int(on_clock_of(frequency, fit.axis.frequency, np.array([view.origin]))[0])
-    chosen = view.modelled.get((source, column))
-    terms = chosen if isinstance(chosen, tuple) else own_model(frequency, whole.n)
+    chosen = view.change(Unplanned, (source, column))
+    terms = chosen.terms if chosen and isinstance(chosen.terms, tuple) else own_model(frequency, whole.n)
     try:
         past = None if view.foreseen is None else frozenset[tuple[str, str]]()
         model = driver_model(fit, view, reference, terms)

@@ -262,7 +262,7 @@ class Forecast(Result, figure="series.draw_forecast"):
         references = [each for term in self.fit.model.terms for each in term.needs()]
         references += [each for step in self.fit.scale.factors for each in step.needs()]
         needed = {sources.find(each): each for each in references}
-        bare = replace(self.view, sources=Sources(sources.tables), assumed={}, expected={}, modelled={}, patches={})
+        bare = replace(self.view, sources=Sources(sources.tables), changes=(), patches={})
         for name, plan in sources.plans.items():
             own = self.fit.column if name == self.fit.source else ""
             if own in plan.columns and np.isfinite(plan.values(own)).any():

@@ -10,6 +10,7 @@ from offing.calendar import Axis
 from offing.model.fitted import Fitted
 from offing.model.forecast import Forecast
 from offing.tables import Information, Sources, View
+from offing.tables.overlay import Assumed, Unplanned
 
 
 def moved(fit: Fitted, sources: Sources, axis: Axis, origin: int, *, over: View | None = None) -> Fitted:
@@ -20,7 +21,7 @@ def moved(fit: Fitted, sources: Sources, axis: Axis, origin: int, *, over: View 
     information = Information(sources.tables, fit.series, origin, sources.plans, fit.view.foreseen)
     view = information.view(origin, axis, fit.model.goal).treated(list(fit.view.patches.values()))
     if over is not None:
-        view = replace(view, assumed=over.assumed, modelled=over.modelled)
+        view = replace(view, changes=tuple(each for each in over.changes if isinstance(each[1], (Assumed, Unplanned))))
     target = view.known(fit.model.target, axis).values
     factor = fit.scale.factor(view, fit.model.target, axis)
     levels = fit.scale.levels(target, factor, axis)
@@ -37,7 +38,7 @@ def rerun(ahead: Forecast, view: View) -> Forecast:
     """The forecast of the same fit with other values of the drivers."""
     ahead = ahead.bare
     view = ahead.fit.walked_on(view, ahead.axis)
-    kept = tuple(each for each in ahead.outlooks if view.sources.find(each.reference) not in view.assumed)
+    kept = tuple(each for each in ahead.outlooks if view.change(Assumed, view.sources.find(each.reference)) is None)
     return replace(ahead, view=view, rows=ahead.fit.columns(view, ahead.axis), outlooks=kept)
 
 

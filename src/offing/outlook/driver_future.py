@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +15,7 @@ from offing.calendar.axis import periods_of
 from offing.model.driver_forecasts import parts_of
 from offing.model.fitted import Fitted
 from offing.tables import View
-from offing.tables.point_in_time import ACTUAL
+from offing.tables.overlay import ACTUAL, Assumed
 from offing.terms import Driver
 
 
@@ -130,7 +130,7 @@ def _still_ahead(fit: Fitted, view: View, ahead: Axis, reference: str) -> Axis:
     first = view.sources.tables[view.sources.find(reference)[0]].axis.first
     needed = [term.needed(view, ahead, reference) for term in fit.model.terms if reference in term.needs()]
     whole = Axis(own, first, max(max(each.first + each.n for each in needed) - first, 1))
-    marks = replace(view, assumed={}).known(reference, whole).marks
+    marks = view.without(Assumed).known(reference, whole).marks
     # Rows after the origin that are called actual are no outcome yet, and may be assumed otherwise.
     ended = on_clock_of(view.rows.frequency, own, whole.ends) <= view.origin
     seen = np.flatnonzero((marks == ACTUAL) & ended)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, fields
 from typing import Any, ClassVar
 
 import numpy as np
@@ -16,7 +16,7 @@ from offing.base.text import number, signed
 from offing.calendar import Axis
 from offing.outlook.driver_future import Future
 from offing.outlook.driver_model_selection import chosen_terms
-from offing.tables import View
+from offing.tables import View, overlay
 
 #: Two years, the second by its last digits.
 _WINTER = re.compile(r"(\d{4})/(\d{2}|\d{4})")
@@ -56,9 +56,7 @@ class AsPlanned(Rule):
     def on(self, future: Future) -> Assumed:
         """What was assumed before is taken back."""
         key = future.view.sources.find(future.reference)
-        assumed = {k: v for k, v in future.view.assumed.items() if k != key}
-        modelled = {k: v for k, v in future.view.modelled.items() if k != key}
-        return Assumed(replace(future.view, assumed=assumed, modelled=modelled), "as planned")
+        return Assumed(future.view.without(overlay.Assumed, key).without(overlay.Unplanned, key), "as planned")
 
 
 @dataclass(frozen=True)
@@ -304,7 +302,7 @@ class Modelled(Rule):
     def on(self, future: Future) -> Assumed:
         """What is planned is not looked at."""
         key = future.view.sources.find(future.reference)
-        clear = replace(future.view, assumed={k: v for k, v in future.view.assumed.items() if k != key})
+        clear = future.view.without(overlay.Assumed, key)
         chosen = chosen_terms(future)
         return Assumed(
             clear.modelling(future.reference, chosen.terms), f"as a model of its own expects ({chosen.words})"

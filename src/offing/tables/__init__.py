@@ -4,19 +4,9 @@ from offing.tables.aggregate import aggregate
 from offing.tables.downloads import released_at
 from offing.tables.holiday_table import read_days
 from offing.tables.information import Columns, Information
+from offing.tables.overlay import ACTUAL, MARKS, MISSING, PLAN, Known
 from offing.tables.patch import Patch
-from offing.tables.point_in_time import (
-    ACTUAL,
-    MARKS,
-    MISSING,
-    PLAN,
-    Goal,
-    Known,
-    Sources,
-    View,
-    not_in_all,
-    split_series,
-)
+from offing.tables.point_in_time import Goal, Sources, View, not_in_all, split_series
 from offing.tables.reading import read
 from offing.tables.table import Delay, LaterRows, Panel, Table
 from offing.tables.treatments import Treat

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,20 +12,25 @@ from numpy.typing import NDArray
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
 from offing.calendar import DAY, Axis, Frequency, inside, on_clock_of
+from offing.tables.overlay import (
+    ACTUAL,
+    ASSUMED,
+    MISSING,
+    PLAN,
+    Assumed,
+    Bumped,
+    Change,
+    Expected,
+    Held,
+    Known,
+    Path,
+    Scaled,
+    Unplanned,
+)
 from offing.tables.patch import Patch
 from offing.tables.table import Panel, Table, Texts
 
-#: Marks of values, and their names in tables.
-MISSING, ACTUAL, PLAN, ASSUMED, MODELLED = range(5)
-MARKS = ("missing", "actual", "plan", "assumed", "modelled")
-
-
-@dataclass(frozen=True)
-class Known:
-    """Values (n,) with NaN where nothing is known, and the mark (n,) of each."""
-
-    values: Array
-    marks: NDArray[np.int8]
+Kind = TypeVar("Kind", bound=Change)
 
 
 @dataclass(frozen=True)
@@ -131,37 +137,6 @@ class Goal:
 
 
 @dataclass(frozen=True)
-class Path:
-    """The target on the scale that is fitted, from the ordinal `first` on; NaN where it is not known."""
-
-    first: int
-    values: Array
-
-    def on(self, axis: Axis) -> Array:
-        """Its values (n,) on the periods of `axis`."""
-        at = axis.ordinals - self.first
-        inside = (at >= 0) & (at < len(self.values))
-        return np.where(inside, self.values[np.clip(at, 0, len(self.values) - 1)], np.nan)
-
-
-@dataclass(frozen=True)
-class Assumed:
-    """Values of a column from the ordinal `first` on that are taken instead of its own, NaN where none is."""
-
-    first: int
-    values: Array
-    marks: NDArray[np.int8]
-
-    def over(self, known: Known, axis: Axis) -> Known:
-        """What is `known` (n,) on `axis`, with the assumed values in their place."""
-        at = np.clip(axis.ordinals - self.first, 0, len(self.values) - 1)
-        inside = (axis.ordinals >= self.first) & (axis.ordinals < self.first + len(self.values))
-        there = inside & np.isfinite(self.values[at])
-        values, marks = np.where(there, self.values[at], known.values), np.where(there, self.marks[at], known.marks)
-        return Known(values, marks.astype(np.int8))
-
-
-@dataclass(frozen=True)
 class View:
     """Sources as they were known at an origin, and what is to be explained. Nothing else reaches a term.
 
@@ -173,14 +148,9 @@ class View:
     origin: int
     rows: Axis
     goal: Goal = Goal()
-    held: Mapping[tuple[str, str], float] = field(default_factory=dict)
     patches: Mapping[tuple[str, str], Patch] = field(default_factory=dict)
-    factors: Mapping[tuple[str, str], float] = field(default_factory=dict)
     path: Path | None = None
-    bumps: Mapping[tuple[str, str], tuple[int, float]] = field(default_factory=dict)
-    expected: Mapping[tuple[str, str], Path] = field(default_factory=dict)
-    assumed: Mapping[tuple[str, str], Assumed] = field(default_factory=dict)
-    modelled: Mapping[tuple[str, str], object] = field(default_factory=dict)
+    changes: tuple[tuple[tuple[str, str], Change], ...] = ()
     foreseen: frozenset[tuple[str, str]] | None = None
 
     @property
@@ -198,37 +168,48 @@ class View:
         return axis if frequency == axis.frequency else inside(frequency, axis)[0]
 
     def reach(self, reference: str) -> Axis:
-        """The periods of a column's own frequency of which its source, its plan or its own model may say something."""
+        """The periods of a column's own frequency of which its source, its plan or a change may say something."""
         source, column = self.sources.find(reference)
-        own, plan, path = self.sources.tables[source].axis, self.sources.plans.get(source), None
-        if (source, column) in self.expected:
-            path = self.expected[source, column]
-        assumed = self.assumed.get((source, column))
-        ends = [own.first + own.n, *([plan.axis.first + plan.axis.n] if plan is not None else []),
-                *([path.first + len(path.values)] if path is not None else []),
-                *([assumed.first + len(assumed.values)] if assumed is not None else [])]  # fmt: skip
+        own, plan = self.sources.tables[source].axis, self.sources.plans.get(source)
+        ends = [own.first + own.n, *([plan.axis.first + plan.axis.n] if plan is not None else [])]
+        ends += [each.end for key, each in self.changes if key == (source, column) and each.end is not None]
         return Axis(own.frequency, own.first, max(ends) - own.first)
 
     def treated(self, patches: Sequence[Patch]) -> View:
         """The same view through what treatments learnt."""
         return replace(self, patches={(patch.source, patch.column): patch for patch in patches})
 
+    def changed(self, reference: str, change: Change) -> View:
+        """The same view with a change of a column on top of all others; it replaces one of its kind."""
+        key = self.sources.find(reference)
+        return replace(self, changes=(*self.without(type(change), key).changes, (key, change)))
+
+    def without(self, kind: type[Change] = Change, key: tuple[str, str] | None = None) -> View:
+        """The same view without changes of a kind, of one column or of all."""
+        kept = tuple(each for each in self.changes
+                     if not isinstance(each[1], kind) or (key is not None and each[0] != key))  # fmt: skip
+        return replace(self, changes=kept)
+
+    def change(self, kind: type[Kind], key: tuple[str, str]) -> Kind | None:
+        """The change of a kind of one column, if there is one."""
+        return next((each for own, each in self.changes if own == key and isinstance(each, kind)), None)
+
     def bumped(self, reference: str, ordinal: int, step: float) -> View:
         """The same view with one value of a column moved by a step: what if it had been more for one period?"""
-        return replace(self, bumps={**self.bumps, self.sources.find(reference): (ordinal, step)})
+        return self.changed(reference, Bumped(ordinal, step))
 
     def expecting(self, reference: str, first: int, values: Array) -> View:
         """The same view with what a column's own model expects, from an ordinal on, where no value is known."""
-        return replace(self, expected={**self.expected, self.sources.find(reference): Path(first, values)})
+        return self.changed(reference, Expected(Path(first, values)))
 
     def assuming(self, reference: str, first: int, values: Array, marks: NDArray[np.int8] | int = ASSUMED) -> View:
         """The same view with values of a column from an ordinal on in place of its own, where they are finite."""
         whole = np.broadcast_to(np.asarray(marks, dtype=np.int8), values.shape)
-        return replace(self, assumed={**self.assumed, self.sources.find(reference): Assumed(first, values, whole)})
+        return self.changed(reference, Assumed(Path(first, values), whole))
 
     def modelling(self, reference: str, terms: object) -> View:
         """The same view without what is planned of a column: a model of its own, of some terms, says."""
-        return replace(self, modelled={**self.modelled, self.sources.find(reference): terms})
+        return self.changed(reference, Unplanned(terms))
 
     def walked(self, first: int, values: Array) -> View:
         """The same view with the target's values, on the scale that is fitted, from the ordinal `first` on."""
@@ -251,11 +232,11 @@ class View:
 
     def holding(self, reference: str, value: float) -> View:
         """The same view with one column at a constant value throughout: what if it had been so?"""
-        return replace(self, held={**self.held, self.sources.find(reference): value})
+        return self.changed(reference, Held(value))
 
     def scaling(self, reference: str, factor: float) -> View:
         """The same view with one column times a factor throughout: what if there had been so much more of it?"""
-        return replace(self, factors={**self.factors, self.sources.find(reference): factor})
+        return self.changed(reference, Scaled(factor))
 
     def known(self, reference: str, axis: Axis) -> Known:
         """Known values of a column on the periods of `axis`, as treated; nothing else is filled in.
@@ -263,25 +244,14 @@ class View:
         An actual value is known when its period has ended, or earlier where its source declares later rows
         to be actual; a plan is known from the start and never replaces a known actual value.
         """
-        source, column = self.sources.find(reference)
-        if (source, column) in self.bumps:
-            plain = replace(self, bumps={}).known(reference, axis)
-            at, step = self.bumps[source, column]
-            return Known(plain.values + step * (axis.ordinals == at), plain.marks)
-        if (source, column) in self.factors:
-            plain = replace(self, factors={}).known(reference, axis)
-            return Known(plain.values * self.factors[source, column], plain.marks)
-        if (source, column) in self.held:
-            assumed = np.full(axis.n, self.held[source, column])
-            return Known(assumed, np.full(axis.n, ASSUMED, dtype=np.int8))
-        if (source, column) in self.assumed:
-            plain = replace(self, assumed={}).known(reference, axis)
-            return self.assumed[source, column].over(plain, axis)
-        if (source, column) in self.expected:
-            known = replace(self, expected={}).known(reference, axis)
-            expected = self.expected[source, column].on(axis)
-            fill = (known.marks == MISSING) & np.isfinite(expected)
-            return Known(np.where(fill, expected, known.values), np.where(fill, MODELLED, known.marks).astype(np.int8))
+        key = self.sources.find(reference)
+        known = self._treated(*key, axis)
+        for own, change in self.changes:
+            if own == key:
+                known = change.over(known, axis)
+        return known
+
+    def _treated(self, source: str, column: str, axis: Axis) -> Known:
         patch = self.patches.get((source, column))
         if patch is None:
             return self._untreated(source, column, axis)
@@ -307,7 +277,7 @@ class View:
     def _plan(self, source: str, column: str) -> Table | None:
         """The plan that says something of a column; in a view of the past one that says when it did."""
         plan = self.sources.plans.get(source)
-        if (source, column) in self.modelled:
+        if self.change(Unplanned, (source, column)) is not None:
             return None
         if plan is None or not _has(plan, column) or (self.foreseen is not None and plan.vintages is None):
             return None
@@ -370,7 +340,7 @@ class View:
         table, later = self.sources.tables[source], MISSING
         if self.foreseen is not None:
             later = ACTUAL if (source, column) in self.foreseen or table.later_rows == "actual" else MISSING
-        elif table.later_rows is not None and (source, column) not in self.modelled:
+        elif table.later_rows is not None and self.change(Unplanned, (source, column)) is None:
             later = {"plan": PLAN, "actual": ACTUAL}[table.later_rows]
         known_at = on_clock_of(self.rows.frequency, table.axis.frequency, table.known_at())
         return np.where(known_at <= self.origin, ACTUAL, later).astype(np.int8)

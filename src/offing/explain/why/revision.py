@@ -17,7 +17,7 @@ from offing.model.fitted import Fitted
 from offing.model.options import ModelOptions
 from offing.model.reapply import moved, restart
 from offing.tables import View
-from offing.tables.point_in_time import ACTUAL, MISSING
+from offing.tables.overlay import ACTUAL, MISSING
 
 REVISED = "revised data"
 DRIVERS = "drivers' actual values"
