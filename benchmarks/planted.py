@@ -48,8 +48,17 @@ FAULTS = [
     Fault("lags are chosen by Akaike's criterion", "model/lag_selection.py",
           "estimate.taken * np.log(n))", "estimate.taken * 2.0)", "test_independent test_mixed"),
     Fault("a scenario keeps the uncertainty of drivers that it states", "model/reapply.py",
-          "kept = tuple(each for each in ahead.outlooks if view.sources.find(each.reference) not in view.assumed)",
-          "kept = ahead.outlooks", "test_independent test_outlook"),
+          "if view.change(Assumed, view.sources.find(each.reference)) is None", "",
+          "test_independent test_outlook"),
+    Fault("a flag is measured from its mean", "terms/driver.py",
+          "return 0.0 if (values == 0.0).mean() >= _MOSTLY or is_flag(values) else None", "return None", "test_models"),
+    Fault("changes of drivers that work together are added", "explain/what_if/sensitivity.py",
+          "return fit.scale.plain and not (limited or factors or shared)", "return True", "test_outlook"),
+    Fault("an older change of a column lies on top", "tables/point_in_time.py",
+          "for own, change in self.changes:", "for own, change in reversed(self.changes):", "test_models"),
+    Fault("figures that are not wanted are drawn", "study/outputs.py",
+          'return wanted is None or any(figure == each or figure.startswith(f"{each}-") for each in wanted)',
+          "return True", "test_results"),
     Fault("drivers' own models may go below zero", "model/driver_forecasts.py",
           "lower = 0.0 if np.isfinite(values).any() and np.nanmin(values) >= 0.0 else None", "lower = None",
           "test_independent test_outlook"),
@@ -188,7 +197,7 @@ def survives(fault: Fault) -> str:
         copy = Path(folder)
         for name in ("src", "tests"):
             shutil.copytree(ROOT / name, copy / name, ignore=shutil.ignore_patterns("__pycache__"))
-        for name in ("conftest.py", "pyproject.toml", "README.md"):
+        for name in ("conftest.py", "pyproject.toml", "README.md", "CONTRIBUTING.md"):
             shutil.copy(ROOT / name, copy / name)
         path = copy / "src" / "offing" / fault.file
         text = path.read_text(encoding="utf-8")

@@ -134,7 +134,7 @@ def weighted_rows(seed: int) -> tuple[Problem, np.ndarray]:
 
 
 def everything(fit: of.results.Fit) -> tuple[object, ...]:
-    """What most ask of a fit, made anew: results keep what they have once made."""
+    """What most ask of a fit, made again: results keep what they have once made."""
     new = replace(fit)
     return new.coefficients, new.fitted, new.contributions.table
 
