@@ -272,7 +272,7 @@ def test_the_demo_without_a_network_show_each_step_and_its_numbers_are_those_of_
         "1. Made up 208 weeks",
         "2. Drafted a forecast from the messy tables",
         "4. Forecast 13 weeks",
-        "6. Held the estimates against the truth",
+        "6. Compared the estimates with the truth",
         "20 of 21 true effects lie in their 95 % intervals",
         "Try next",
     ):

@@ -64,7 +64,7 @@ def run_boatyard(folder: Path, say: Say) -> Study:
     say(f"\n   Made up as well, and not in the files: the quarter will come out at {number(yard.outcome, 4)} kEUR.")
 
     _show_why(study, say)
-    say("\n7. Held the estimates against the truth:\n")
+    say("\n7. Compared the estimates with the truth:\n")
     compared = compare(fit, yard.truth)
     say(text_table(*shown(compared, "kEUR, shapes")))
     say(

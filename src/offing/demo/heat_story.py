@@ -67,7 +67,7 @@ def run_heat(folder: Path, say: Say) -> Study:
     say("")
     say(inset(study.what_if["main"].sentences))
 
-    say("\n6. Held the estimates against the truth:\n")
+    say("\n6. Compared the estimates with the truth:\n")
     compared = compare(fit, world.truth)
     hours = compared["column"].str.contains("by kind of day")
     say(text_table(*shown(compared[~hours])))

@@ -76,7 +76,7 @@ def run_demo(folder: Path, say: Say) -> Study:
     gap = float(np.abs(forecast.contributions.values.sum(axis=0) / forecast.mean - 1.0).max())
     say(f"\n   The largest gap between a week's sum and its forecast is {gap:.0e} of it.")
 
-    say("\n6. Held the estimates against the truth:\n")
+    say("\n6. Compared the estimates with the truth:\n")
     compared = compare(fit, world.truth)
     say(text_table(*shown(compared)))
     say(
