@@ -113,6 +113,9 @@ def test_what_a_study_shows_reads_shortly_escapes_names_and_speaks_json(folder):
                 found = json.loads(each.to_json())
                 assert found["sentences"]
                 assert len(found["table"]) == len(each.table)
+                for name in each.table.select_dtypes("float"):
+                    cells = [np.nan if row[name] is None else row[name] for row in found["table"]]
+                    assert np.array_equal(cells, each.table[name], equal_nan=True), "no digit is lost"
     assert {"Fit", "Forecast", "Contributions", "Effects", "Totals", "CycleShape", "Sensitivity", "TermTests"} <= shown
 
 

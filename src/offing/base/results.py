@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import re
 import zlib
 from collections.abc import Callable, Collection, Mapping, Sequence
@@ -101,10 +102,22 @@ class Result:
 
     def to_json(self) -> str:
         """Words and table as JSON text: ``{"sentences": […], "table": [{…}, …]}``, null where a number is undefined."""
-        rows = json.loads(self.table.reset_index().to_json(orient="records", date_format="iso", double_precision=15))
+        rows = [{str(name): _plain(cell) for name, cell in row.items()}
+                for row in self.table.reset_index().to_dict("records")]  # fmt: skip
         return json.dumps(
             {"sentences": self.sentences.splitlines(), "table": rows}, ensure_ascii=False, allow_nan=False
         )
+
+
+def _plain(cell: Any) -> Any:
+    """A cell as JSON has it, all of a number's digits kept."""
+    if cell is None or cell != cell:  # noqa: PLR0124  NaN and NaT
+        return None
+    if isinstance(cell, float):
+        return cell if math.isfinite(cell) else None
+    if isinstance(cell, (bool, int)):
+        return cell
+    return cell.isoformat() if hasattr(cell, "isoformat") else str(cell)
 
 
 @dataclass(frozen=True)

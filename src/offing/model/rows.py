@@ -16,7 +16,7 @@ from offing.model.elasticities import elasticities
 from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
 
-#: Those of the contract's files.
+#: Probabilities of the quantiles in the files of the contract.
 SHOWN = (0.025, 0.1, 0.25, 0.5, 0.75, 0.9, 0.975)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import pandas as pd
@@ -65,10 +66,20 @@ class Output:
         """The figures that are stated, by how their files' names begin; None for all."""
         return None
 
-    def _of(self, entry: Entry) -> Iterator[tuple[str, Any, dict[str, Any]]]:
+    @cached_property
+    def _made(self) -> dict[tuple[str, str], Mapping[str, Any]]:
+        return {}
+
+    def _results(self, entry: Entry, name: str) -> Mapping[str, Any]:
+        """The results of an entry of one unit, made once for words, files and figures."""
+        if (entry.kind, name) not in self._made:
+            self._made[entry.kind, name] = entry.of(self.subject, name)
+        return self._made[entry.kind, name]
+
+    def _of(self, entry: Entry) -> Iterator[tuple[str, Any, Mapping[str, Any]]]:
         """The results of an entry: the unit, what its rows are keyed by, and the results by what separates them."""
         for name, key in {"": self.subject}.items() if entry.heading else self.units.items():
-            yield name, key, dict(entry.of(self.subject, name))
+            yield name, key, self._results(entry, name)
 
     def in_words(self, *, full: bool = False) -> str:
         """The results to read; with all statistics if `full`."""
@@ -82,7 +93,7 @@ class Output:
                 say = entry.said.get(command) or entry.said.get(self.command)
                 if say is None or entry.heading:
                     continue
-                for words in filter(None, map(say, entry.of(self.subject, name).values())):
+                for words in filter(None, map(say, self._results(entry, name).values())):
                     text += ("\n" if close and entry.close else "\n\n" if text else "") + words
                     close = entry.close and "\n\n" not in words
             head = self.headed(name)
@@ -90,7 +101,7 @@ class Output:
         for entry in entries:
             if entry.heading and self.command in entry.said:
                 parts += [f"{entry.heading}\n{'=' * len(entry.heading)}\n{entry.said[self.command](each)}"
-                          for each in entry.of(self.subject, "").values()]  # fmt: skip
+                          for each in self._results(entry, "").values()]  # fmt: skip
         return "\n\n".join([*parts, *self.notes()])
 
     def tables(self) -> dict[str, pd.DataFrame]:
