@@ -49,8 +49,10 @@ def bends(phi: float) -> None:
             if any(abs((low + high) / 2 - kink) <= 4.5 for kink in KINKS):
                 within.append(held[-1])
                 clear.append(path.is_clear(bend))
-    print(f"two bends, AR {phi}: {np.mean(held):.1%} of windows, {np.mean(within):.1%} around a bend, "
-          f"{np.mean(clear):.1%} of these clear")  # fmt: skip
+    print(
+        f"two bends, AR {phi}: {np.mean(held):.1%} of windows, {np.mean(within):.1%} around a bend, "
+        f"{np.mean(clear):.1%} of these clear"
+    )
 
 
 def straight() -> None:

@@ -29,20 +29,68 @@ from offing.cli import main as command_line
 
 SECONDS = 20.0
 VALUES = (
-    "", "nan", "inf", "-inf", "-1", "0", "1e308", "1e-300", "-1e150", "1e16", "12,5", "1.234,5", "abc", "=1+1",
-    "é\u202e", "\x1b[31m", "\x00", "2024-13-45", "1700-01-01", "9999-12-31", "true", "'", '"', ";", "None",
+    "",
+    "nan",
+    "inf",
+    "-inf",
+    "-1",
+    "0",
+    "1e308",
+    "1e-300",
+    "-1e150",
+    "1e16",
+    "12,5",
+    "1.234,5",
+    "abc",
+    "=1+1",
+    "é\u202e",
+    "\x1b[31m",
+    "\x00",
+    "2024-13-45",
+    "1700-01-01",
+    "9999-12-31",
+    "true",
+    "'",
+    '"',
+    ";",
+    "None",
     "99999999999999999999",
-)  # fmt: skip
+)
 NUMBERS = ("0", "-1", "1", "2", "7", "400", "1e9", "1e308", "nan", "inf", "0.5", '"x"', "true", "[]", "{}")
 WORDS = (
-    "trend", "season", "driver", "sold", "data.sold", "data.fare", "week", "chosen", "estimated", "found", "linear",
-    "log", "data.csv", "nowhere.csv", "", "🛶", "a" * 3000,
-)  # fmt: skip
+    "trend",
+    "season",
+    "driver",
+    "sold",
+    "data.sold",
+    "data.fare",
+    "week",
+    "chosen",
+    "estimated",
+    "found",
+    "linear",
+    "log",
+    "data.csv",
+    "nowhere.csv",
+    "",
+    "🛶",
+    "a" * 3000,
+)
 LINES = (
-    'scale = "log"', "chosen = 3", '[output]\nfigures = "all"', "offset = 1e9", "[[terms]]", "lower_limit = 1e5",
-    'transform = ["difference"]', 'weights = "beta"', "lags = [1, 2]", 'pooling = "full"', "carry_over = 0.5",
-    'curve = "rising"', "window = 3",
-)  # fmt: skip
+    'scale = "log"',
+    "chosen = 3",
+    '[output]\nfigures = "all"',
+    "offset = 1e9",
+    "[[terms]]",
+    "lower_limit = 1e5",
+    'transform = ["difference"]',
+    'weights = "beta"',
+    "lags = [1, 2]",
+    'pooling = "full"',
+    "carry_over = 0.5",
+    'curve = "rising"',
+    "window = 3",
+)
 COMMANDS = (
     ["fit"],
     ["fit", "--full"],
@@ -141,8 +189,10 @@ def damaged_table(text: str, pick: random.Random) -> str:
         rows[row] = rows[row][: pick.randrange(m)]
     elif kind == 10:
         size = 10.0 ** pick.choice((-200, -12, 9, 120, 200))
-        rows = rows[:1] + [[repr(float(each) * size) if i == max(column, 1) else each for i, each in enumerate(line)]
-                           for line in rows[1:]]  # fmt: skip
+        rows = rows[:1] + [
+            [repr(float(each) * size) if i == max(column, 1) else each for i, each in enumerate(line)]
+            for line in rows[1:]
+        ]
     else:
         out = io.StringIO()
         csv.writer(out).writerows(rows)

@@ -60,15 +60,20 @@ def measured(task: tuple[str, int]) -> dict[str, Any]:
         lost = bool(test.p < 0.05)
     terms = [str(term.name) for term in found.model.terms if str(term.name) != "trend"]
     return {
-        "kind": kind, "seed": seed, "draft": losses.mean(),
+        "kind": kind,
+        "seed": seed,
+        "draft": losses.mean(),
         "combination": np.abs(together.mean - world.outcome).mean(),
         "oracle": np.abs(oracle.mean - world.outcome).mean(),
         "suits": np.abs(references[world.suits] - world.outcome).mean(),
-        "lost": lost, "proposed": not found.beats, "seconds": seconds,
+        "lost": lost,
+        "proposed": not found.beats,
+        "seconds": seconds,
         "95 %": ((edges[:, 0] <= world.outcome) & (world.outcome <= edges[:, 3])).mean(),
         "80 %": ((edges[:, 1] <= world.outcome) & (world.outcome <= edges[:, 2])).mean(),
-        "superfluous": len(terms) if world.bare else 0, "bare": world.bare,
-    }  # fmt: skip
+        "superfluous": len(terms) if world.bare else 0,
+        "bare": world.bare,
+    }
 
 
 def summed(rows: pd.DataFrame) -> pd.DataFrame:
@@ -97,8 +102,10 @@ def main(first: int, count: int, kind: str | None) -> None:
     print(f"\n{len(rows)} series of {len(table)} kinds, seeds {first} to {first + count - 1}")
     print("pooled over kinds:", {name: round(float(np.exp(np.log(ratios[name]).mean())), 3) for name in RATIOS})
     print("median of kinds:  ", {name: round(float(ratios[name].median()), 3) for name in RATIOS})
-    print("above 1.02 of the suitable reference, beyond two standard errors:",
-          list(table.index[ratios["draft / suits"] / table["2 se"] > 1.02]) or "none")  # fmt: skip
+    print(
+        "above 1.02 of the suitable reference, beyond two standard errors:",
+        list(table.index[ratios["draft / suits"] / table["2 se"] > 1.02]) or "none",
+    )
     print(f"intervals held: 95 % {100 * rows['95 %'].mean():.1f} %, 80 % {100 * rows['80 %'].mean():.1f} %")
     bare = rows[rows["bare"]]
     if len(bare):

@@ -19,10 +19,14 @@ def main() -> None:
     world = ferry(planned=WEEKS)
     tickets, plan = of.read(world.history, stamp="start"), of.read(world.plan, stamp="start", frequency="week")
     terms = [
-        of.Trend(knots=["2024-04-01"]), of.Season("year", harmonics=3), of.Driver("fare", transform=["log"]),
-        of.Driver("sailings", transform=["log"]), of.Driver("cruise calls"),
-        of.Driver("storm hours", above="estimated"), of.Driver("promotion", carry_over="estimated"),
-    ]  # fmt: skip
+        of.Trend(knots=["2024-04-01"]),
+        of.Season("year", harmonics=3),
+        of.Driver("fare", transform=["log"]),
+        of.Driver("sailings", transform=["log"]),
+        of.Driver("cruise calls"),
+        of.Driver("storm hours", above="estimated"),
+        of.Driver("promotion", carry_over="estimated"),
+    ]
     model = of.Model("sold", scale="log", terms=terms, errors="ar")
     fit = model.fit(tickets)
     ahead = fit.forecast(WEEKS, plan=plan)

@@ -15,9 +15,26 @@ from offing.tables.outliers import judge
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 from test_outliers import simulated  # type: ignore[import-not-found]
 
-SIZES = [("year", 24), ("quarter", 24), ("quarter", 80), ("month", 24), ("month", 36), ("month", 120), ("week", 24),
-         ("week", 110), ("week", 260), ("day", 24), ("day", 60), ("day", 400), ("day", 1100), ("business day", 60),
-         ("business day", 520), ("hour", 100), ("hour", 1500), ("hour", 8760)]  # fmt: skip
+SIZES = [
+    ("year", 24),
+    ("quarter", 24),
+    ("quarter", 80),
+    ("month", 24),
+    ("month", 36),
+    ("month", 120),
+    ("week", 24),
+    ("week", 110),
+    ("week", 260),
+    ("day", 24),
+    ("day", 60),
+    ("day", 400),
+    ("day", 1100),
+    ("business day", 60),
+    ("business day", 520),
+    ("hour", 100),
+    ("hour", 1500),
+    ("hour", 8760),
+]
 OFF = 8.0 / np.sqrt(1.0 - 0.25)
 
 

@@ -167,10 +167,14 @@ def judging_lines() -> list[str]:
     lines = []
     for what, limit, ours, one in (
         ("back-test of 20 origins, holidays drawn together / one fit", 3.0, folds, fits),
-        ("back-test of 20 origins, without holidays / one fit", 3.0,
-         partial(of.backtest, plain, table, horizon=14, origins=20, basis="ex-post"), partial(plain.fit, table)),
+        (
+            "back-test of 20 origins, without holidays / one fit",
+            3.0,
+            partial(of.backtest, plain, table, horizon=14, origins=20, basis="ex-post"),
+            partial(plain.fit, table),
+        ),
         ("search of 200 candidates x 8 origins / one fit", 30.0, searched, partial(plain.fit, table)),
-    ):  # fmt: skip
+    ):
         mine, bare, times = call_ratio(ours, one, 20)
         lines.append(f"{what:<58} {1e3 * mine:>7.1f} ms {1e3 * bare:>7.1f} ms {times:>7.2f} {limit:>8.1f}")
     started = time.perf_counter()
@@ -199,9 +203,15 @@ def many_series() -> of.results.Search:
     panel = of.read(pd.concat(parts), id="shop")
     terms = [of.Trend(), of.Season("year", harmonics=2), *(of.Driver(f"driver {j}") for j in range(5))]
     return of.search(
-        of.Model("sold", terms), panel, {"season.harmonics": [1, 2, 3]}, optional=[f"driver {j}" for j in range(5)],
-        tries=50, horizon=6, origins=8, basis="ex-post",
-    )  # fmt: skip
+        of.Model("sold", terms),
+        panel,
+        {"season.harmonics": [1, 2, 3]},
+        optional=[f"driver {j}" for j in range(5)],
+        tries=50,
+        horizon=6,
+        origins=8,
+        basis="ex-post",
+    )
 
 
 def main() -> None:
@@ -235,11 +245,11 @@ def main() -> None:
         ratio = call_ratio(call, lambda: lstsq(design, target, lapack_driver="gelsy"))
         measured.append((f"{what} / lstsq gelsy", 6.0, *ratio))
     fitted = model.fit(table)
-    asked: dict[str, tuple[float, Callable[[], object]]] = {
+    requested: dict[str, tuple[float, Callable[[], object]]] = {
         "print(fit) with all statistics": (30.0, lambda: (str(fitted), fitted.details)),
         "coefficients, fitted and contributions": (15.0, lambda: everything(fitted)),
     }
-    for what, (most, each) in asked.items():
+    for what, (most, each) in requested.items():
         ratio = call_ratio(each, lambda: lstsq(design, target, lapack_driver="gelsy"))
         measured.append((f"{what} / lstsq gelsy", most, *ratio))
     later = pd.date_range("2024-01-01", periods=14)

@@ -83,11 +83,21 @@ def _year(n: int, generator: Generator, period: float, size: float) -> np.ndarra
 
 
 def _made(
-    index: pd.PeriodIndex | pd.DatetimeIndex, target: np.ndarray, h: int, terms: Sequence[Term], suits: str, *,
-    drivers: dict[str, np.ndarray] | None = None, planned: bool = True, scale: str = "level", errors: str = "ar",
-    bare: bool = False, holidays: pd.DataFrame | None = None, transform: Sequence[object] = (),
+    index: pd.PeriodIndex | pd.DatetimeIndex,
+    target: np.ndarray,
+    h: int,
+    terms: Sequence[Term],
+    suits: str,
+    *,
+    drivers: dict[str, np.ndarray] | None = None,
+    planned: bool = True,
+    scale: str = "level",
+    errors: str = "ar",
+    bare: bool = False,
+    holidays: pd.DataFrame | None = None,
+    transform: Sequence[object] = (),
     window: int | None = None,
-) -> World:  # fmt: skip
+) -> World:
     n = len(target) - h
     data = pd.DataFrame({"sold": target, **(drivers or {})}, index)
     if drivers and planned:
@@ -271,8 +281,12 @@ def promotion(generator: Generator) -> World:
     log = log - generator.uniform(0.5, 2.0) * np.log(price / 10) + generator.uniform(0.004, 0.015) * kept + 0.0005 * t
     noisy = _noisy(generator, log, phi=0.3, share=float(generator.uniform(0.05, 0.4)))
     index = pd.date_range("2020-01-06", periods=n + h, freq="W-MON")
-    terms = [of.Trend(), of.Season("year", harmonics=3), of.Driver("price", transform=["log"]),
-             of.Driver("spend", carry_over="estimated")]  # fmt: skip
+    terms = [
+        of.Trend(),
+        of.Season("year", harmonics=3),
+        of.Driver("price", transform=["log"]),
+        of.Driver("spend", carry_over="estimated"),
+    ]
     return _made(index, np.exp(noisy), h, terms, "same season", drivers={"price": price, "spend": spend}, scale="log")
 
 
@@ -286,8 +300,9 @@ def trending_pair(generator: Generator) -> World:
     log = log + _year(n + h, generator, 4, generator.uniform(0.01, 0.06)) + 0.004 * generator.normal(size=n + h)
     index = pd.period_range("2002Q1", periods=n + h, freq="Q")
     terms = [of.Trend(form="stochastic"), of.Season("year"), of.Driver("indicator", transform=["log"])]
-    return _made(index, np.exp(log), h, terms, "drift", drivers={"indicator": indicator}, scale="log",
-                 errors="independent")  # fmt: skip
+    return _made(
+        index, np.exp(log), h, terms, "drift", drivers={"indicator": indicator}, scale="log", errors="independent"
+    )
 
 
 def in_sample_only(generator: Generator) -> World:
@@ -444,9 +459,31 @@ def days_with_holidays(generator: Generator) -> World:
 KINDS: dict[str, Callable[[Generator], World]] = {
     each.__name__.replace("_", " "): each
     for each in (
-        straight, bending, u_shaped, no_trend, level_shifts, bust_and_recovery, drifting_season, deepening_week,
-        late_law, night_counts, kinds_of_day, heating, promotion, trending_pair, in_sample_only, forty_drivers,
-        quarters_from_months, noise, random_walk, short, working_days, heated_months, changed_effect, growing_season,
-        seasonal_walk, days_with_holidays,
+        straight,
+        bending,
+        u_shaped,
+        no_trend,
+        level_shifts,
+        bust_and_recovery,
+        drifting_season,
+        deepening_week,
+        late_law,
+        night_counts,
+        kinds_of_day,
+        heating,
+        promotion,
+        trending_pair,
+        in_sample_only,
+        forty_drivers,
+        quarters_from_months,
+        noise,
+        random_walk,
+        short,
+        working_days,
+        heated_months,
+        changed_effect,
+        growing_season,
+        seasonal_walk,
+        days_with_holidays,
     )
-}  # fmt: skip
+}

@@ -53,8 +53,19 @@ def main(target: str) -> None:
         jitter = np.random.default_rng(1).uniform(-0.3, 0.3, WORLDS)
         for row, (gap, tone, mark) in enumerate(zip(gaps.T, (TERMS[0], WARM), "os", strict=True)):
             axes.plot(gap, 1 - row + jitter, mark, color=tone, ms=4, alpha=0.45, mew=0)
-            axes.errorbar([means[row]], [1 - row], xerr=[errors[row]], color=INK, lw=0, elinewidth=3.0, capsize=9,
-                          capthick=2.0, marker="|", ms=36, mew=2.5)  # fmt: skip
+            axes.errorbar(
+                [means[row]],
+                [1 - row],
+                xerr=[errors[row]],
+                color=INK,
+                lw=0,
+                elinewidth=3.0,
+                capsize=9,
+                capthick=2.0,
+                marker="|",
+                ms=36,
+                mew=2.5,
+            )
         axes.axvline(0.0, color=QUIET, lw=1.2, ls="--", label="the error that comes")
         axes.set_yticks([1, 0], ["in the search", "on what was held back"])
         axes.set_xlabel("score less later error (mean absolute error)")

@@ -44,10 +44,29 @@ def shoot(command: str, target: Path, folder: Path) -> None:
     ended = folder / f"{target.stem}.ended"
     script = f"echo '$ {command}'; {command} | head -47; touch '{ended}'; sleep 60"
     terminal = subprocess.Popen(
-        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "#fcfbf8", "-fg", "#22303c",
-         "-b", "16", "+sb", "-geometry", "156x51+0+0", "-e", "sh", "-c", script],
-        cwd=folder, env=environment,
-    )  # fmt: skip
+        [
+            "xterm",
+            "-fa",
+            "DejaVu Sans Mono",
+            "-fs",
+            "9",
+            "-bg",
+            "#fcfbf8",
+            "-fg",
+            "#22303c",
+            "-b",
+            "16",
+            "+sb",
+            "-geometry",
+            "156x51+0+0",
+            "-e",
+            "sh",
+            "-c",
+            script,
+        ],
+        cwd=folder,
+        env=environment,
+    )
     try:
         for _ in range(240):
             if ended.exists():
@@ -69,14 +88,22 @@ def together(pictures: list[str], target: Path) -> None:
 def judge(folder: Path, study: Path) -> None:
     """The pictures of back-tests, comparisons, searches and combinations."""
     judged = folder / "judged"
-    for command, text in (("backtest", study), ("compare", study), ("search", study),
-                          ("compare", folder / "yard" / "study.toml")):  # fmt: skip
+    for command, text in (
+        ("backtest", study),
+        ("compare", study),
+        ("search", study),
+        ("compare", folder / "yard" / "study.toml"),
+    ):
         out = judged / f"{command}-{text.parent.name}"
         more = ["--budget", "20s"] if command == "search" else []
         subprocess.run(["offing", command, text, *more, "--out", out], check=True, stdout=subprocess.DEVNULL)
     ferry = judged / "backtest-tern-islands"
-    parts = [ferry / "backtest.png", ferry / "by-horizon.png", judged / "compare-tern-islands" / "comparison.png",
-             ferry / "calibration-2.png"]  # fmt: skip
+    parts = [
+        ferry / "backtest.png",
+        ferry / "by-horizon.png",
+        judged / "compare-tern-islands" / "comparison.png",
+        ferry / "calibration-2.png",
+    ]
     together([str(each) for each in parts], SHOTS / "judging.png")
     honest = folder / "honest.png"
     subprocess.run([sys.executable, Path(__file__).with_name("honest_winner.py"), honest], check=True)
@@ -147,8 +174,12 @@ def main() -> None:
     for old, new in VARIED.items():
         varied = varied.replace(old, new)
     study.with_name("varied.toml").write_text(varied)
-    subprocess.run(["offing", "explain", "tern-islands/varied.toml", "--out", "varied"], cwd=folder, check=True,
-                   stdout=subprocess.DEVNULL)  # fmt: skip
+    subprocess.run(
+        ["offing", "explain", "tern-islands/varied.toml", "--out", "varied"],
+        cwd=folder,
+        check=True,
+        stdout=subprocess.DEVNULL,
+    )
     months = of.aggregate(of.read(study.with_name("tickets.csv"), stamp="start"), "month", combine={"sold": "sum"})
     model = of.Model("sold", terms=[of.Trend(knots="found"), of.Season()], scale="log")
     of.figure(of.totals(model.fit(months).forecast(until="2027-12-31"))).savefig(folder / "totals.png", dpi=100)
@@ -158,8 +189,7 @@ def main() -> None:
     (heat_map,) = (folder / "heat" / "results").glob("cycle-season-in-day*.png")
     shutil.copy(heat_map, SHOTS / "heat-map.png")
     why(folder, study)
-    subprocess.run(["offing", "demo", "yard", "--story", "boatyard"], cwd=folder, check=True,
-                   stdout=subprocess.DEVNULL)  # fmt: skip
+    subprocess.run(["offing", "demo", "yard", "--story", "boatyard"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
     results = folder / "yard" / "results"
     (weights,) = results.glob("weights-charter-bookings-*-weighted.png")
     parts = [weights, *(results / f"{name}.png" for name in ("inputs-weighted", "running-weighted", "combined"))]

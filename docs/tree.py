@@ -9,8 +9,25 @@ ROOT = Path(__file__).parents[1]
 SOURCE, PAGE = ROOT / "src" / "offing", ROOT / "CONTRIBUTING.md"
 BEGIN, END = "<!-- tree: written by docs/tree.py -->\n", "<!-- end of the tree -->\n"
 #: The rooms, lowest first, as the import contract has them.
-ROOMS = ("base", "engine", "calendar", "tables", "terms", "diagnostics", "model", "outlook", "evaluation", "explain",
-         "inspection", "drafting", "writers", "draw", "study", "demo", "cli")  # fmt: skip
+ROOMS = (
+    "base",
+    "engine",
+    "calendar",
+    "tables",
+    "terms",
+    "diagnostics",
+    "model",
+    "outlook",
+    "evaluation",
+    "explain",
+    "inspection",
+    "drafting",
+    "writers",
+    "draw",
+    "study",
+    "demo",
+    "cli",
+)
 
 
 def tree() -> str:

@@ -16,10 +16,15 @@ def main() -> None:
     tickets = of.read(world.history.reset_index(), stamp="start", unit=units)
     plan = of.read(world.plan.reset_index(), stamp="start")
     terms = [
-        of.Trend(knots=["2024-04-01"]), of.Season("year", harmonics=3), of.Holidays(table=world.days),
-        of.Driver("fare", transform=["log"]), of.Driver("sailings", transform=["log"]), of.Driver("cruise calls"),
-        of.Driver("storm hours", above="estimated"), of.Driver("promotion", carry_over="estimated"),
-    ]  # fmt: skip
+        of.Trend(knots=["2024-04-01"]),
+        of.Season("year", harmonics=3),
+        of.Holidays(table=world.days),
+        of.Driver("fare", transform=["log"]),
+        of.Driver("sailings", transform=["log"]),
+        of.Driver("cruise calls"),
+        of.Driver("storm hours", above="estimated"),
+        of.Driver("promotion", carry_over="estimated"),
+    ]
     model = of.Model("sold", terms, scale="log", errors="ar")
     fit = model.fit(tickets)
     ahead = fit.forecast(13, plan=plan)

@@ -24,8 +24,9 @@ def imports(root):
         found[name] = set()
         for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
             if isinstance(node, ast.ImportFrom) and node.module:
-                found[name] |= {inner if (inner := f"{node.module}.{each.name}") in modules else node.module
-                                for each in node.names}  # fmt: skip
+                found[name] |= {
+                    inner if (inner := f"{node.module}.{each.name}") in modules else node.module for each in node.names
+                }
             elif isinstance(node, ast.Import):
                 found[name] |= {each.name for each in node.names}
         found[name] &= modules.keys() - {name}
@@ -55,8 +56,11 @@ def test_the_tree_in_contributing_is_that_of_the_source():
 def test_every_planted_fault_stands_in_the_source():
     """A fault whose line was renamed away would be planted nowhere."""
     page = ast.parse((SOURCE.parent / "benchmarks" / "planted.py").read_text(encoding="utf-8"))
-    faults = [[ast.literal_eval(each) for each in call.args] for call in ast.walk(page)
-              if isinstance(call, ast.Call) and getattr(call.func, "id", "") == "Fault"]  # fmt: skip
+    faults = [
+        [ast.literal_eval(each) for each in call.args]
+        for call in ast.walk(page)
+        if isinstance(call, ast.Call) and getattr(call.func, "id", "") == "Fault"
+    ]
     assert len(faults) > 50
     for what, file, line, *_ in faults:
         assert line in (SOURCE / "offing" / file).read_text(encoding="utf-8"), what

@@ -156,8 +156,9 @@ def test_both_bases_and_the_price_of_not_knowing():
     n = 260
     days = pd.date_range("2022-01-03", periods=n, freq="7D")
     storm, fare = generator.normal(0.0, 1.0, n), 20.0 + np.cumsum(generator.normal(0.0, 0.2, n))
-    data = pd.DataFrame({"sold": 100.0 - 5.0 * storm - 2.0 * fare + generator.normal(0.0, 1.0, n),
-                         "storm": storm, "fare": fare}, days)  # fmt: skip
+    data = pd.DataFrame(
+        {"sold": 100.0 - 5.0 * storm - 2.0 * fare + generator.normal(0.0, 1.0, n), "storm": storm, "fare": fare}, days
+    )
     model = of.Model("sold", [of.Driver("storm"), of.Driver("fare")])
     found = of.backtest(model, data, horizon=4, origins=30, planned=["fare"])
     assert found.bases == ("ex-post", "ex-ante")
@@ -317,9 +318,11 @@ def test_totals_of_quarters():
 def test_forecasts_made_elsewhere(tmp_path):
     sold = monthly()
     origins = ["2021-01-01", "2021-07-01", "2022-01-01"]
-    rows = [(origin, period.start_time.date(), 300.0 + k, 280.0)
-            for origin in [*origins, "2020-12-20"]
-            for k, period in enumerate(pd.period_range(origin, periods=4, freq="M"))]  # fmt: skip
+    rows = [
+        (origin, period.start_time.date(), 300.0 + k, 280.0)
+        for origin in [*origins, "2020-12-20"]
+        for k, period in enumerate(pd.period_range(origin, periods=4, freq="M"))
+    ]
     frame = pd.DataFrame(rows, columns=["origin", "period", "forecast", "q0.1"])
     frame.to_csv(tmp_path / "office.csv", index=False)
     office = of.external_forecast(tmp_path / "office.csv", "office")

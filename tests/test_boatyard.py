@@ -28,8 +28,13 @@ def table(folder, name):
 
 def test_the_demo_show_the_quarter_on_three_dates(folder):
     said = (folder / "said.txt").read_text()
-    for words in ("2026-04-24: 2026-Q2 is estimated at", "values still expected", "what was expected, times",
-                  "their mean by past squared errors", "true effects and shapes lie in their 95 % intervals"):  # fmt: skip
+    for words in (
+        "2026-04-24: 2026-Q2 is estimated at",
+        "values still expected",
+        "what was expected, times",
+        "their mean by past squared errors",
+        "true effects and shapes lie in their 95 % intervals",
+    ):
         assert words in said
     running = table(folder, "running")
     assert running.columns[:5].tolist() == ["series", "model", "scenario", "origin", "period"]
@@ -63,12 +68,17 @@ def test_intervals_hold_the_truth_and_the_outcome_over_many_worlds():
     hits, shown, worlds = None, 0, 60
     for seed in range(worlds):
         yard = boatyard(seed)
-        data = {"yard": of.read(yard.orders, release_delay="14 days"),
-                "charter": of.read(yard.bookings, release_delay="21 days"),
-                "web": of.read(yard.enquiries, stamp="start")}  # fmt: skip
-        terms = [of.Trend(), of.Season("year", harmonics=1),
-                 of.Driver("charter.charter bookings", weights="beta", span=6),
-                 of.Driver("web.web enquiries", weights="beta", span=13)]  # fmt: skip
+        data = {
+            "yard": of.read(yard.orders, release_delay="14 days"),
+            "charter": of.read(yard.bookings, release_delay="21 days"),
+            "web": of.read(yard.enquiries, stamp="start"),
+        }
+        terms = [
+            of.Trend(),
+            of.Season("year", harmonics=1),
+            of.Driver("charter.charter bookings", weights="beta", span=6),
+            of.Driver("web.web enquiries", weights="beta", span=13),
+        ]
         fit = of.Model("yard.orders", terms).fit(data, as_of="2026-05-25")
         both = yard.truth.merge(fit.coefficients, on=["term", "column"])
         inside = ((both["low"] <= both["true"]) & (both["true"] <= both["high"])).to_numpy()
@@ -108,8 +118,11 @@ def test_a_date_on_the_command_line_hides_what_was_not_out(folder, tmp_path, run
     (tmp_path / "study.toml").write_text(shifted)
     assert "of each horizon's own equation" in run_cli("forecast", tmp_path / "study.toml").out
     assert "which is not a date" in run_cli("forecast", tmp_path / "study.toml", "--as-of", "soon").err
-    for bad, words in (('weights = "bata"', 'Allowed: "flat", "free"'), ("spam = 6", "Did you mean 'span'"),
-                       ('unreleased = "sharp"', "expected")):  # fmt: skip
+    for bad, words in (
+        ('weights = "bata"', 'Allowed: "flat", "free"'),
+        ("spam = 6", "Did you mean 'span'"),
+        ('unreleased = "sharp"', "expected"),
+    ):
         key = bad.split(" ", maxsplit=1)[0]
         line = next(each for each in shifted.splitlines() if each.startswith({"spam": "span"}.get(key, key)))
         (tmp_path / "study.toml").write_text(shifted.replace(line, bad, 1))

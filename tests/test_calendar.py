@@ -119,7 +119,7 @@ def test_country_days_are_named_plainly_in_english():
         (lambda: country_days("DE", "QQ", 2020, 2021), "does not have subdivision QQ"),
     ],
 )
-def test_impossible_wishes_are_reported(call, message):
+def test_impossible_arguments_are_reported(call, message):
     with pytest.raises(of.InputError) as noted:
         call()
     assert message in str(noted.value)

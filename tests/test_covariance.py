@@ -91,7 +91,10 @@ def test_intervals_of_contributions_and_forecasts_follow():
     [
         (lambda: of.Model("sold", covariance="hc9"), "found 'hc9'. Allowed: classical, hc0"),
         (lambda: of.Model("sold", covariance="hc3", errors="ar"), "which hc3 would count a second time"),
-        (lambda: of.Model("sold", [of.Holidays(country="NO")], covariance="hc3").fit(table(1)), "are drawn to zero"),
+        (
+            lambda: of.Model("sold", [of.Holidays(country="NO")], covariance="hc3").fit(table(1)),
+            "are shrunk towards zero",
+        ),
     ],
 )
 def test_what_does_not_go_together_is_refused(make, message):

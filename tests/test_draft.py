@@ -102,8 +102,16 @@ def test_a_trial_is_the_dense_forecast_at_the_share_that_it_found(missing):
     y = x @ [5.0, 2.0, -1.0] + noise
     y[missing] = np.nan
     ahead = np.array([x[end : end + h] for end in ends])
-    found = trials(x[:84], y[:84], ends, ahead, np.tile(np.arange(1, h + 1), (3, 1)), groups=np.full(3, -1),
-                   kept=np.zeros(0, dtype=int), carried=True)  # fmt: skip
+    found = trials(
+        x[:84],
+        y[:84],
+        ends,
+        ahead,
+        np.tile(np.arange(1, h + 1), (3, 1)),
+        groups=np.full(3, -1),
+        kept=np.zeros(0, dtype=int),
+        carried=True,
+    )
     for fold, end in enumerate(ends):
         phi = found.share[fold]
         rows = np.setdiff1d(np.arange(end), missing)
@@ -124,9 +132,13 @@ def test_trials_of_a_walk_are_near_to_the_fits(world):
     model = of.Model("sold", [of.Trend(form="stochastic"), of.Season("year")])
     drafted = of.draft(sold, horizon=12)
     past, run = drafted.choice.past, of.backtest(model, sold, horizon=12, origins=10, every=7)
-    candidate = next(each for each in past.scored.values()
-                     if each.candidate.structure.name == "wandering level" and each.candidate.seasons
-                     and each.candidate.scale.name == "level")  # fmt: skip
+    candidate = next(
+        each
+        for each in past.scored.values()
+        if each.candidate.structure.name == "wandering level"
+        and each.candidate.seasons
+        and each.candidate.scale.name == "level"
+    )
     exact = next(each for each in run.own).mean
     assert candidate.forecast.shape == exact.shape
     assert np.abs(candidate.forecast - exact).mean() < 0.15 * np.abs(exact - run.cuts().outcome).mean()
@@ -190,8 +202,10 @@ def test_a_law_of_the_last_months_is_in_by_its_test_and_said_to_be_unjudged():
     assert "no forecast could judge it; it is in" in " ".join(str(found).split())
     assert np.abs(found.forecast.mean - frame["sold"].to_numpy()[-12:]).mean() < 5.0
     assert all("law" in [term.name for term in model.terms] for model in found.members)
-    assert all("law" not in [term.name for term in each.candidate.drivers] or each.candidate.drivers[0].carry_over is None
-               for each in found.choice.scored)  # fmt: skip
+    assert all(
+        "law" not in [term.name for term in each.candidate.drivers] or each.candidate.drivers[0].carry_over is None
+        for each in found.choice.scored
+    )
 
 
 def test_of_forty_drivers_those_that_act_are_found_at_their_lags():
@@ -241,8 +255,17 @@ def drafted(tmp_path_factory, world):
     """A folder with the ferry's draft, and what was printed."""
     folder = tmp_path_factory.mktemp("draft")
     paths = files(folder, world)
-    command = [str(Path(sys.executable).with_name("offing")), "draft", *map(str, paths), "--out", str(folder / "d"), "--script",
-               str(folder / "d.py"), "--horizon", "13"]  # fmt: skip
+    command = [
+        str(Path(sys.executable).with_name("offing")),
+        "draft",
+        *map(str, paths),
+        "--out",
+        str(folder / "d"),
+        "--script",
+        str(folder / "d.py"),
+        "--horizon",
+        "13",
+    ]
     done = subprocess.run(command, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
     return folder, done.stdout
@@ -270,13 +293,24 @@ def test_the_ferrys_draft_finds_its_drivers_and_is_near_the_experts(drafted, wor
     assert "The best plain reference" in text
     study = of.open_study(folder / "d" / "study.toml")
     own = of.scores(study.backtest, score="MAE")["ex-ante"]
-    hand = of.Model("tickets.sold", scale="log", errors="ar", terms=[
-        of.Trend(), of.Season("year", harmonics=3), of.Holidays(table=folder / "island_days.csv"),
-        of.Driver("fare", transform=["log"]), of.Driver("sailings", transform=["log"]), of.Driver("cruise calls"),
-        of.Driver("storm hours", above=6.0), of.Driver("promotion", carry_over=0.5),
-    ])  # fmt: skip
-    expert = of.backtest(hand, study.tables, horizon=13, origins=10, every=7, basis="ex-ante",
-                         planned=study.spec.backtest.planned)  # fmt: skip
+    hand = of.Model(
+        "tickets.sold",
+        scale="log",
+        errors="ar",
+        terms=[
+            of.Trend(),
+            of.Season("year", harmonics=3),
+            of.Holidays(table=folder / "island_days.csv"),
+            of.Driver("fare", transform=["log"]),
+            of.Driver("sailings", transform=["log"]),
+            of.Driver("cruise calls"),
+            of.Driver("storm hours", above=6.0),
+            of.Driver("promotion", carry_over=0.5),
+        ],
+    )
+    expert = of.backtest(
+        hand, study.tables, horizon=13, origins=10, every=7, basis="ex-ante", planned=study.spec.backtest.planned
+    )
     assert own["main"] < 1.15 * of.scores(expert, score="MAE")["ex-ante"]["main"]
 
 
@@ -341,10 +375,13 @@ def test_json_and_plans_and_holidays_by_name(tmp_path, world, run_cli):
     refused = run_cli("draft", tickets, "--plan", tmp_path / "other.csv")
     assert (refused.status, "none of its columns" in refused.err) == (2, True)
     for options, words in (
-        (("--holidays", "nowhere.csv"), "there is no file"), (("--budget", "0"), 'such as "60s"'),
-        (("--horizon", "0"), "whole number"), (("--until", "2020-01-01"), "before the end"),
-        (("--until", "soon"), "no date"), (("--horizon", "3", "--until", "2027-01-01"), "Give one"),
-    ):  # fmt: skip
+        (("--holidays", "nowhere.csv"), "there is no file"),
+        (("--budget", "0"), 'such as "60s"'),
+        (("--horizon", "0"), "whole number"),
+        (("--until", "2020-01-01"), "before the end"),
+        (("--until", "soon"), "no date"),
+        (("--horizon", "3", "--until", "2027-01-01"), "Give one"),
+    ):
         refused = run_cli("draft", tickets, *options)
         assert (refused.status, words in refused.err) == (2, True), refused.err
 
@@ -477,11 +514,13 @@ def test_models_of_a_study_may_have_their_own_terms_and_scale(tmp_path, run_cli)
     assert parts.mean == pytest.approx(0.25 * means[0] + 0.75 * means[1], rel=1e-12)
     assert "combination" in {run.name for run in opened.backtest.own}
     for old, new, words in (
-        ("other = 0.75", "othr = 0.75", "line 16"), ('"stochastic" }', '"stochastc" }', "line 14"),
-        ("reported = false", "reported = no", "TOML"), ('errors = "ar"', 'errors = "arr"', "Allowed"),
+        ("other = 0.75", "othr = 0.75", "line 16"),
+        ('"stochastic" }', '"stochastc" }', "line 14"),
+        ("reported = false", "reported = no", "TOML"),
+        ('errors = "ar"', 'errors = "arr"', "Allowed"),
         ("plain = 0.25, other = 0.75", "plain = 0.0", "add up to nothing"),
         ('form = "stochastic" }', 'fom = "stochastic" }', "Did you mean 'form'"),
-    ):  # fmt: skip
+    ):
         study.write_text(text.replace(old, new))
         refused = run_cli("forecast", study)
         assert (refused.status, words in refused.err) == (2, True), refused.err

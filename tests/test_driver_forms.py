@@ -169,11 +169,19 @@ def test_nothing_leaks_from_later_values():
         (lambda: of.Driver("a", above="estimated", lags=[0, 1]), "an estimated shape and lags do not go together"),
         (lambda: of.Driver("a", saturation=0.0), "found 0.0"),
         (lambda: fitted(made(1), [of.Driver("temp", saturation="estimated")]), "what saturates starts at 0"),
-        (lambda: fitted(made(1).assign(promo=lambda d: d["promo"].where(d.index != d.index[9])),
-                        [of.Driver("promo", carry_over="estimated")]), "a carry-over needs all of them"),
-        (lambda: fitted(made(1), [of.Driver("ads", transform=["difference"], above=0.0)]), "these are changes of values"),
+        (
+            lambda: fitted(
+                made(1).assign(promo=lambda d: d["promo"].where(d.index != d.index[9])),
+                [of.Driver("promo", carry_over="estimated")],
+            ),
+            "a carry-over needs all of them",
+        ),
+        (
+            lambda: fitted(made(1), [of.Driver("ads", transform=["difference"], above=0.0)]),
+            "these are changes of values",
+        ),
     ],
-)  # fmt: skip
+)
 def test_forms_that_do_not_go_together_are_refused(make, message):
     with pytest.raises(of.InputError, match=message):
         make()

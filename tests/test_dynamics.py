@@ -39,7 +39,7 @@ def test_rows_over_gaps_are_predicted_as_by_the_dense_covariance(phi):
     assert np.allclose(white.T @ white, rows.T @ np.linalg.solve(dense, rows), rtol=1e-11, atol=1e-11)
     assert chain.log_determinant == pytest.approx(np.linalg.slogdet(dense)[1], abs=1e-10)
     at = np.arange(75)
-    noted, spread = chain.carried(rows, at), chain.conditional_variances(at)
+    noted, spread = chain.ar_prediction(rows, at), chain.conditional_variances(at)
     for t in at:
         before = times[times < t]
         weights = wide[t, before] @ np.linalg.inv(wide[np.ix_(before, before)]) if len(before) else np.zeros(0)
@@ -78,8 +78,16 @@ def test_learnt_dynamics_have_the_best_dense_likelihood(order, season, gaps):
     assert here - climbed.fun < 1e-8
     assert np.allclose(climbed.x, found.parameters, atol=2e-5)
     step = 1e-3 * np.eye(len(found.parameters))
-    curved = [[dense(found.parameters + a + b) - dense(found.parameters + a - b) - dense(found.parameters - a + b)
-               + dense(found.parameters - a - b) for b in step] for a in step]  # fmt: skip
+    curved = [
+        [
+            dense(found.parameters + a + b)
+            - dense(found.parameters + a - b)
+            - dense(found.parameters - a + b)
+            + dense(found.parameters - a - b)
+            for b in step
+        ]
+        for a in step
+    ]
     errors = np.sqrt(np.diag(2.0 * np.linalg.inv(np.array(curved) / (4 * 1e-6))))
     assert np.allclose(found.errors, errors, rtol=2e-2)
 
@@ -200,8 +208,10 @@ def test_slopes_through_the_recursion_are_those_of_moved_coefficients():
         inverse = np.linalg.inv(fit.estimate.root) * np.sqrt(fit.estimate.variance)
         for k in range(3):
             step = 1e-6 * inverse[:, k]
-            both = [replace(fit, estimate=fit.estimate.moved(sign * step)).forecast(6, plan=plan).path.levels
-                    for sign in (1.0, -1.0)]  # fmt: skip
+            both = [
+                replace(fit, estimate=fit.estimate.moved(sign * step)).forecast(6, plan=plan).path.levels
+                for sign in (1.0, -1.0)
+            ]
             moved.append((both[0] - both[1]) / 2e-6)
         assert np.allclose(np.array(moved).T @ np.array(moved), half.T @ half, rtol=1e-5)
 

@@ -165,7 +165,7 @@ def test_neighbouring_residuals_are_paired_over_the_calendar():
 
 @pytest.mark.parametrize("seed", range(6))
 def test_refits_equal_each_regression_by_itself(seed):
-    """Random choices of columns in growing folds, some drawn to zero, against least squares and REML of the rows."""
+    """Random choices of columns in growing folds, some shrunk towards zero, against least squares and REML of the rows."""
     generator = np.random.default_rng(seed)
     n, width = 90, 12
     x = generator.normal(size=(n, width))

@@ -10,12 +10,26 @@ import offing as of
 
 N, AHEAD = 120, 15
 MONTHS = pd.period_range("2014-01", periods=N + AHEAD, freq="M")
-NAMES = ["January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November",
-         "December"]  # fmt: skip
-HOLIDAYS = pd.DataFrame({
-    "date": pd.to_datetime([f"{year}-{day}" for year in range(2014, 2026) for day in ("03-04", "05-21", "09-30")]),
-    "name": ["Lamp Night", "Boat Day", "Harvest"] * 12,
-})  # fmt: skip
+NAMES = [
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+]
+HOLIDAYS = pd.DataFrame(
+    {
+        "date": pd.to_datetime([f"{year}-{day}" for year in range(2014, 2026) for day in ("03-04", "05-21", "09-30")]),
+        "name": ["Lamp Night", "Boat Day", "Harvest"] * 12,
+    }
+)
 
 
 def table():
@@ -31,9 +45,14 @@ def table():
 
 TREND, YEAR = of.Trend(), of.Season("year")
 MODELS = {
-    "bends, harmonics, logs, lags": {"terms": [of.Trend(knots=["2019-01-01"]), of.Season("year", harmonics=2),
-                                               of.Driver("fare", transform=["log"]),
-                                               of.Driver("adverts", lags=(0, 1))]},
+    "bends, harmonics, logs, lags": {
+        "terms": [
+            of.Trend(knots=["2019-01-01"]),
+            of.Season("year", harmonics=2),
+            of.Driver("fare", transform=["log"]),
+            of.Driver("adverts", lags=(0, 1)),
+        ]
+    },
     "a damped trend": {"terms": [of.Trend(knots=["2019-01-01"], damping=0.9)]},
     "powers of time": {"terms": [of.Trend("polynomial", degree=2), of.Category("kind")]},
     "levels against one": {"terms": [of.Category("kind", compared_with="none")]},
@@ -44,33 +63,65 @@ MODELS = {
     "a season that drifts": {"terms": [of.Season("year", drift=True)]},
     "a season that grows": {"terms": [TREND, of.Season("year", grows_with="trend"), of.Driver("fare")]},
     "own lags": {"terms": [TREND, of.OwnLags((1, 2)), of.Driver("fare")]},
-    "bases and saturation": {"terms": [of.Driver("temp", below="estimated"),
-                                       of.Driver("adverts", saturation="estimated")]},
+    "bases and saturation": {
+        "terms": [of.Driver("temp", below="estimated"), of.Driver("adverts", saturation="estimated")]
+    },
     "two bases": {"terms": [of.Driver("temp", below="estimated", above="estimated")]},
     "a stated base": {"terms": [of.Driver("temp", below=15.0), of.Driver("fare", transform=["standardised"])]},
     "carried over": {"terms": [of.Driver("adverts", carry_over="estimated", saturation=3.0), of.Driver("fare")]},
     "a bent curve": {"terms": [of.Driver("temp", curve="smooth")]},
     "lags along a line": {"terms": [of.Driver("adverts", lags=(0, 1, 2, 3), lag_degree=1)]},
-    "powers and caps": {"terms": [of.Driver("fare", transform=[{"power": "estimated", "between": [0.2, 1.5]}]),
-                                  of.Driver("temp", transform=[{"at_most": 20.0}])]},
-    "events": {"terms": [of.Event("ferry", dates="2018-05-01", form="step"), of.Event("works", dates="2019-05-07",
-                                                                                      form="ramp"),
-                         of.Event("fete", dates=["2016-05-01", "2019-03-02"], form="decay", half_life=3.0)]},
-    "events that near": {"terms": [of.Event("vote", dates=["2017-10-03"], form="approach", half_life="estimated"),
-                                   of.Event("fair", dates="2020-02-20", until="2020-03-04")]},
+    "powers and caps": {
+        "terms": [
+            of.Driver("fare", transform=[{"power": "estimated", "between": [0.2, 1.5]}]),
+            of.Driver("temp", transform=[{"at_most": 20.0}]),
+        ]
+    },
+    "events": {
+        "terms": [
+            of.Event("ferry", dates="2018-05-01", form="step"),
+            of.Event("works", dates="2019-05-07", form="ramp"),
+            of.Event("fete", dates=["2016-05-01", "2019-03-02"], form="decay", half_life=3.0),
+        ]
+    },
+    "events that near": {
+        "terms": [
+            of.Event("vote", dates=["2017-10-03"], form="approach", half_life="estimated"),
+            of.Event("fair", dates="2020-02-20", until="2020-03-04"),
+        ]
+    },
     "days": {"terms": [of.WorkingTime(["working days", "leap day"])]},
-    "holidays, pooled": {"terms": [of.Holidays(HOLIDAYS, groups={"feasts": ["Lamp Night", "Boat Day"]},
-                                               pooling="partial", days_before=1)]},
+    "holidays, pooled": {
+        "terms": [
+            of.Holidays(HOLIDAYS, groups={"feasts": ["Lamp Night", "Boat Day"]}, pooling="partial", days_before=1)
+        ]
+    },
     "a season by a driver": {"terms": [TREND, YEAR, of.Driver("fare"), of.Interaction(["season", "fare"])]},
-    "a harmonic by a base": {"terms": [of.Season("year", harmonics=1), of.Driver("temp", below="estimated"),
-                                       of.Interaction(["season", "temp"])]},
-    "a driver by two bases": {"terms": [of.Driver("fare"), of.Driver("temp", below="estimated", above="estimated"),
-                                        of.Interaction(["temp", "fare"])]},
-    "only while it is warm": {"terms": [of.Driver("fare"), of.Driver("temp"),
-                                        of.Interaction(["fare", "temp"], above=15.0)]},
-    "a logarithm with noise": {"terms": [TREND, of.Driver("fare")], "scale": "log", "errors": "ar", "order": 2,
-                               "offset": 5.0},
-}  # fmt: skip
+    "a harmonic by a base": {
+        "terms": [
+            of.Season("year", harmonics=1),
+            of.Driver("temp", below="estimated"),
+            of.Interaction(["season", "temp"]),
+        ]
+    },
+    "a driver by two bases": {
+        "terms": [
+            of.Driver("fare"),
+            of.Driver("temp", below="estimated", above="estimated"),
+            of.Interaction(["temp", "fare"]),
+        ]
+    },
+    "only while it is warm": {
+        "terms": [of.Driver("fare"), of.Driver("temp"), of.Interaction(["fare", "temp"], above=15.0)]
+    },
+    "a logarithm with noise": {
+        "terms": [TREND, of.Driver("fare")],
+        "scale": "log",
+        "errors": "ar",
+        "order": 2,
+        "offset": 5.0,
+    },
+}
 
 NUMBER = r"(-?[\d.]+(?:e[+-]?\d+)?)"
 
@@ -85,9 +136,12 @@ class Equation:
         self.constant = float(constant)
         pattern = r"  \[(.+?)\]: (.*)"
         self.defined = dict(re.fullmatch(pattern, line).groups() for line in self.lines if line.startswith("  ["))
-        self.summands = [(float(number) * (-1.0 if sign == "-" else 1.0), name, bool(level)) for line in self.lines
-                         if (found := re.fullmatch(rf"  ([+-]) {NUMBER} \* \[(.+?)\]( \* \[level\])?", line))
-                         for sign, number, name, level in [found.groups()]]  # fmt: skip
+        self.summands = [
+            (float(number) * (-1.0 if sign == "-" else 1.0), name, bool(level))
+            for line in self.lines
+            if (found := re.fullmatch(rf"  ([+-]) {NUMBER} \* \[(.+?)\]( \* \[level\])?", line))
+            for sign, number, name, level in [found.groups()]
+        ]
         self.noise = {}
         for line in self.lines:
             if line.startswith("  + noise carried on: "):
@@ -103,13 +157,19 @@ class Equation:
 
     def days(self, text):
         """Periods of days with strengths, from a list of them."""
-        return [(pd.Timestamp(first), pd.Timestamp(last), float(times)) for first, last, times in
-                re.findall(rf"([\d-]{{10}}) to ([\d-]{{10}}) times {NUMBER}", text)]  # fmt: skip
+        return [
+            (pd.Timestamp(first), pd.Timestamp(last), float(times))
+            for first, last, times in re.findall(rf"([\d-]{{10}}) to ([\d-]{{10}}) times {NUMBER}", text)
+        ]
 
     def shares(self, wanted):
         """The share of each month's days for which `wanted(day)` is true."""
-        return np.array([np.mean([wanted(day) for day in pd.date_range(month.start_time, month.end_time.floor("D"))])
-                         for month in self.months])  # fmt: skip
+        return np.array(
+            [
+                np.mean([wanted(day) for day in pd.date_range(month.start_time, month.end_time.floor("D"))])
+                for month in self.months
+            ]
+        )
 
     def series(self, text):
         """A driver with its transforms, and how long ago."""
@@ -152,8 +212,11 @@ class Equation:
 
     def bent(self, text):
         """A curve of uniform cubic B-splines, by the recursion of Cox (1972) and de Boor (1972)."""
-        found = re.fullmatch(rf"uniform cubic B-splines on (\d+) pieces from {NUMBER} to {NUMBER} with the coefficients "
-                             r"(.+); beyond that along the straight lines at the ends, x: (.+)", text)  # fmt: skip
+        found = re.fullmatch(
+            rf"uniform cubic B-splines on (\d+) pieces from {NUMBER} to {NUMBER} with the coefficients "
+            r"(.+); beyond that along the straight lines at the ends, x: (.+)",
+            text,
+        )
         pieces, low, high = int(found[1]), float(found[2]), float(found[3])
         coefficients, x = np.array([float(each) for each in found[4].split(", ")]), self.series(found[5])
         step = (high - low) / pieces
@@ -162,8 +225,9 @@ class Equation:
         def value(at):
             basis = ((knots[:-1] <= at) & (at < knots[1:])).astype(float)
             for degree in (1, 2, 3):
-                basis = ((at - knots[: -degree - 1]) * basis[:-1]
-                         + (knots[degree + 1 :] - at) * basis[1:]) / (degree * step)  # fmt: skip
+                basis = ((at - knots[: -degree - 1]) * basis[:-1] + (knots[degree + 1 :] - at) * basis[1:]) / (
+                    degree * step
+                )
             return float(basis[: len(coefficients)] @ coefficients)
 
         inside, found, small = np.clip(x, low, high - 1e-9), [], 1e-4
@@ -213,15 +277,26 @@ class Equation:
             return times * self.shares(lambda day: day >= first)
         if text.startswith("mean over the period of the years"):
             ((first, _, times),) = self.days(text)
-            return times * np.array([np.mean([((day - first).days + 0.5 if day >= first else 0.0) / 365.25 for day in pd.date_range(
-                month.start_time, month.end_time.floor("D"))]) for month in months])  # fmt: skip
+            return times * np.array(
+                [
+                    np.mean(
+                        [
+                            ((day - first).days + 0.5 if day >= first else 0.0) / 365.25
+                            for day in pd.date_range(month.start_time, month.end_time.floor("D"))
+                        ]
+                    )
+                    for month in months
+                ]
+            )
         if found := re.match(
             rf"0.5 to the power \(periods (after|before) / {NUMBER}\) times the share of the days", text
         ):
             return self.faded(float(found[2]), self.days(text), 1 if found[1] == "after" else -1)
         if text.startswith("share of the period's days: "):
-            return sum(times * self.shares(lambda day, first=first, last=last: first <= day <= last)
-                       for first, last, times in self.days(text))  # fmt: skip
+            return sum(
+                times * self.shares(lambda day, first=first, last=last: first <= day <= last)
+                for first, last, times in self.days(text)
+            )
         if text == "number of days from Monday to Friday whatever the day":
             return np.array(
                 [np.busday_count(month.start_time.date(), (month + 1).start_time.date()) for month in months]
@@ -263,8 +338,11 @@ class Equation:
         return total
 
     def holidays(self, text):
-        found = re.fullmatch(r"share of the period's days that are (?:(\d+) days? (before|after) )?"
-                             r"(?:'(.+)'|any holiday of the group '(.+)'), each by its weight", text)  # fmt: skip
+        found = re.fullmatch(
+            r"share of the period's days that are (?:(\d+) days? (before|after) )?"
+            r"(?:'(.+)'|any holiday of the group '(.+)'), each by its weight",
+            text,
+        )
         away = pd.Timedelta(days=int(found[1] or 0) * (-1 if found[2] == "before" else 1))
         members = [found[3]] if found[3] else ["Lamp Night", "Boat Day"]
         days = set(HOLIDAYS["date"][HOLIDAYS["name"].isin(members)] + away)
@@ -274,8 +352,9 @@ class Equation:
         """What everything but own lags and noise adds up to; and the coefficients of own lags."""
         own, total, level = {}, np.full(len(self.months), self.constant), 0.0
         if "level" in self.defined:
-            found = re.fullmatch(rf"the constant, the summands of the trend, and those .+ means: {NUMBER}",
-                                 self.defined["level"])  # fmt: skip
+            found = re.fullmatch(
+                rf"the constant, the summands of the trend, and those .+ means: {NUMBER}", self.defined["level"]
+            )
             trend = [value * self.column(name) for value, name, _ in self.summands if name.startswith("trend")]
             level = self.constant + sum(trend) + float(found[1])
         for value, name, grows in self.summands:
@@ -303,9 +382,11 @@ class Equation:
             y[t] = at[t] if t >= N else y[t]
         if not log:
             return at[:N], at[N:]
-        found = re.fullmatch(rf"mean\(sold\) = exp\(.+ \+ v / 2\) - {NUMBER}, v = {NUMBER} one month ahead; h months "
-                             rf"ahead .+, ψ\(0\) = 1, ψ\(k\) = {NUMBER} ψ\(k−1\) \+ {NUMBER} ψ\(k−2\)",
-                             self.lines[-1])  # fmt: skip
+        found = re.fullmatch(
+            rf"mean\(sold\) = exp\(.+ \+ v / 2\) - {NUMBER}, v = {NUMBER} one month ahead; h months "
+            rf"ahead .+, ψ\(0\) = 1, ψ\(k\) = {NUMBER} ψ\(k−1\) \+ {NUMBER} ψ\(k−2\)",
+            self.lines[-1],
+        )
         _, variance, first, second = map(float, found.groups())
         psi = [1.0, first]
         while len(psi) < AHEAD:
@@ -336,16 +417,26 @@ def test_the_constant_belongs_to_the_stated_position():
     assert fit.equation.startswith(f"sold = {means[3]:.9g}"[:18])
 
 
-@pytest.mark.parametrize("weights", [{"weights": "free", "span": 3}, {"weights": "beta", "span": 6, "skip": 1},
-                                     {"weights": "smooth", "span": 6}, {"weights": "polynomial", "span": 5}])  # fmt: skip
+@pytest.mark.parametrize(
+    "weights",
+    [
+        {"weights": "free", "span": 3},
+        {"weights": "beta", "span": 6, "skip": 1},
+        {"weights": "smooth", "span": 6},
+        {"weights": "polynomial", "span": 5},
+    ],
+)
 def test_months_of_a_quarter_count_as_the_text_says(weights):
     generator = np.random.default_rng(1)
     months = pd.Series(
         generator.normal(50.0, 5.0, 126), pd.period_range("2015-01", periods=126, freq="M"), name="index"
     )
     values = months.to_numpy()
-    orders = pd.Series([9.0 + values[i + 2] + 3.0 * values[i + 1] + generator.normal() for i in range(6, 126, 3)],
-                       pd.period_range("2015Q3", periods=40, freq="Q"), name="orders")  # fmt: skip
+    orders = pd.Series(
+        [9.0 + values[i + 2] + 3.0 * values[i + 1] + generator.normal() for i in range(6, 126, 3)],
+        pd.period_range("2015Q3", periods=40, freq="Q"),
+        name="orders",
+    )
     tables = {"orders": of.read(orders), "bookings": of.read(months)}
     fit = of.Model("orders.orders", terms=[of.Driver("bookings.index", **weights)]).fit(tables)
     text = fit.equation

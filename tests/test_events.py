@@ -128,13 +128,16 @@ def test_noise_shows_no_jumps_more_often_than_stated(correlation):
         (lambda: of.Event("a", "2024-02-01", until="2024-01-01"), "the event ends before it starts"),
         (lambda: of.Event("a", "2024-02-01", until="2024-03-01", form="step"), "until is the last day of one pulse"),
         (lambda: of.Event(dates="2024-02-01"), "a term needs a name"),
-        (lambda: column(of.Event("a", table=pd.DataFrame({"day": ["2024-01-01"]}))), "found column 'day'. Known here: date, until"),
+        (
+            lambda: column(of.Event("a", table=pd.DataFrame({"day": ["2024-01-01"]}))),
+            "found column 'day'. Known here: date, until",
+        ),
         (
             lambda: column(of.Event("a", table=pd.DataFrame({"date": ["2024-01-01"], "strength": ["much"]}))),
             "row 1, column 'strength', term 'a': found 'much', which is not a number",
         ),
     ],
-)  # fmt: skip
+)
 def test_faulty_events_are_reported(call, message):
     with pytest.raises(of.InputError) as noted:
         call()

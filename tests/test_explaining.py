@@ -171,8 +171,13 @@ def test_each_side_has_its_figure_led_by_what_was_found():
     data = frame(9)
     fit = of.Model("sold", terms=[of.Driver("ads", curve="smooth"), of.Driver("rain")]).fit(data)
     screening = of.screen(data, of.Model("sold"), of.candidates(["ads", "rain", "wind"]))
-    for result in (of.response(fit, "ads"), of.lag_profile(fit, "rain"), of.parameter_stability(fit), screening,
-                   *(of.residuals(fit, side) for side in SIDES)):  # fmt: skip
+    for result in (
+        of.response(fit, "ads"),
+        of.lag_profile(fit, "rain"),
+        of.parameter_stability(fit),
+        screening,
+        *(of.residuals(fit, side) for side in SIDES),
+    ):
         picture = of.figure(result)
         assert picture.texts[0].get_text()
         assert picture.axes[0].has_data()

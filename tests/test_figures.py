@@ -104,8 +104,12 @@ def test_a_trend_shows_path_knots_and_slope_changes(ahead):
     assert lines["knot"].get_ydata().tolist() == [found.value[found.knots[0] - found.axis.first]]
     # Contributions measure the same trend from its last fitted period.
     last = found.value[ahead.fit.axis.n - 1]
-    np.testing.assert_allclose(np.log(found.value / last), ahead.fit.estimate.beta[1:3] @ (
-        np.vstack([ahead.fit.design, ahead.design])[:, 1:3] - ahead.fit.design[-1, 1:3]).T, atol=1e-12)  # fmt: skip
+    np.testing.assert_allclose(
+        np.log(found.value / last),
+        ahead.fit.estimate.beta[1:3]
+        @ (np.vstack([ahead.fit.design, ahead.design])[:, 1:3] - ahead.fit.design[-1, 1:3]).T,
+        atol=1e-12,
+    )
 
 
 def test_a_year_goes_around_and_closes(ahead):
@@ -160,8 +164,9 @@ def test_figures_of_judging_show_the_numbers_behind_them():
     """Forecasts of all origins, scores by horizon, candidates origin by origin, coverage, a search, weights, folds."""
     sold = pd.Series(
         100.0 + np.arange(90) + np.random.default_rng(4).normal(0.0, 3.0, 90),
-        pd.period_range("2016-01", periods=90, freq="M"), name="sold",
-    )  # fmt: skip
+        pd.period_range("2016-01", periods=90, freq="M"),
+        name="sold",
+    )
     models = [of.Model("sold", name="level $1$"), of.Model("sold", [of.Trend()], name="line")]
     past = of.combined(of.backtest(models, sold, horizon=3, origins=9, gap=1), method="past errors")
     run = past.own[0]
@@ -213,8 +218,11 @@ def test_a_waterfall_ends_where_the_walk_does_and_small_steps_are_one(ahead):
     assert (labels[0], labels[-1]) == ("the year before", "forecast")
     assert "229,683" in picture.texts[0].get_text(), "the title states the finding"
     many = [of.Driver("x", name=f"driver {i}", lags=[i]) for i in range(20)]
-    data = pd.DataFrame(np.random.default_rng(3).normal(50.0, 5.0, (200, 2)), columns=["sold", "x"],
-                        index=pd.date_range("2024-01-01", periods=200, freq="D"))  # fmt: skip
+    data = pd.DataFrame(
+        np.random.default_rng(3).normal(50.0, 5.0, (200, 2)),
+        columns=["sold", "x"],
+        index=pd.date_range("2024-01-01", periods=200, freq="D"),
+    )
     plan = pd.DataFrame({"x": 52.0}, pd.date_range("2024-07-19", periods=5, freq="D"))
     crowded = of.figure(of.walk(of.Model("sold", terms=many).fit(data).forecast(5, plan=plan), "mean")).axes[0]
     names = [text.get_text() for text in crowded.get_yticklabels()]

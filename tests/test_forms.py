@@ -74,7 +74,7 @@ def test_a_smooth_curve_is_the_penalised_least_squares_and_follows_the_truth():
     assert np.abs(np.diff(ahead.table["forecast"], 2)).max() < 1e-8
     straight = frame.assign(sold=50.0 + 0.3 * frame["temp"] + noise).iloc[:N]
     line = of.Model("sold", terms=[of.Driver("temp", curve="smooth")]).fit(straight)
-    assert line.estimate.taken < 4.5, "what is straight stays nearly straight"
+    assert line.estimate.effective_dof < 4.5, "what is straight stays nearly straight"
 
 
 def test_curves_cover_the_truth():

@@ -22,8 +22,13 @@ def world(seed=1):
     return pd.DataFrame({"sold": level, "x": x}, MONTHS)
 
 
-CHANGES = [(["growth"], "level"), (["difference"], "level"), (["difference"], "log"), (["log difference"], "level"),
-           (["seasonal difference"], "level")]  # fmt: skip
+CHANGES = [
+    (["growth"], "level"),
+    (["difference"], "level"),
+    (["difference"], "log"),
+    (["log difference"], "level"),
+    (["seasonal difference"], "level"),
+]
 
 
 @pytest.mark.parametrize(("transform", "scale"), CHANGES)

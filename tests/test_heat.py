@@ -26,9 +26,12 @@ def ran(tmp_path_factory):
 def test_the_story_show_itself_and_leaves_each_figure(ran):
     folder, said, _ = ran
     for words in (
-        "17,520 hours", "for the 503 hours that follow", "highest in workday 07:00", "'Summer Weeks' does most",
+        "17,520 hours",
+        "for the 503 hours that follow",
+        "highest in workday 07:00",
+        "'Summer Weeks' does most",
         "true effects, 72 of them hours",
-    ):  # fmt: skip
+    ):
         assert words in said
     made = {path.name.split("-")[0].split(".")[0] for path in (folder / "results").glob("*.png")}
     assert made == {"contributions", "scenarios", "walk", "cycle", "holidays", "year"}
@@ -56,8 +59,9 @@ def test_clock_changes_are_in_history_and_future(ran):
     assert index[-1].isoformat() == "2026-04-04T23:00:00+01:00"
     night = pd.read_csv(study.path.parent / "heat.csv")["hour"]
     assert night[night.str.startswith("2024-10-27T01")].tolist() == [
-        "2024-10-27T01:00:00+01:00", "2024-10-27T01:00:00+00:00",
-    ]  # fmt: skip
+        "2024-10-27T01:00:00+01:00",
+        "2024-10-27T01:00:00+00:00",
+    ]
     # The morning peak stays at seven o'clock on the wall, whatever the offset.
     hours = study.forecasts["main"].contributions.wide["season in day by kind of day"]
     workdays = hours[(index.day_of_week < 5)]

@@ -95,9 +95,14 @@ def test_intervals_of_pooled_holidays_cover_as_stated():
 def test_groups_windows_and_weekdays_by_hand():
     table = fests()
     term = of.Holidays(
-        table=table, groups={"spring": NAMES[:3]}, days_before=1, days_after=2, window="shared", pooling="full",
+        table=table,
+        groups={"spring": NAMES[:3]},
+        days_before=1,
+        days_after=2,
+        window="shared",
+        pooling="full",
         by_weekday=True,
-    )  # fmt: skip
+    )
     fit = of.Model("sold", terms=[term]).fit(pd.Series(50.0 + noise(1.0), DAYS, name="sold"))
     columns = block(fit)
     spring = pd.to_datetime(table.loc[table["name"].isin(NAMES[:3]), "date"])
@@ -105,8 +110,10 @@ def test_groups_windows_and_weekdays_by_hand():
     np.testing.assert_array_equal(
         columns["holidays: any spring (1 day before)"], DAYS.isin(spring - pd.Timedelta("1D"))
     )
-    np.testing.assert_array_equal(columns["holidays: any holiday (2 days after)"],
-                                  DAYS.isin(pd.to_datetime(table.loc[~table["name"].isin(NAMES[:3]), "date"]) + pd.Timedelta("2D")))  # fmt: skip
+    np.testing.assert_array_equal(
+        columns["holidays: any holiday (2 days after)"],
+        DAYS.isin(pd.to_datetime(table.loc[~table["name"].isin(NAMES[:3]), "date"]) + pd.Timedelta("2D")),
+    )
     sundays = DAYS.isin(pd.to_datetime(table["date"])) & (DAYS.day_of_week == 6)
     np.testing.assert_array_equal(columns["holidays: any on a Sunday"], sundays)
 
@@ -217,8 +224,16 @@ def test_easter_moves_between_march_and_april_by_hand():
     column = columns.iloc[:, 0]
     shares = {f"{y}-{m:02d}": column[pd.Timestamp(y, m, 1)] for y in (2024, 2025, 2026, 2027) for m in (3, 4)}
     # The eight days before: 23 to 30 March 2024; 12 to 19 April; 28 March to 4 April 2026; 20 to 27 March 2027.
-    expected = {"2024-03": 1.0, "2024-04": 0.0, "2025-03": 0.0, "2025-04": 1.0, "2026-03": 0.5, "2026-04": 0.5,
-                "2027-03": 1.0, "2027-04": 0.0}  # fmt: skip
+    expected = {
+        "2024-03": 1.0,
+        "2024-04": 0.0,
+        "2025-03": 0.0,
+        "2025-04": 1.0,
+        "2026-03": 0.5,
+        "2026-04": 0.5,
+        "2027-03": 1.0,
+        "2027-04": 0.0,
+    }
     assert shares == pytest.approx(expected)
 
 
@@ -252,10 +267,16 @@ def test_the_future_calendar_makes_itself():
         (lambda: of.WorkingTime(["workdays"]), "found 'workdays'. Did you mean 'working days'?"),
         (lambda: of.WorkingTime([]), "Give each kind once"),
         (lambda: of.Season("day", kinds={"a": ["monday"]}, across="kind of day"), "Tuesday is of no kind of day"),
-        (lambda: block(of.Model("s", terms=[of.Holidays(table=fests(), groups={"a": ["Anker Day"]})]).fit(
-            pd.Series(noise(1.0), DAYS, name="s"))), "there is no holiday 'Anker Day'. Did you mean 'Anchor Day'"),
+        (
+            lambda: block(
+                of.Model("s", terms=[of.Holidays(table=fests(), groups={"a": ["Anker Day"]})]).fit(
+                    pd.Series(noise(1.0), DAYS, name="s")
+                )
+            ),
+            "there is no holiday 'Anker Day'. Did you mean 'Anchor Day'",
+        ),
     ],
-)  # fmt: skip
+)
 def test_faulty_calendars_are_reported(make, message):
     with pytest.raises(of.InputError, match=message.replace("?", r"\?")):
         make()

@@ -70,8 +70,9 @@ def test_an_estimated_base_is_softened_over_a_stated_width():
     """At the base itself the softened excess is w ln 2, with w a twenty-fifth of the span from 10 to 90 %."""
     generator = np.random.default_rng(5)
     temp = generator.uniform(0, 30, 250)
-    data = pd.DataFrame({"load": 20 + 2 * np.maximum(temp - 14, 0) + generator.normal(0, 0.5, 250), "temp": temp},
-                        DAYS[:250])  # fmt: skip
+    data = pd.DataFrame(
+        {"load": 20 + 2 * np.maximum(temp - 14, 0) + generator.normal(0, 0.5, 250), "temp": temp}, DAYS[:250]
+    )
     fit = of.Model("load", [of.Driver("temp", above="estimated")]).fit(data)
     rows = fit.coefficients.set_index("column")["coefficient"]
     plan = pd.DataFrame({"temp": [rows["temp: base above"], -40.0]}, DAYS[250:252])
@@ -184,8 +185,10 @@ def test_a_scenario_that_states_a_driver_is_as_sure_of_it_as_a_plan():
 def test_a_driver_s_own_model_stays_above_zero_where_the_driver_did():
     generator = np.random.default_rng(9)
     storms = np.maximum(60.0 - 0.6 * np.arange(100) + generator.normal(0, 2, 100), 0.0)
-    data = pd.DataFrame({"sold": 100 - storms + generator.normal(size=100), "storms": storms},
-                        pd.date_range("2016-01-01", periods=100, freq="MS"))  # fmt: skip
+    data = pd.DataFrame(
+        {"sold": 100 - storms + generator.normal(size=100), "storms": storms},
+        pd.date_range("2016-01-01", periods=100, freq="MS"),
+    )
     ahead = of.Model("sold", [of.Driver("storms")]).fit(data).forecast(24, missing_plans="expected")
     assert (ahead.drivers["value"] >= 0.0).all()
     below = data.assign(storms=storms - 30.0)
@@ -197,8 +200,11 @@ def test_a_driver_s_own_model_stays_above_zero_where_the_driver_did():
 def test_the_least_change_on_the_log_scale_follows_the_covariance_of_outcomes():
     """A total is met by moving periods along Σ 1, with Σ on the target's own scale: its slopes are the means."""
     generator = np.random.default_rng(10)
-    sold = pd.Series(np.exp(4 + 0.02 * np.arange(60) + generator.normal(0, 0.1, 60)),
-                     pd.period_range("2019-01", periods=60, freq="M"), name="sold")  # fmt: skip
+    sold = pd.Series(
+        np.exp(4 + 0.02 * np.arange(60) + generator.normal(0, 0.1, 60)),
+        pd.period_range("2019-01", periods=60, freq="M"),
+        name="sold",
+    )
     fit = of.Model("sold", [of.Trend()], "log").fit(sold)
     ahead = fit.forecast(12)
     total = 1.1 * ahead.mean.sum()
@@ -219,8 +225,17 @@ def test_a_narrowing_search_is_won_on_all_origins():
     data = pd.DataFrame(generator.normal(size=(160, 9)), DAYS[:160], [f"x{i}" for i in range(9)])
     data["sold"] = 10.0 + generator.normal(size=160)
     model = of.Model("sold", [of.Driver(f"x{i}") for i in range(9)])
-    found = of.search(model, data, optional=[f"x{i}" for i in range(9)], horizon=3, method="narrowing", tries=60, seed=2,
-                      basis="ex-post", origins=12)  # fmt: skip
+    found = of.search(
+        model,
+        data,
+        optional=[f"x{i}" for i in range(9)],
+        horizon=3,
+        method="narrowing",
+        tries=60,
+        seed=2,
+        basis="ex-post",
+        origins=12,
+    )
     assert found.winner.folds == max(each.folds for each in found.tried)
     assert min(each.score for each in found.tried) < found.winner.score, "fewer origins gave better scores by chance"
 
@@ -240,10 +255,20 @@ def test_the_first_held_back_period_is_unseen():
 def test_the_newest_outside_forecast_made_in_time_counts():
     months = pd.period_range("2020-01", periods=40, freq="M")
     sold = pd.Series(np.arange(40.0) + 50.0, months, name="sold")
-    rows = pd.DataFrame({"origin": ["2022-03-05", "2022-03-20", "2022-04-02"], "period": ["2022-04-01"] * 3,
-                         "forecast": [1.0, 2.0, 3.0]})  # fmt: skip
-    found = of.backtest(of.Model("sold"), sold, horizon=2, origins=["2022-03-01", "2022-04-01"],
-                        external=[of.external_forecast(rows, "office")])  # fmt: skip
+    rows = pd.DataFrame(
+        {
+            "origin": ["2022-03-05", "2022-03-20", "2022-04-02"],
+            "period": ["2022-04-01"] * 3,
+            "forecast": [1.0, 2.0, 3.0],
+        }
+    )
+    found = of.backtest(
+        of.Model("sold"),
+        sold,
+        horizon=2,
+        origins=["2022-03-01", "2022-04-01"],
+        external=[of.external_forecast(rows, "office")],
+    )
     run = next(run for run in found.own if run.name == "office")
     assert run.mean[1].tolist()[0] == 2.0, "made before the origin, the newest of these, of its own period"
     assert np.isnan(run.mean[0]).all()

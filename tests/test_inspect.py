@@ -112,8 +112,16 @@ def test_inspect_prints_json_and_takes_a_study(demo_folder, run_cli):
     ran = run_cli("inspect", demo_folder / "study.toml", "--json")
     noted = json.loads(ran.out)
     assert {
-        "accounts", "overview", "gaps", "outliers", "variance", "cycles", "questions", "findings", "treatments",
-    } == set(noted)  # fmt: skip
+        "accounts",
+        "overview",
+        "gaps",
+        "outliers",
+        "variance",
+        "cycles",
+        "questions",
+        "findings",
+        "treatments",
+    } == set(noted)
     assert noted["overview"][0]["column"] == "sold"
     ran = run_cli(
         "inspect", demo_folder / "tickets.csv", "--set", "tickets.stamp=start", "--target", "tickets.sailings"
@@ -125,7 +133,10 @@ def test_inspect_prints_json_and_takes_a_study(demo_folder, run_cli):
 @pytest.mark.parametrize(
     ("arguments", "message"),
     [
-        (["tickets.csv", "--set", "tickets.stmp=start"], "found 'tickets.stmp=start'. Write it as tickets.stamp=start. Did you mean 'stamp'?"),
+        (
+            ["tickets.csv", "--set", "tickets.stmp=start"],
+            "found 'tickets.stmp=start'. Write it as tickets.stamp=start. Did you mean 'stamp'?",
+        ),
         (["tickets.csv", "--set", "ticket.stamp=start"], "there is no source 'ticket'. Did you mean 'tickets'?"),
         (["tickets.csv", "--to", "fortnight"], "found 'fortnight'. Give one of hour, day"),
         (["tickets.csv", "--target", "tickets.solt"], "Did you mean 'tickets.sold'?"),
@@ -134,7 +145,7 @@ def test_inspect_prints_json_and_takes_a_study(demo_folder, run_cli):
         (["raw/sales.csv"], "State --set sales.id=clerk for a series each, or --set sales.rows=lines to add"),
         (["none.csv"], "there is no file 'none.csv'"),
     ],
-)  # fmt: skip
+)
 def test_inspect_says_what_it_cannot_do(arguments, message, demo_folder, run_cli, monkeypatch):
     monkeypatch.chdir(demo_folder)
     ran = run_cli("inspect", *arguments)

@@ -105,8 +105,9 @@ def test_a_model_equal_to_a_reference_does_not_beat_it():
 def test_all_lines_of_a_back_test_are_about_one_model():
     months = pd.period_range("2015-01", periods=72, freq="M")
     sold = pd.Series(100.0 + np.arange(72.0) + np.random.default_rng(1).normal(size=72), months, name="sold")
-    found = of.backtest([of.Model("sold", name="bad"), of.Model("sold", [of.Trend()], name="good")], sold, horizon=6,
-                        origins=6)  # fmt: skip
+    found = of.backtest(
+        [of.Model("sold", name="bad"), of.Model("sold", [of.Trend()], name="good")], sold, horizon=6, origins=6
+    )
     assert found.lead == "good"
     assert "bad" not in str(found)
     assert found.sentences.count("'good'") >= 3
@@ -212,8 +213,13 @@ def test_weights_are_the_best_within_their_bounds():
     errors[:, 2] += errors[:, 0]
     found = least_squares_weights(errors)
     start = np.full(3, 1.0 / 3.0)
-    other = minimize(lambda w: np.square(errors @ w).sum(), start, bounds=[(0.0, 1.0)] * 3, tol=1e-14,
-                     constraints={"type": "eq", "fun": lambda w: w.sum() - 1.0})  # fmt: skip
+    other = minimize(
+        lambda w: np.square(errors @ w).sum(),
+        start,
+        bounds=[(0.0, 1.0)] * 3,
+        tol=1e-14,
+        constraints={"type": "eq", "fun": lambda w: w.sum() - 1.0},
+    )
     assert found.sum() == pytest.approx(1.0)
     assert (found >= 0.0).all()
     assert np.square(errors @ found).sum() <= np.square(errors @ other.x).sum() * (1.0 + 1e-9)
@@ -270,9 +276,11 @@ def test_combinations_are_learnt_again_at_each_origin():
 @pytest.mark.parametrize("method", ["mean", "median", "trimmed mean", "past errors", "least squares"])
 def test_contributions_of_a_combination_add_up(method):
     data = weekly(100)
-    models = [of.Model("sold", [of.Trend(), of.Driver("fare", lags=[4])], name="fare", scale="log"),
-              of.Model("sold", [of.Trend(), of.Driver("flag", lags=[4])], name="flag"),
-              of.Model("sold", [of.Season("year", harmonics=1)], name="season")]  # fmt: skip
+    models = [
+        of.Model("sold", [of.Trend(), of.Driver("fare", lags=[4])], name="fare", scale="log"),
+        of.Model("sold", [of.Trend(), of.Driver("flag", lags=[4])], name="flag"),
+        of.Model("sold", [of.Season("year", harmonics=1)], name="season"),
+    ]
     found = of.combine(models, data, horizon=4, method=method, origins=6)
     assert np.allclose(found.pointwise.sum(axis=1), 1.0)
     assert np.allclose(found.contributions.values.sum(axis=0), found.mean, rtol=1e-12)
@@ -295,10 +303,12 @@ def test_conformal_margins_by_hand():
     assert needed(0.1) == 9
     few = margins(errors[:3], np.array([0.025, 0.5, 0.975]))
     assert np.isnan(few.values[:, [0, 2]]).all()
-    exact = np.mean([
-        norm.cdf(margins(np.random.default_rng(seed).normal(size=(39, 1)), np.array([0.975])).values[0, 0])
-        for seed in range(400)
-    ])  # fmt: skip
+    exact = np.mean(
+        [
+            norm.cdf(margins(np.random.default_rng(seed).normal(size=(39, 1)), np.array([0.975])).values[0, 0])
+            for seed in range(400)
+        ]
+    )
     assert exact == pytest.approx(0.975, abs=0.004), "in the mean the level is held exactly"
 
 

@@ -42,8 +42,11 @@ def test_contributions_of_a_long_history_take_little_memory():
     generator = np.random.default_rng(1)
     hours = pd.date_range("2021-01-01", periods=n, freq="h")
     data = pd.DataFrame({"load": 100 + generator.normal(0, 5, n), "temp": generator.normal(10, 5, n)}, hours)
-    seasons = [of.Season("day", style="dummies", name="hours"), of.Season("week", harmonics=80, name="week"),
-               of.Season("year", harmonics=18, name="year")]  # fmt: skip
+    seasons = [
+        of.Season("day", style="dummies", name="hours"),
+        of.Season("week", harmonics=80, name="week"),
+        of.Season("year", harmonics=18, name="year"),
+    ]
     fit = of.Model("load", [of.Trend(), *seasons, of.Driver("temp", lags=[0, 1])], errors="ar").fit(data)
     design = fit.design.nbytes
     assert fit.layout.k > 220
@@ -58,8 +61,12 @@ def test_contributions_of_a_long_history_take_little_memory():
 def many(series, n=48):
     generator = np.random.default_rng(1)
     months = pd.period_range("2018-01", periods=n, freq="M").astype(str)
-    return pd.concat([pd.DataFrame({"month": months, "product": f"{i:05d}", "sold": 100 + generator.normal(0, 5, n)})
-                      for i in range(series)])  # fmt: skip
+    return pd.concat(
+        [
+            pd.DataFrame({"month": months, "product": f"{i:05d}", "sold": 100 + generator.normal(0, 5, n)})
+            for i in range(series)
+        ]
+    )
 
 
 def test_figures_are_drawn_of_few_series_or_as_stated(tmp_path, run_cli, monkeypatch):
@@ -78,8 +85,12 @@ type = "trend"
 [forecast]
 horizon = 2
 """
-    for series, output, drawn in ((2, "", False), (1, "", True), (1, '[output]\nfigures = "none"\n', False),
-                                  (2, '[output]\nfigures = "all"\n', True)):  # fmt: skip
+    for series, output, drawn in (
+        (2, "", False),
+        (1, "", True),
+        (1, '[output]\nfigures = "none"\n', False),
+        (2, '[output]\nfigures = "all"\n', True),
+    ):
         many(series).to_csv(tmp_path / "data.csv", index=False)
         (tmp_path / "study.toml").write_text(text + output)
         out = tmp_path / f"out{series}{len(output)}"

@@ -140,8 +140,15 @@ def test_plans_with_dates_and_delays_are_honoured():
                 plan_rows.append(
                     {"week": data.index[made + ahead], "made": data.index[made], "fare": 20.0 + made + ahead}
                 )
-    plan = of.read(pd.DataFrame(plan_rows), time="week", released="made", later_rows="plan", frequency="week",
-                   week_ends="sunday", stamp="start")  # fmt: skip
+    plan = of.read(
+        pd.DataFrame(plan_rows),
+        time="week",
+        released="made",
+        later_rows="plan",
+        frequency="week",
+        week_ends="sunday",
+        stamp="start",
+    )
     table = of.read(data.rename_axis("week").reset_index(), time="week", stamp="start", release_delay=1)
     model = of.Model("sold", [of.Driver("fare")])
     days = [f"{data.index[at]:%Y-%m-%d}" for at in (48, 52)]

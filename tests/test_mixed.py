@@ -26,9 +26,8 @@ def world(seed=1, theta=(2.0, 4.0), slope=2.0, *, noise=3.0, quarters=N):
     y = 100.0 + 0.2 * np.arange(N) + slope * lags @ weights + noise * generator.normal(size=N)
     data = {
         "yard": of.read(pd.DataFrame({"orders": y[:quarters]}, QUARTERS[:quarters]), name="orders.csv"),
-        "charter": of.read(pd.DataFrame({"index": x}, MONTHS), name="bookings.csv",
-                           release_delay="21 days"),
-    }  # fmt: skip
+        "charter": of.read(pd.DataFrame({"index": x}, MONTHS), name="bookings.csv", release_delay="21 days"),
+    }
     return data, y, x, lags
 
 
@@ -119,8 +118,9 @@ def test_a_grid_of_shapes_never_finds_a_smaller_sum_of_squares(curve):
         sides = [upper[0] * np.linspace(-1, 1, 61) ** 3, lower[1] * np.linspace(0, 1, 41) ** 3]
     else:
         fine = 47 if len(lower) == 2 else 23
-        sides = [lower[i] + (upper[i] - lower[i]) * np.linspace(0, 1, fine) ** (3 if i < 2 else 1)
-                 for i in range(len(lower))]  # fmt: skip
+        sides = [
+            lower[i] + (upper[i] - lower[i]) * np.linspace(0, 1, fine) ** (3 if i < 2 else 1) for i in range(len(lower))
+        ]
     points = np.stack(np.meshgrid(*sides, indexing="ij"), axis=-1).reshape(-1, len(lower))
     weights = curve.weights(points)
     for seed in range(100):
@@ -178,8 +178,13 @@ def test_weights_stand_beside_own_lags_drivers_season_and_related_noise():
     rain = np.random.default_rng(5).normal(size=N)
     frame = pd.DataFrame({"orders": y + 2.0 * rain, "rain": rain}, QUARTERS)
     tables = {"yard": of.read(frame), "charter": data["charter"]}
-    terms = [of.Trend(), of.Season(harmonics=1), of.Driver("yard.rain"), of.OwnLags([1]),
-             of.Driver("charter.index", weights="beta", span=SPAN, sign="positive")]  # fmt: skip
+    terms = [
+        of.Trend(),
+        of.Season(harmonics=1),
+        of.Driver("yard.rain"),
+        of.OwnLags([1]),
+        of.Driver("charter.index", weights="beta", span=SPAN, sign="positive"),
+    ]
     fit = of.Model("yard.orders", terms).fit(tables)
     ahead = fit.forecast(3, plan={"yard": of.read(pd.DataFrame({"rain": [0.0] * 3}, QUARTERS[-1] + 1 + np.arange(3)))})
     assert np.allclose(ahead.contributions.values.sum(axis=0), ahead.mean, rtol=1e-12)
@@ -231,8 +236,10 @@ def test_what_was_not_out_at_the_origin_plays_no_part(unreleased):
     changed = {**data, "charter": of.read(pd.DataFrame({"index": hostile}, MONTHS), release_delay="21 days")}
     other = model(weights="beta", span=SPAN).fit(changed, as_of=day).forecast(2, unreleased=unreleased)
     assert (usual.table.to_numpy() == other.table.to_numpy()).all()
-    kept = {**data, "charter": of.read(pd.DataFrame({"index": hostile[~late]}, MONTHS[: (~late).sum()]),
-                                       release_delay="21 days")}  # fmt: skip
+    kept = {
+        **data,
+        "charter": of.read(pd.DataFrame({"index": hostile[~late]}, MONTHS[: (~late).sum()]), release_delay="21 days"),
+    }
     cut = model(weights="beta", span=SPAN).fit(kept, as_of=day).forecast(2, unreleased=unreleased)
     assert np.allclose(usual.table, cut.table, rtol=1e-10)
     hostile[np.flatnonzero(~late)[-1]] += 9.0
@@ -300,8 +307,10 @@ def revised():
     """The index by month with a first value after 21 days and a revised one 60 days later."""
     data, y, x, _ = world(quarters=N - 1)
     ends = (MONTHS + 1).start_time
-    rows = [pd.DataFrame({"month": MONTHS.astype(str), "out": ends + pd.Timedelta(days=days), "index": x + error})
-            for days, error in ((21, np.random.default_rng(3).normal(size=len(x))), (81, 0.0))]  # fmt: skip
+    rows = [
+        pd.DataFrame({"month": MONTHS.astype(str), "out": ends + pd.Timedelta(days=days), "index": x + error})
+        for days, error in ((21, np.random.default_rng(3).normal(size=len(x))), (81, 0.0))
+    ]
     return pd.concat(rows, ignore_index=True), data, y, x
 
 
@@ -375,10 +384,14 @@ def test_months_of_whole_weeks_match_quarters_of_them():
     said = {"weeks": "4-4-5", "week_ends": "saturday", "year_starts": "february"}
     months = of.Axis.between(of.Frequency("month", **said), "2015-02-05", "2024-01-20")
     quarters = of.Axis.between(of.Frequency("quarter", **said), "2016-02-10", "2024-01-20")
-    frames = [pd.DataFrame({"when": each.index, name: generator.normal(size=each.n)})
-              for each, name in ((quarters, "y"), (months, "x"))]  # fmt: skip
-    tables = {name: of.read(frame, frequency=unit, stamp="start", **said)
-              for frame, name, unit in zip(frames, "ab", ("quarter", "month"), strict=True)}  # fmt: skip
+    frames = [
+        pd.DataFrame({"when": each.index, name: generator.normal(size=each.n)})
+        for each, name in ((quarters, "y"), (months, "x"))
+    ]
+    tables = {
+        name: of.read(frame, frequency=unit, stamp="start", **said)
+        for frame, name, unit in zip(frames, "ab", ("quarter", "month"), strict=True)
+    }
     fit = of.Model("a.y", [of.Driver("b.x", weights="free", span=3)]).fit(tables)
     x = frames[1]["x"].to_numpy()
     assert np.array_equal(fit.design[:, 1:], x[(14 + 3 * np.arange(quarters.n))[:, None] - np.arange(3)])
@@ -393,8 +406,10 @@ def slow_world(**keys):
     people = 300.0 + np.cumsum(generator.normal(size=32))
     pattern = 10.0 + generator.normal(size=96)
     frame = pd.DataFrame({"sold": generator.normal(size=96), "sun": pattern}, months)
-    tables = {"shop": of.read(frame), "town": of.read(pd.DataFrame({"people": people},
-                                                                   pd.period_range("2015Q1", periods=32, freq="Q")))}  # fmt: skip
+    tables = {
+        "shop": of.read(frame),
+        "town": of.read(pd.DataFrame({"people": people}, pd.period_range("2015Q1", periods=32, freq="Q"))),
+    }
     fit = of.Model("shop.sold", [of.Driver("town.people", **keys)]).fit(tables)
     return fit.design[:, 1], people, pattern, fit
 
@@ -460,8 +475,10 @@ def test_timing_and_curve_are_tested_and_said():
     fit = model(weights="beta", span=SPAN).fit(data)
     assert not {"timing", "weights"} & set(said(fit))
     tests = of.lag_weights(fit).tests
-    rss = [np.square(y - d @ np.linalg.lstsq(d, y, rcond=None)[0]).sum()
-           for d in (plain_design(lags.mean(axis=1)), plain_design(lags))]  # fmt: skip
+    rss = [
+        np.square(y - d @ np.linalg.lstsq(d, y, rcond=None)[0]).sum()
+        for d in (plain_design(lags.mean(axis=1)), plain_design(lags))
+    ]
     assert tests.timing[0] == pytest.approx((rss[0] - fit.estimate.rss) / 2 / (fit.estimate.rss / (N - 5)), rel=1e-8)
     assert tests.curve[0] == pytest.approx((fit.estimate.rss - rss[1]) / 9 / (rss[1] / (N - 14)), rel=1e-8)
     wrong = said(model(weights="flat", span=SPAN).fit(data))["weights"]
@@ -474,8 +491,10 @@ def test_timing_and_curve_are_tested_and_said():
 
 def test_a_combination_weighs_by_past_squared_errors_of_honest_origins():
     data, y, *_ = world(quarters=N - 1)
-    models = [of.Model("yard.orders", [of.Trend(), of.Driver("charter.index", **keys)], name=name)
-              for name, keys in (("beta", {"weights": "beta", "span": SPAN}), ("mean", {"combine": "mean"}))]  # fmt: skip
+    models = [
+        of.Model("yard.orders", [of.Trend(), of.Driver("charter.index", **keys)], name=name)
+        for name, keys in (("beta", {"weights": "beta", "span": SPAN}), ("mean", {"combine": "mean"}))
+    ]
     found = of.combine(models, data, as_of="2024-11-23", method="past errors", origins=6)
     assert found.errors.index[-1].strftime("%Y-%m-%d") == "2024-08-23"
     past = models[0].fit(data, as_of=found.errors.index[-1]).forecast(1)
@@ -530,11 +549,19 @@ def broken(what):
 @pytest.mark.parametrize(
     ("what", "keys", "words"),
     [
-        ("gap", {"weights": "beta", "span": 6}, "bookings.csv, period 2018-09, column 'charter.index', .*no value in 1 month"),
+        (
+            "gap",
+            {"weights": "beta", "span": 6},
+            "bookings.csv, period 2018-09, column 'charter.index', .*no value in 1 month",
+        ),
         ("apart", {"weights": "beta", "span": 6}, "1980-01 to 1983-04 and the target's 80 quarters .* do not overlap"),
         ("short", {"weights": "beta", "span": 40}, "a span of 40 months is longer than its 30 months"),
         ("short", {"weights": "beta", "span": 6, "skip": 28}, "skipping 28 of them leaves nothing"),
-        ("short", {"weights": "free", "span": 12}, "free weights over 12 lags have 12 coefficients, but only 7 quarters"),
+        (
+            "short",
+            {"weights": "free", "span": 12},
+            "free weights over 12 lags have 12 coefficients, but only 7 quarters",
+        ),
         ("weeks", {"weights": "beta", "span": 6}, "neither nests in the other"),
         ("", {}, "it ticks by the month, the target by the quarter, and it is not said how its values become one"),
         ("", {"between": "repeat"}, "which is slower. Say weights or combine instead"),
@@ -549,7 +576,7 @@ def broken(what):
         ("", {"weights": "polynomial", "span": 6, "degree": 2, "sign": "positive"}, "no coefficient of its own"),
         ("", {"combine": "median"}, "found 'median'. Allowed: sum, mean, last"),
     ],
-)  # fmt: skip
+)
 def test_what_cannot_be_matched_is_one_clear_message(what, keys, words):
     with pytest.raises(of.InputError, match=words):
         model(**keys).fit(broken(what))
@@ -596,9 +623,11 @@ def test_a_slow_value_counts_only_when_it_is_out(keys, unreleased):
     def ahead(values):
         tables = {
             "shop": of.read(pd.DataFrame({"sold": 5.0 + 0.3 * np.repeat(people, 3) + noise}, months)),
-            "town": of.read(pd.DataFrame({"people": values}, pd.period_range("2015Q1", periods=len(values), freq="Q")),
-                            release_delay="30 days"),
-        }  # fmt: skip
+            "town": of.read(
+                pd.DataFrame({"people": values}, pd.period_range("2015Q1", periods=len(values), freq="Q")),
+                release_delay="30 days",
+            ),
+        }
         model = of.Model("shop.sold", [of.Driver("town.people", **keys)])
         return model.fit(tables, as_of="2022-04-20").forecast(5, unreleased=unreleased).table.to_numpy()
 

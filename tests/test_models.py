@@ -314,8 +314,12 @@ def test_missing_targets_and_drivers_are_left_out(data):
     fit = of.Model("sold", terms=[of.Driver("fare", lags=[0, 1])]).fit(frame)
     status = fit.fitted["status"]
     assert status.iloc[[0, 10, 30, 31, 50]].tolist() == [
-        "driver missing", "target missing", "driver missing", "driver missing", "target missing",
-    ]  # fmt: skip
+        "driver missing",
+        "target missing",
+        "driver missing",
+        "driver missing",
+        "target missing",
+    ]
     assert np.isfinite(fit.fitted["fitted"].iloc[[10, 50]]).all()
     assert np.isnan(fit.fitted["fitted"].iloc[[0, 30, 31]]).all()
     assert fit.statistics.rows == 115
@@ -375,9 +379,12 @@ def test_the_figures_of_a_fit_follow_their_definitions(data):
 
 def test_labels_units_and_notes_reach_people():
     table = of.read(
-        weekly(), stamp="start", unit={"sold": "boats", "fare": "EUR"},
-        label={"sold": "rowing boats", "fare": "mean fare"}, note="counted by hand",
-    )  # fmt: skip
+        weekly(),
+        stamp="start",
+        unit={"sold": "boats", "fare": "EUR"},
+        label={"sold": "rowing boats", "fare": "mean fare"},
+        note="counted by hand",
+    )
     fit = of.Model("sold", terms=[of.Driver("fare"), of.Driver("flag")]).fit(table)
     text = str(fit)
     assert text.startswith("rowing boats (boats): 120 weeks from 2022-01-03 to 2024-04-15, 120 of them fitted;")
@@ -459,8 +466,10 @@ def test_holidays_that_the_table_does_not_show_are_errors(data, plan):
     fit = of.Model("sold", terms=[of.Holidays(table=new, ignore=["Gala"], days_before=2)]).fit(data)
     assert fit.forecast(13).axis.n == 13
     assert fit.layout.names[1:] == [
-        "holidays: Fest", "holidays: Fest (1 day before)", "holidays: Fest (2 days before)",
-    ]  # fmt: skip
+        "holidays: Fest",
+        "holidays: Fest (1 day before)",
+        "holidays: Fest (2 days before)",
+    ]
     with pytest.raises(
         of.InputError, match=r"key 'ignore', term 'holidays': there is no holiday 'Gale'. Did you mean 'Gala'"
     ):
@@ -502,7 +511,8 @@ WRONG = {
         "term 'far': there is no column 'far' in data. Did you mean 'fare'?",
     ),
     "all missing": (
-        lambda d: of.Model("sold").fit(d.frame.assign(sold=np.nan)), "data, column 'sold': the target has no values.",
+        lambda d: of.Model("sold").fit(d.frame.assign(sold=np.nan)),
+        "data, column 'sold': the target has no values.",
     ),
     "zero on the log scale": (
         lambda d: of.Model("sold", scale="log").fit(d.frame.assign(sold=np.arange(120.0) - 1.0)),
@@ -554,27 +564,37 @@ WRONG = {
         "table with a column 'fare'.",
     ),
     "plan too short": (
-        lambda d: of.Model("sold", terms=[of.Driver("fare")]).fit(d).forecast(
-            4, plan=pd.DataFrame({"fare": [1.0, 2.0]}, index=pd.date_range("2024-04-22", periods=2, freq="7D"))
+        lambda d: (
+            of.Model("sold", terms=[of.Driver("fare")])
+            .fit(d)
+            .forecast(
+                4, plan=pd.DataFrame({"fare": [1.0, 2.0]}, index=pd.date_range("2024-04-22", periods=2, freq="7D"))
+            )
         ),
         "period 2024-05-06, term 'fare': the driver has no value there, and in 1 more week of the forecast. plan ends with "
         "2024-04-29: add rows, or forecast fewer periods.",
     ),
     "plan without the column": (
-        lambda d: of.Model("sold", terms=[of.Driver("fare")]).fit(d).forecast(
-            2, plan=pd.DataFrame({"fair": [1.0, 2.0]}, index=pd.date_range("2024-04-22", periods=2, freq="7D"))
+        lambda d: (
+            of.Model("sold", terms=[of.Driver("fare")])
+            .fit(d)
+            .forecast(
+                2, plan=pd.DataFrame({"fair": [1.0, 2.0]}, index=pd.date_range("2024-04-22", periods=2, freq="7D"))
+            )
         ),
         "Add a column 'fare' to plan.",
     ),
     "plan of another frequency": (
-        lambda d: of.Model("sold", terms=[of.Driver("fare")]).fit(d).forecast(
-            2, plan=pd.DataFrame({"fare": [1.0, 2.0]}, index=pd.period_range("2024-04", periods=2, freq="M"))
+        lambda d: (
+            of.Model("sold", terms=[of.Driver("fare")])
+            .fit(d)
+            .forecast(2, plan=pd.DataFrame({"fare": [1.0, 2.0]}, index=pd.period_range("2024-04", periods=2, freq="M")))
         ),
         "plan, column 'fare', term 'fare': its frequency is the month, the target's is the week ending on Sunday.",
     ),
     "no table and no country": (lambda d: of.Holidays(), "Key 'table': holidays come from a table or from a country."),
     "no figure": (lambda d: of.figure(3), "There is no figure of a int."),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("case", WRONG)
@@ -589,8 +609,12 @@ def test_results_show_themselves_in_notebooks_with_names_escaped():
     nasty = "<script>alert(1)</script>"
     frame = weekly().rename(columns={"fare": nasty, "sold": "<b>sold"})
     fit = of.Model("<b>sold", terms=[of.Driver(nasty)]).fit(of.read(frame, unit={nasty: "<i>"}, note="<u>"))
-    ahead = fit.forecast(2, plan=pd.DataFrame({nasty: [20.0, 20.0]}, index=frame.index[-1:].shift(7, "D").append(
-        frame.index[-1:].shift(14, "D"))))  # fmt: skip
+    ahead = fit.forecast(
+        2,
+        plan=pd.DataFrame(
+            {nasty: [20.0, 20.0]}, index=frame.index[-1:].shift(7, "D").append(frame.index[-1:].shift(14, "D"))
+        ),
+    )
     for result in (fit, ahead, ahead.contributions, of.effects(fit), of.read(frame, note="<u>")):
         shown = result._repr_html_()
         assert "<table" in shown

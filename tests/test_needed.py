@@ -12,8 +12,10 @@ def mixed(skip):
     """Quarters from months, of which the newest are skipped."""
     generator = np.random.default_rng(1)
     index = generator.normal(50.0, 5.0, 126)
-    orders = pd.Series(index[6:126].reshape(40, 3).sum(axis=1) + generator.normal(0, 1, 40),
-                       pd.period_range("2015Q3", periods=40, freq="Q"))  # fmt: skip
+    orders = pd.Series(
+        index[6:126].reshape(40, 3).sum(axis=1) + generator.normal(0, 1, 40),
+        pd.period_range("2015Q3", periods=40, freq="Q"),
+    )
     tables = {
         "orders": of.read(orders.rename("orders")),
         "fast": of.read(pd.Series(index, pd.period_range("2015-01", periods=126, freq="M"), name="index")),

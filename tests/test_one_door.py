@@ -80,27 +80,39 @@ CALLS = {
     "fit_each": lambda data, folder: MODEL.fit_each(data, as_of=DAY)[""].fitted,
     "forecast": lambda data, folder: ahead(fitted(MODEL, data)).table,
     "direct forecast": lambda data, folder: ahead(fitted(LAGGED, data), method="direct").table,
-    "drivers' own models": lambda data, folder: of.scenarios(
-        fitted(MODEL, data), [of.Scenario("own", {"fare": of.Modelled(), "flag": of.LastValue()})], 3).table,
+    "drivers' own models": lambda data, folder: (
+        of.scenarios(
+            fitted(MODEL, data), [of.Scenario("own", {"fare": of.Modelled(), "flag": of.LastValue()})], 3
+        ).table
+    ),
     "selected drivers": lambda data, folder: fitted(SELECTING, data).estimate.beta,
-    "combination": lambda data, folder: of.combine(
-        [PLAIN, of.Model("sold", name="mean")], data, horizon=2, as_of=DAY, method="past errors",
-        origins=5).table,
-    "running estimate": lambda data, folder: of.nowcast(PLAIN, data, [EARLIER, DAY],
-                                                                 period=WEEKS[KNOWN + 2]).table,
-    "back-test": lambda data, folder: of.backtest([MODEL, SELECTING], data, horizon=3, origins=[EARLIER, DAY],
-                                                  basis="ex-ante").table.query("origin <= @DAY").drop(columns="target"),
+    "combination": lambda data, folder: (
+        of.combine(
+            [PLAIN, of.Model("sold", name="mean")], data, horizon=2, as_of=DAY, method="past errors", origins=5
+        ).table
+    ),
+    "running estimate": lambda data, folder: of.nowcast(PLAIN, data, [EARLIER, DAY], period=WEEKS[KNOWN + 2]).table,
+    "back-test": lambda data, folder: (
+        of.backtest([MODEL, SELECTING], data, horizon=3, origins=[EARLIER, DAY], basis="ex-ante")
+        .table.query("origin <= @DAY")
+        .drop(columns="target")
+    ),
     "stability": lambda data, folder: of.parameter_stability(fitted(MODEL, data)).table,
     "term tests": lambda data, folder: of.term_tests(fitted(MODEL, data)).table,
     "shares": lambda data, folder: of.variance_shares(fitted(MODEL, data)).table,
-    "walk between fits": lambda data, folder: of.walk(
-        ahead(fitted(MODEL, data)), against=ahead(fitted(MODEL, data, EARLIER))).table,
+    "walk between fits": lambda data, folder: (
+        of.walk(ahead(fitted(MODEL, data)), against=ahead(fitted(MODEL, data, EARLIER))).table
+    ),
     "study screening": lambda data, folder: study_of(data, folder, "").screenings["main"].fit().fitted,
-    "study, earlier forecast": lambda data, folder: study_of(
-        data, folder, f'[[walks]]\nagainst = "{EARLIER}"\n').walks["main"][0].table,
-    "study, selecting model": lambda data, folder: study_of(
-        data, folder, '[models.all]\nterms = ["trend", "flag"]\ndriver_selection = true\n').forecasts["all"].table,
-}  # fmt: skip
+    "study, earlier forecast": lambda data, folder: (
+        study_of(data, folder, f'[[walks]]\nagainst = "{EARLIER}"\n').walks["main"][0].table
+    ),
+    "study, selecting model": lambda data, folder: (
+        study_of(data, folder, '[models.all]\nterms = ["trend", "flag"]\ndriver_selection = true\n')
+        .forecasts["all"]
+        .table
+    ),
+}
 
 
 @pytest.mark.parametrize("call", CALLS)

@@ -9,8 +9,16 @@ from offing.engine import departures
 from offing.tables.outliers import judge, yearly_spike
 
 #: Unit, periods, series: short ones most, since there chance plays most.
-SIZES = [("quarter", 24, 50), ("month", 24, 50), ("month", 60, 20), ("week", 110, 20), ("day", 60, 40),
-         ("business day", 130, 30), ("day", 800, 8), ("hour", 1500, 6)]  # fmt: skip
+SIZES = [
+    ("quarter", 24, 50),
+    ("month", 24, 50),
+    ("month", 60, 20),
+    ("week", 110, 20),
+    ("day", 60, 40),
+    ("business day", 130, 30),
+    ("day", 800, 8),
+    ("hour", 1500, 6),
+]
 OFF = 8.0
 
 

@@ -94,9 +94,15 @@ def test_the_worst_year_seen_is_that_with_the_lowest_forecast():
         k = pick(totals, key=totals.get)
         scenario = of.Scenario("s", {"fare": of.AsIn(word, together=["flag"])})
         flag = DATA["flag"].to_numpy()
-        both = {k: FIT.forecast(AHEAD, scenario=of.Scenario("h", {
-            "fare": fare[CUT - 52 * k :][:AHEAD].tolist(), "flag": flag[CUT - 52 * k :][:AHEAD].tolist()})).mean.sum()
-            for k in (1, 2)}  # fmt: skip
+        both = {
+            k: FIT.forecast(
+                AHEAD,
+                scenario=of.Scenario(
+                    "h", {"fare": fare[CUT - 52 * k :][:AHEAD].tolist(), "flag": flag[CUT - 52 * k :][:AHEAD].tolist()}
+                ),
+            ).mean.sum()
+            for k in (1, 2)
+        }
         assert under(of.AsIn(word)).mean.sum() == pytest.approx(totals[k])
         assert FIT.forecast(AHEAD, scenario=scenario).mean.sum() == pytest.approx(pick(both.values()))
         noted = FIT.forecast(AHEAD, scenario=scenario).assumed["fare"]
@@ -153,8 +159,10 @@ def test_the_models_of_drivers_hold_what_they_state_in_many_worlds():
 
 def test_changes_of_drivers_are_ranked_and_those_that_work_together_reported():
     found = of.sensitivity(BASE, {"fare": 10.0, "flag": of.Shift(amount=1.0)})
-    by_hand = {name: float(under(rule, name).mean.sum() - BASE.mean.sum())
-               for name, rule in (("fare", of.Shift(percent=10.0)), ("flag", of.Shift(amount=1.0)))}  # fmt: skip
+    by_hand = {
+        name: float(under(rule, name).mean.sum() - BASE.mean.sum())
+        for name, rule in (("fare", of.Shift(percent=10.0)), ("flag", of.Shift(amount=1.0)))
+    }
     assert dict(zip(found.drivers, found.total, strict=True)) == pytest.approx(by_hand)
     assert abs(found.total[0]) >= abs(found.total[1])
     assert (found.low < found.total).all()
@@ -204,8 +212,14 @@ def test_seeking_a_goal_turns_the_forecast_round(how):
     assert found.met
     assert found.value == pytest.approx(wanted, rel=1e-9)
     assert found.forecast.mean.sum() == pytest.approx(total, rel=1e-12)
-    part = of.solve_for(BASE, "fare", float(under(rule).mean[4:8].sum()), how=how, limits={"constant": (10.0, 40.0)}.get(how),
-                   span=(DATA.index[CUT + 4], DATA.index[CUT + 7]))  # fmt: skip
+    part = of.solve_for(
+        BASE,
+        "fare",
+        float(under(rule).mean[4:8].sum()),
+        how=how,
+        limits={"constant": (10.0, 40.0)}.get(how),
+        span=(DATA.index[CUT + 4], DATA.index[CUT + 7]),
+    )
     assert part.value == pytest.approx(wanted, rel=1e-9)
     assert np.array_equal(part.forecast.mean[:4], BASE.mean[:4])
 
@@ -273,9 +287,12 @@ def test_adjustments_by_hand_stay_apart_and_are_scored():
     limited = of.Model("sold", TERMS, upper_limit=140.0).fit(PAST.assign(sold=PAST["sold"].clip(upper=140.0)))
     with pytest.raises(of.InputError, match="beyond the target's limits"):
         of.adjust_forecast(limited.forecast(AHEAD, plan=PLAN), [of.Adjustment(day[0], percent=900.0, **who)])
-    for fields, message in (({"percent": 1.0}, "has no reason"), ({**who}, "no size"),
-                            ({**who, "percent": 1.0, "total": 2.0}, "percent and total"),
-                            ({**who, "amount": float("inf")}, "found inf")):  # fmt: skip
+    for fields, message in (
+        ({"percent": 1.0}, "has no reason"),
+        ({**who}, "no size"),
+        ({**who, "percent": 1.0, "total": 2.0}, "percent and total"),
+        ({**who, "amount": float("inf")}, "found inf"),
+    ):
         with pytest.raises(of.InputError, match=message):
             of.Adjustment(day[0], **fields)
 
@@ -351,8 +368,12 @@ def test_drivers_of_another_frequency_are_assumed_in_their_own_periods():
     assert held.drivers["mark"].tolist() == ["actual", "actual", "assumed"]
     assert plain.drivers["mark"].tolist() == ["actual", "actual", "modelled"]
     assert held.spread[0] < plain.spread[0], "what is assumed is not doubted"
-    stated = fit.forecast(1, scenario=of.Scenario("up", {"survey.index": of.Shift(amount=3.0)},
-                                                  base=of.Scenario("stall", {"index": "last value"})))  # fmt: skip
+    stated = fit.forecast(
+        1,
+        scenario=of.Scenario(
+            "up", {"survey.index": of.Shift(amount=3.0)}, base=of.Scenario("stall", {"index": "last value"})
+        ),
+    )
     assert stated.mean[0] - held.mean[0] == pytest.approx(slope * 1.0, rel=1e-9), "one month of three, 3 higher"
     with pytest.raises(of.InputError, match="nothing is planned of 'index'"):
         fit.forecast(1, scenario=of.Scenario("up", {"index": of.Shift(amount=3.0)}))
@@ -400,8 +421,9 @@ def test_a_day_of_hours_is_the_whole_day_over_changing_clocks():
         made = of.adjust_forecast(ahead, [of.Adjustment((since, until), percent=5.0, reason="a fair", author="Ida")])
         assert (made.changes[0] != 0.0).sum() == count
         assert of.paths(ahead, count=500).within((since, until)).axis.n == count
-        solved = of.solve_for(ahead, "warm", float(changed.mean[changed.mean != ahead.mean].sum()), how="amount",
-                         span=(since, until))  # fmt: skip
+        solved = of.solve_for(
+            ahead, "warm", float(changed.mean[changed.mean != ahead.mean].sum()), how="amount", span=(since, until)
+        )
         assert solved.value == pytest.approx(-4.0)
     one = of.adjust_forecast(ahead, [of.Adjustment("2026-03-29 12:00", percent=5.0, reason="a fair", author="Ida")])
     assert (one.changes[0] != 0.0).sum() == 1

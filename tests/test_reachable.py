@@ -6,38 +6,69 @@ import offing as of
 
 SAID = {
     "polynomial": ('type = "trend"\nform = "polynomial"\ndegree = 3', of.Trend(form="polynomial", degree=3)),
-    "knots": ('type = "trend"\nknots = ["2023-05-01", 2024-01-01]\ndamping = 0.9',
-              of.Trend(knots=["2023-05-01", "2024-01-01"], damping=0.9)),
+    "knots": (
+        'type = "trend"\nknots = ["2023-05-01", 2024-01-01]\ndamping = 0.9',
+        of.Trend(knots=["2023-05-01", "2024-01-01"], damping=0.9),
+    ),
     "found bends": ('type = "trend"\nknots = "found"\nknot_every = 6', of.Trend(knots="found", knot_every=6)),
     "sharp bends": ('type = "trend"\nknots = "found"\nat_most = 2', of.Trend(knots="found", at_most=2)),
-    "limits": ('type = "trend"\nform = "saturating"\nlower = 10\nupper = "estimated"',
-               of.Trend(form="saturating", lower=10.0, upper="estimated")),
-    "limit over time": ('type = "trend"\nform = "saturating"\nupper = "boats.roof"',
-                        of.Trend(form="saturating", upper="boats.roof")),
+    "limits": (
+        'type = "trend"\nform = "saturating"\nlower = 10\nupper = "estimated"',
+        of.Trend(form="saturating", lower=10.0, upper="estimated"),
+    ),
+    "limit over time": (
+        'type = "trend"\nform = "saturating"\nupper = "boats.roof"',
+        of.Trend(form="saturating", upper="boats.roof"),
+    ),
     "reference": ('type = "trend"\nreference = "a year before"', of.Trend(reference="a year before")),
     "chosen": ('type = "season"\nharmonics = "chosen"\nevidence = true', of.Season(harmonics="chosen", evidence=True)),
     "any length": ('type = "season"\ncycle = "365.25 days"\nharmonics = 4', of.Season("365.25 days", harmonics=4)),
-    "kinds": ('type = "season"\ncycle = "day"\nacross = "kind of day"\ncountry = "NO"\n'
-              'kinds = { work = ["monday","tuesday","wednesday","thursday","friday"], rest = ["saturday","sunday"] }',
-              of.Season("day", across="kind of day", country="NO",
-                        kinds={"work": ["monday", "tuesday", "wednesday", "thursday", "friday"],
-                               "rest": ["saturday", "sunday"]})),
-    "changing": ('type = "season"\ndrift = true\nchanges = ["2023-01-01"]\nreference = "January"',
-                 of.Season(drift=True, changes=["2023-01-01"], reference="January")),
+    "kinds": (
+        'type = "season"\ncycle = "day"\nacross = "kind of day"\ncountry = "NO"\n'
+        'kinds = { work = ["monday","tuesday","wednesday","thursday","friday"], rest = ["saturday","sunday"] }',
+        of.Season(
+            "day",
+            across="kind of day",
+            country="NO",
+            kinds={"work": ["monday", "tuesday", "wednesday", "thursday", "friday"], "rest": ["saturday", "sunday"]},
+        ),
+    ),
+    "changing": (
+        'type = "season"\ndrift = true\nchanges = ["2023-01-01"]\nreference = "January"',
+        of.Season(drift=True, changes=["2023-01-01"], reference="January"),
+    ),
     "growing": ('type = "season"\nharmonics = 2\ngrows_with = "trend"', of.Season(harmonics=2, grows_with="trend")),
-    "holidays": ('type = "holidays"\ncountry = "NO"\nhalf_days = true\npooling = "full"\ndays_before = 2\nwindow = "shared"\n'
-                 'by_weekday = true\nbridge_days = true\nbefore_long_weekend = true\ngroups = { spring = ["Easter Sunday"] }\n'
-                 'ignore = ["New Year\'s Day"]\ngrows_with = "trend"',
-                 of.Holidays(country="NO", half_days=True, pooling="full", days_before=2, window="shared",
-                             by_weekday=True, bridge_days=True, before_long_weekend=True,
-                             groups={"spring": ["Easter Sunday"]}, ignore=["New Year's Day"], grows_with="trend")),
-    "calendars": ('type = "holidays"\ncalendars = [{ country = "NO", weight = 2 }, { country = "DE", subdivision = "BY" }]',
-                  of.Holidays(calendars=[{"country": "NO", "weight": 2}, {"country": "DE", "subdivision": "BY"}])),
-    "working time": ('type = "working-time"\ncounts = ["working days", "easter"]\ncountry = "NO"\neaster_days = 7',
-                     of.WorkingTime(["working days", "easter"], country="NO", easter_days=7)),
-    "event": ('type = "event"\nname = "terminal"\nform = "ramp"\ndates = ["2023-05-01"]\nknown_from = "2023-01-01"',
-              of.Event("terminal", form="ramp", dates=["2023-05-01"], known_from="2023-01-01")),
-}  # fmt: skip
+    "holidays": (
+        'type = "holidays"\ncountry = "NO"\nhalf_days = true\npooling = "full"\ndays_before = 2\nwindow = "shared"\n'
+        'by_weekday = true\nbridge_days = true\nbefore_long_weekend = true\ngroups = { spring = ["Easter Sunday"] }\n'
+        'ignore = ["New Year\'s Day"]\ngrows_with = "trend"',
+        of.Holidays(
+            country="NO",
+            half_days=True,
+            pooling="full",
+            days_before=2,
+            window="shared",
+            by_weekday=True,
+            bridge_days=True,
+            before_long_weekend=True,
+            groups={"spring": ["Easter Sunday"]},
+            ignore=["New Year's Day"],
+            grows_with="trend",
+        ),
+    ),
+    "calendars": (
+        'type = "holidays"\ncalendars = [{ country = "NO", weight = 2 }, { country = "DE", subdivision = "BY" }]',
+        of.Holidays(calendars=[{"country": "NO", "weight": 2}, {"country": "DE", "subdivision": "BY"}]),
+    ),
+    "working time": (
+        'type = "working-time"\ncounts = ["working days", "easter"]\ncountry = "NO"\neaster_days = 7',
+        of.WorkingTime(["working days", "easter"], country="NO", easter_days=7),
+    ),
+    "event": (
+        'type = "event"\nname = "terminal"\nform = "ramp"\ndates = ["2023-05-01"]\nknown_from = "2023-01-01"',
+        of.Event("terminal", form="ramp", dates=["2023-05-01"], known_from="2023-01-01"),
+    ),
+}
 
 
 def opened(tmp_path, body):

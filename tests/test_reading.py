@@ -17,36 +17,47 @@ def written(tmp_path, text, name="t.csv"):
 GOOD = {
     "weeks": ("week,sold\n2024-01-01,1\n2024-01-08,2\n", {}, "2 weeks from 2024-01-01 to 2024-01-08"),
     "weeks by their end": (
-        "d,sold\n2024-01-07,1\n2024-01-14,2\n", {"stamp": "end"}, "2 weeks from 2024-01-01 to 2024-01-08",
+        "d,sold\n2024-01-07,1\n2024-01-14,2\n",
+        {"stamp": "end"},
+        "2 weeks from 2024-01-01 to 2024-01-08",
     ),
     "weeks to Saturday": (
-        "d,sold\n2024-01-06,1\n2024-01-13,2\n", {"week_ends": "saturday"}, "2 weeks from 2023-12-31 to 2024-01-07",
+        "d,sold\n2024-01-06,1\n2024-01-13,2\n",
+        {"week_ends": "saturday"},
+        "2 weeks from 2023-12-31 to 2024-01-07",
     ),
     "ISO weeks": ("w,sold\n2020-W53,1\n2021-W01,2\n", {}, "2 weeks from 2020-12-28 to 2021-01-04"),
     "days, German": ("d,sold\n30.01.2024,1\n31.01.2024,1\n01.02.2024,2\n", {}, "3 days from 2024-01-30 to 2024-02-01"),
     "days, stated": (
-        "d,sold\n01/02/2024,1\n02/02/2024,2\n", {"time_format": "%d/%m/%Y"}, "2 days from 2024-02-01 to 2024-02-02",
+        "d,sold\n01/02/2024,1\n02/02/2024,2\n",
+        {"time_format": "%d/%m/%Y"},
+        "2 days from 2024-02-01 to 2024-02-02",
     ),
     "days, slashed": ("d,sold\n2024/02/28,1\n2024/02/29,2\n", {}, "2 days from 2024-02-28 to 2024-02-29"),
     "month ends": ("d,sold\n2024-01-31,1\n2024-02-29,1\n2024-03-31,2\n", {}, "3 months from 2024-01 to 2024-03"),
     "end instants": (
-        "d,sold\n2024-02-01,1\n2024-03-01,2\n", {"stamp": "end"}, "2 months from 2024-01 to 2024-02",
+        "d,sold\n2024-02-01,1\n2024-03-01,2\n",
+        {"stamp": "end"},
+        "2 months from 2024-01 to 2024-02",
     ),
     "months": ("d,sold\n2024-01,1\n2024-02,1\n", {}, "2 months from 2024-01 to 2024-02"),
     "quarters": ("d,sold\n2024-Q4,1\n2025-Q1,1\n", {}, "2 quarters from 2024-Q4 to 2025-Q1"),
     "quarter starts": ("d,sold\n2024-01-01,1\n2024-04-01,1\n", {}, "2 quarters from 2024-Q1 to 2024-Q2"),
     "years": ("year,sold\n2020,2034\n2021,2035\n", {}, "2 years from 2020 to 2021"),
     "hours": (
-        "t,sold\n2024-01-01 00:00,1\n2024-01-01 01:00,1\n", {"stamp": "start"},
+        "t,sold\n2024-01-01 00:00,1\n2024-01-01 01:00,1\n",
+        {"stamp": "start"},
         "2 hours from 2024-01-01 00:00 to 2024-01-01 01:00",
     ),
     "hours by their end": (
-        "t,sold\n2024-01-01T01:00,1\n2024-01-01T02:00,1\n", {"stamp": "end"},
+        "t,sold\n2024-01-01T01:00,1\n2024-01-01T02:00,1\n",
+        {"stamp": "end"},
         "2 hours from 2024-01-01 00:00 to 2024-01-01 01:00",
     ),
     "UTC": ("t,sold\n2024-01-01T00:00Z,1\n2024-01-02T00:00Z,2\n", {}, "2 days from 2024-01-01 to 2024-01-02"),
     "a fixed offset": (
-        "t,sold\n2024-01-01T00:00+01:00,1\n2024-01-01T01:00+01:00,2\n", {"stamp": "start"},
+        "t,sold\n2024-01-01T00:00+01:00,1\n2024-01-01T01:00+01:00,2\n",
+        {"stamp": "start"},
         "2 hours from 2024-01-01 00:00 to 2024-01-01 01:00",
     ),
     "unpadded": ("d,sold\n2024-1-9,1\n2024-1-10,2\n", {}, "2 days from 2024-01-09 to 2024-01-10"),
@@ -54,7 +65,7 @@ GOOD = {
     "byte order mark": (b"\xef\xbb\xbfd,sold\n2024-01,1\n2024-02,1\n", {}, "2 months from 2024-01 to 2024-02"),
     "trailing commas": ("d,sold,\n2024-01,1,\n2024-02,1,\n", {}, "2 months from 2024-01 to 2024-02"),
     "blank lines": ("d,sold\n\n2024-01,1\n\n2024-02,1\n\n", {}, "2 months from 2024-01 to 2024-02"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("case", GOOD)
@@ -71,99 +82,120 @@ BAD = {
     "empty": ("", {}, "t.csv: the file is empty."),
     "header only": ("week,sold\n", {}, "t.csv: there is a header but no rows."),
     "no dates": (
-        "a,b\n1,2\n", {},
+        "a,b\n1,2\n",
+        {},
         "t.csv: no column holds dates. The columns are: a, b. Dates are best written as 2024-01-31; if the names stand "
         "further down, state header_row.",
     ),
     "two date columns": (
-        "a,b,c\n2024-01-01,2024-02-01,3\n", {}, "t.csv: 'a' and 'b' both hold dates. Say which one counts: time = \"a\" or time = \"b\"."
+        "a,b,c\n2024-01-01,2024-02-01,3\n",
+        {},
+        "t.csv: 'a' and 'b' both hold dates. Say which one counts: time = \"a\" or time = \"b\".",
     ),
-    "unknown time": (
-        WEEKS, {"time": "weak"}, "t.csv, key 'time': there is no column 'weak'. Did you mean 'week'?"
-    ),
+    "unknown time": (WEEKS, {"time": "weak"}, "t.csv, key 'time': there is no column 'weak'. Did you mean 'week'?"),
     "a wrong date": (
-        "d,s\n2024-01-30,1\n2024-02-31,2\n2024-02-01,2\n", {},
+        "d,s\n2024-01-30,1\n2024-02-31,2\n2024-02-01,2\n",
+        {},
         "t.csv, row 3, column 'd': found '2024-02-31', which is not a date. Write dates as 2024-01-31, or state how "
         'they are written, such as time_format = "%d/%m/%Y".',
     ),
     "a missing date": (
-        "d,s\n2024-01-30,1\n,2\n2024-02-01,2\n", {},
+        "d,s\n2024-01-30,1\n,2\n2024-02-01,2\n",
+        {},
         "t.csv, row 3, column 'd': the date is missing. Fill it in or remove the row.",
     ),
     "two readings": (
-        "d,s\n01/02/2024,1\n02/02/2024,1\n03/02/2024,2\n", {},
+        "d,s\n01/02/2024,1\n02/02/2024,1\n03/02/2024,2\n",
+        {},
         "t.csv, column 'd': day first and month first both fit: row 2 '01/02/2024' is 2024-02-01 or 2024-01-02; "
-        "row 4 '03/02/2024' is 2024-02-03 or 2024-03-02. Say which: time_format = \"%d/%m/%Y\" or time_format = \"%m/%d/%Y\".",
+        'row 4 \'03/02/2024\' is 2024-02-03 or 2024-03-02. Say which: time_format = "%d/%m/%Y" or time_format = "%m/%d/%Y".',
     ),
     "wrong format": (
-        "d,s\n2024-01-30,1\n2024-01-31,1\n", {"time_format": "%d.%m.%Y"},
+        "d,s\n2024-01-30,1\n2024-01-31,1\n",
+        {"time_format": "%d.%m.%Y"},
         "t.csv, row 2, column 'd': found '2024-01-30', which does not follow '%d.%m.%Y'. Write dates as 2024-01-31, "
         'or state how they are written, such as time_format = "%d/%m/%Y".',
     ),
     "doubled": (
-        "d,s\n2024-01,1\n2024-02,1\n2024-01,1\n", {},
+        "d,s\n2024-01,1\n2024-02,1\n2024-01,1\n",
+        {},
         "t.csv, period 2024-01: rows 2 and 4 both stand for it. Keep one row a period; or, if they are lines to be added "
         'up, state rows = "lines" and how to combine them; if they are several series, name the column that separates them, '
         "as id.",
     ),
     "missing period": (
-        "d,s\n2024-01,1\n2024-02,1\n2024-04,1\n2024-06,1\n", {},
+        "d,s\n2024-01,1\n2024-02,1\n2024-04,1\n2024-06,1\n",
+        {},
         "t.csv: 2 months are missing between the first and the last: 2024-03, 2024-05. Add a row for each, with empty "
         'cells where nothing is known, or state gaps = "leave" to have them so.',
     ),
     "irregular": (
-        "d,s\n2024-01-01,1\n2024-01-04,1\n2024-01-09,1\n", {},
+        "d,s\n2024-01-01,1\n2024-01-04,1\n2024-01-09,1\n",
+        {},
         "t.csv: no frequency fits the dates 2024-01-01 and 2024-01-04. Give one row for each hour, day, business day, "
         "week, month, quarter or year, or state the frequency.",
     ),
     "weeks with a slip": (
-        "d,s\n2024-01-01,1\n2024-01-08,1\n2024-01-16,1\n2024-01-22,1\n", {},
+        "d,s\n2024-01-01,1\n2024-01-08,1\n2024-01-16,1\n2024-01-22,1\n",
+        {},
         "t.csv: no frequency fits the dates 2024-01-16 and 2024-01-22. Give one row for each hour, day, business day, week, month, "
         "quarter or year, or state the frequency.",
     ),
     "quarters of another year": (
-        "d,s\n2024-02-01,1\n2024-05-01,1\n", {},
+        "d,s\n2024-02-01,1\n2024-05-01,1\n",
+        {},
         "t.csv: no frequency fits the dates 2024-02-01 and 2024-05-01. Give one row for each hour, day, business day, week, month, "
-        'quarter or year, or state the frequency. For a quarter of a year that starts elsewhere, state year_starts = '
+        "quarter or year, or state the frequency. For a quarter of a year that starts elsewhere, state year_starts = "
         '"february", say.',
     ),
     "one row": (
-        "d,s\n2024-01-01,1\n", {},
-        "t.csv: one date alone does not show the frequency. State it, such as frequency = \"week\".",
+        "d,s\n2024-01-01,1\n",
+        {},
+        't.csv: one date alone does not show the frequency. State it, such as frequency = "week".',
     ),
     "Sundays": (
-        "d,s\n2024-01-07,1\n2024-01-14,1\n", {},
-        "t.csv: the dates are Sundays, which may open a week or close it. State stamp = \"start\" or stamp = \"end\".",
+        "d,s\n2024-01-07,1\n2024-01-14,1\n",
+        {},
+        't.csv: the dates are Sundays, which may open a week or close it. State stamp = "start" or stamp = "end".',
     ),
     "contradicting week": (
-        "d,s\n2024-01-07,1\n2024-01-14,1\n", {"week_ends": "friday"},
+        "d,s\n2024-01-07,1\n2024-01-14,1\n",
+        {"week_ends": "friday"},
         "t.csv, key 'week_ends': the dates are Sundays, which is not the start or end of weeks ending on Friday.",
     ),
     "changing weekdays": (
-        "d,s\n2024-01-07,1\n2024-01-15,1\n", {"frequency": "week"},
-        "t.csv: the dates fall on different days of the week. State the closing day, such as week_ends = \"sunday\".",
+        "d,s\n2024-01-07,1\n2024-01-15,1\n",
+        {"frequency": "week"},
+        't.csv: the dates fall on different days of the week. State the closing day, such as week_ends = "sunday".',
     ),
     "offsets": (
-        "d,s\n2024-01-01T00:00+01:00,1\n2024-01-01T01:00+02:00,1\n", {},
+        "d,s\n2024-01-01T00:00+01:00,1\n2024-01-01T01:00+02:00,1\n",
+        {},
         "t.csv, column 'd': the offsets from UTC differ ('+01:00', '+02:00'). Name the zone whose clock "
         'changes, zone = "Europe/Lisbon" say, or write all dates with one offset.',
     ),
     "too many cells": (
-        "d,s\n2024-01,1\n2024-02,1,000\n", {},
+        "d,s\n2024-01,1\n2024-02,1,000\n",
+        {},
         "t.csv, row 3: found 3 cells, the header has 2. Put cells that hold commas in double quotes.",
     ),
     "two columns of one name": (
-        "d,s,s\n2024-01,1,2\n", {}, "t.csv, column 's': two columns have this name. Rename one.",
+        "d,s,s\n2024-01,1,2\n",
+        {},
+        "t.csv, column 's': two columns have this name. Rename one.",
     ),
     "unit of nothing": (
-        WEEKS, {"unit": {"sould": "t"}}, "Key 'unit': found 'sould', which is no column of t.csv. Did you mean 'sold'?",
+        WEEKS,
+        {"unit": {"sould": "t"}},
+        "Key 'unit': found 'sould', which is no column of t.csv. Did you mean 'sold'?",
     ),
     "frequency": (WEEKS, {"frequency": "weak"}, "Key 'frequency': found 'weak'. Did you mean 'week'?"),
     "stamp of a day": (
-        "d,s\n2024-01-01,1\n2024-01-02,1\n", {"stamp": "end"},
+        "d,s\n2024-01-01,1\n2024-01-02,1\n",
+        {"stamp": "end"},
         "t.csv, key 'stamp': a date names its own day. Remove stamp.",
     ),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("case", BAD)
@@ -175,12 +207,27 @@ def test_faults_are_reported_in_full(case, tmp_path):
 
 
 CELLS = {
-    "text": ("x12", "t.csv, row 3, column 'sold': found 'x12', which is not a number. Correct the cell, or leave it empty if nothing is known."),
-    "infinite": ("inf", "t.csv, row 3, column 'sold': found 'inf', which is not finite. Correct the cell, or leave it empty if nothing is known."),
-    "too large": ("1e999", "t.csv, row 3, column 'sold': found '1e999', which is not finite. Correct the cell, or leave it empty if nothing is known."),
-    "beyond reckoning": ("1e200", "t.csv, row 3, column 'sold': found '1e200', which is too large. Correct the cell, or leave it empty if nothing is known."),
-    "formula": ("=1+1", "t.csv, row 3, column 'sold': found '=1+1', which is not a number. Correct the cell, or leave it empty if nothing is known."),
-}  # fmt: skip
+    "text": (
+        "x12",
+        "t.csv, row 3, column 'sold': found 'x12', which is not a number. Correct the cell, or leave it empty if nothing is known.",
+    ),
+    "infinite": (
+        "inf",
+        "t.csv, row 3, column 'sold': found 'inf', which is not finite. Correct the cell, or leave it empty if nothing is known.",
+    ),
+    "too large": (
+        "1e999",
+        "t.csv, row 3, column 'sold': found '1e999', which is not finite. Correct the cell, or leave it empty if nothing is known.",
+    ),
+    "beyond reckoning": (
+        "1e200",
+        "t.csv, row 3, column 'sold': found '1e200', which is too large. Correct the cell, or leave it empty if nothing is known.",
+    ),
+    "formula": (
+        "=1+1",
+        "t.csv, row 3, column 'sold': found '=1+1', which is not a number. Correct the cell, or leave it empty if nothing is known.",
+    ),
+}
 
 
 @pytest.mark.parametrize("case", CELLS)
@@ -271,7 +318,7 @@ def test_other_things_are_refused(given, message):
             "h.csv, row 2, column 'until': the holiday ends before it starts.",
         ),
     ],
-)  # fmt: skip
+)
 def test_faulty_holiday_tables(text, message, tmp_path):
     with pytest.raises(of.InputError) as noted:
         read_days(written(tmp_path, text, "h.csv"))

@@ -130,9 +130,9 @@ def test_names_from_data_are_inert_in_html():
 def test_a_broken_entry_fails_with_its_name(kept):
     ask = lambda study, name: {}  # noqa: E731
     with pytest.raises(TypeError, match="an entry has no kind"):
-        register(Entry("", of=ask, drawn=["fit"]))
+        register(Entry("", of=ask, figure_for=["fit"]))
     with pytest.raises(TypeError, match="two entries are called 'totals'"):
-        register(Entry("totals", of=ask, drawn=["fit"]))
+        register(Entry("totals", of=ask, figure_for=["fit"]))
     with pytest.raises(TypeError, match="the entry 'silent' neither says, draws nor writes anything"):
         register(Entry("silent", of=ask))
     with pytest.raises(TypeError, match="the entry 'unwritten' has files and no command that writes them"):
@@ -222,8 +222,16 @@ def test_a_new_source_is_a_function_and_a_suffix(tmp_path, monkeypatch):
     reading = importlib.import_module("offing.tables.reading")
     frames = importlib.import_module("offing.tables.sources.frames")
     monkeypatch.setattr(reading, "FILES", dict(reading.FILES))
-    names = {"Path": Path, "pd": pd, "FILES": reading.FILES, "InputError": of.InputError,
-             "FrameSource": frames.FrameSource, "plain_frame": frames.plain_frame, "Reading": object, "Source": object}  # fmt: skip
+    names = {
+        "Path": Path,
+        "pd": pd,
+        "FILES": reading.FILES,
+        "InputError": of.InputError,
+        "FrameSource": frames.FrameSource,
+        "plain_frame": frames.plain_frame,
+        "Reading": object,
+        "Source": object,
+    }
     exec(compile(source, "<source>", "exec"), names)  # noqa: S102  the page's own code
     lines = [json.dumps({"month": str(month), "sold": value}) for month, value in zip(MONTHS, SOLD, strict=True)]
     (tmp_path / "boats.jsonl").write_text("\n".join(lines))
@@ -271,8 +279,11 @@ def test_a_term_from_elsewhere_works_in_a_study_and_everywhere_else(folder, tmp_
     assert of.scores(found).set_index("model").loc["main", "MAE"].min() < 3.0
     StudyOutput(opened, "explain").bundle().write(tmp_path)
     assert "tide" in set(pd.read_csv(tmp_path / "contributions.csv")["term"])
-    for name, kind, words in (("Tide!", Tide, "small letters"), ("season", Tide, "there is a term 'season' already"),
-                              ("other", dict, "is no term")):  # fmt: skip
+    for name, kind, words in (
+        ("Tide!", Tide, "small letters"),
+        ("season", Tide, "there is a term 'season' already"),
+        ("other", dict, "is no term"),
+    ):
         with pytest.raises(of.InputError, match=words):
             of.register_term(name, kind)
     (folder / "odd.toml").write_text(STUDY.replace('"season"', '"os.path"'))
@@ -297,7 +308,7 @@ def test_the_reference_lists_every_file_and_every_table_of_options():
     for entry in ENTRIES.values():
         for file in entry.files:
             assert f"`{file}.csv`" in page, file
-        if entry.drawn:
+        if entry.figure_for:
             assert f"`{entry.kind}.png`" in page or f"`{entry.kind}-*.png`" in page, entry.kind
         if entry.options is not None:
             assert f"`[{entry.key}]`" in page, entry.key

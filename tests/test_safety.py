@@ -74,8 +74,12 @@ def test_a_killed_run_leaves_no_mixture_unsaid(tmp_path):
 def test_a_reader_that_has_seen_enough_is_no_fault(study):
     reading, writing = os.pipe()
     os.close(reading)
-    ran = subprocess.run([sys.executable, "-c", "from offing.cli import main; main()", "fit", study], stdout=writing, stderr=subprocess.PIPE,
-                         check=False)  # fmt: skip
+    ran = subprocess.run(
+        [sys.executable, "-c", "from offing.cli import main; main()", "fit", study],
+        stdout=writing,
+        stderr=subprocess.PIPE,
+        check=False,
+    )
     os.close(writing)
     assert (ran.returncode, ran.stderr) == (1, b"")
 
@@ -148,9 +152,21 @@ def test_ctrl_c_on_the_command_line_ends_with_results(tmp_path):
         STUDY.format(title="Slow").replace('type = "trend"', 'type = "trend"\nknots = "found"').replace("= 6", "= 60")
     )
     (tmp_path / "study.toml").write_text(slow)
-    run = subprocess.Popen([sys.executable, "-c", "from offing.cli import main; main()", "backtest", tmp_path / "study.toml", "--out", tmp_path / "out"],
-                           stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
-                           env={**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)})  # fmt: skip
+    run = subprocess.Popen(
+        [
+            sys.executable,
+            "-c",
+            "from offing.cli import main; main()",
+            "backtest",
+            tmp_path / "study.toml",
+            "--out",
+            tmp_path / "out",
+        ],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        env={**os.environ, "PYTHONPATH": os.pathsep.join(sys.path)},
+    )
     deadline = time.monotonic() + 60.0
     out = err = ""
     time.sleep(2.5)

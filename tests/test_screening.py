@@ -126,8 +126,12 @@ def test_the_choice_before_an_origin_does_not_see_what_comes_after():
     base = np.column_stack([np.ones(240), np.arange(240)])
     kept = []
     for _ in range(2):
-        kept.append(min(set(range(20)) - set(kept),
-                        key=lambda j: rss(np.column_stack([base, x[:, [*kept, j]]])[train], y[train], range(3 + len(kept)))))  # fmt: skip
+        kept.append(
+            min(
+                set(range(20)) - set(kept),
+                key=lambda j: rss(np.column_stack([base, x[:, [*kept, j]]])[train], y[train], range(3 + len(kept))),
+            )
+        )
     design = np.column_stack([base, x[:, kept]])
     beta = np.linalg.lstsq(design[train], y[train], rcond=None)[0]
     assert usual.errors[2, 2] == pytest.approx(np.mean((y[rows] - design[rows] @ beta) ** 2), rel=1e-9)
@@ -140,8 +144,10 @@ def test_rows_lost_to_long_lags_are_reported_and_the_same_for_all():
     assert "9 weeks" in str(found)
     none = of.screen(data, of.Model("sold"), of.candidates(names), most=3)
     assert "rows lost" not in {finding.check for finding in none.findings}
-    assert {finding.check for finding in of.screen(world(3, 150, 5, {})[0], of.Model("sold"),
-                                                   of.candidates(names), most=3).findings} == {"no gain"}  # fmt: skip
+    assert {
+        finding.check
+        for finding in of.screen(world(3, 150, 5, {})[0], of.Model("sold"), of.candidates(names), most=3).findings
+    } == {"no gain"}
 
 
 @pytest.mark.parametrize(
@@ -162,9 +168,9 @@ def test_rows_lost_to_long_lags_are_reported_and_the_same_for_all():
 )
 def test_what_cannot_be_screened_is_refused(options, words):
     data, names = world(1, 120, 20)
-    asked = {"model": of.Model("sold"), "candidates": of.candidates(names), **options}
+    requested = {"model": of.Model("sold"), "candidates": of.candidates(names), **options}
     with pytest.raises(of.InputError, match=words):
-        of.screen(data, asked.pop("model"), asked.pop("candidates"), **asked)
+        of.screen(data, requested.pop("model"), requested.pop("candidates"), **requested)
 
 
 def test_own_lags_are_scored_over_the_whole_horizon():

@@ -60,8 +60,14 @@ def test_every_way_is_seeded_and_finds_the_planted_column(method):
     data = noise_world(1)
     data["sold"] += 3.0 * data["x4"]
     model = of.Model("sold", [of.Driver(f"x{i}") for i in range(8)])
-    options = {"optional": [f"x{i}" for i in range(8)], "horizon": 5, "basis": "ex-post", "method": method, "tries": 60,
-               "origins": 12}  # fmt: skip
+    options = {
+        "optional": [f"x{i}" for i in range(8)],
+        "horizon": 5,
+        "basis": "ex-post",
+        "method": method,
+        "tries": 60,
+        "origins": 12,
+    }
     one, two = (of.search(model, data, seed=3, **options) for _ in range(2))
     assert [each.digits for each in one.tried] == [each.digits for each in two.tried]
     assert one.chosen["x4"] == "in"
@@ -82,8 +88,17 @@ def test_the_honest_score_is_unbiased_and_that_of_the_search_is_not():
         data = noise_world(seed, n=420, columns=8)
         model = of.Model("sold", [of.Driver(f"x{i}") for i in range(8)])
         past = data.iloc[:120]
-        found = of.search(model, past, optional=[f"x{i}" for i in range(8)], horizon=4, basis="ex-post", origins=6,
-                          held_back=40, score="MAE", tries=120)  # fmt: skip
+        found = of.search(
+            model,
+            past,
+            optional=[f"x{i}" for i in range(8)],
+            horizon=4,
+            basis="ex-post",
+            origins=6,
+            held_back=40,
+            score="MAE",
+            tries=120,
+        )
         fit = found.model.fit(past)
         ahead = fit.forecast(300, plan=data.iloc[120:].drop(columns="sold"))
         future = float(np.abs(ahead.mean - data["sold"].iloc[120:]).mean())
@@ -105,7 +120,7 @@ class Clock:
                 module, "time", SimpleNamespace(monotonic=lambda: self.now, perf_counter=lambda: self.now)
             )
         monkeypatch.setattr(hunt.Workers, "worth", lambda workers, seconds: False)
-        plain, held = hunt.Scene.tried, hunt.Scene.held
+        plain, held = hunt.SearchContext.tried, hunt.SearchContext.held
 
         def tried(scene, batch, folds):
             self.now += sum(self.cost(scene.space.named(digits)) * folds for digits in batch)
@@ -115,8 +130,8 @@ class Clock:
             self.now += 2 * 2 * self.cost(scene.space.named(winner.digits))
             return held(scene, winner)
 
-        monkeypatch.setattr(hunt.Scene, "tried", tried)
-        monkeypatch.setattr(hunt.Scene, "held", last)
+        monkeypatch.setattr(hunt.SearchContext, "tried", tried)
+        monkeypatch.setattr(hunt.SearchContext, "held", last)
 
 
 @pytest.mark.parametrize("method", ["grid", "random", "narrowing"])
@@ -128,9 +143,16 @@ def test_the_time_is_kept_and_reported(method, budget, cost, monkeypatch):
     clock = Clock(monkeypatch, lambda chosen: cost * (3.0 if chosen["scale"] == "log" else 1.0))
     said = []
     found = of.search(
-        MODEL, data, {"season.harmonics": [1, 2, 3, 4, 5], "scale": ["level", "log"], "half_life": [None, 50.0, 100.0]},
-        optional=["trend"], horizon=6, budget=budget, method=method, report=said.append, origins=4,
-    )  # fmt: skip
+        MODEL,
+        data,
+        {"season.harmonics": [1, 2, 3, 4, 5], "scale": ["level", "log"], "half_life": [None, 50.0, 100.0]},
+        optional=["trend"],
+        horizon=6,
+        budget=budget,
+        method=method,
+        report=said.append,
+        origins=4,
+    )
     whole = len(found.tried) == 60
     alone = 4 * 2 * 3.0 * cost + 12.0 * cost  # nobody can do with less than the first two and the winner's test
     assert clock.now <= max(1.1 * budget, alone)
@@ -159,7 +181,7 @@ def test_a_search_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
     choices = {"season.harmonics": [1, 2, 3, 4, 5], "scale": ["level", "log"], "half_life": [None, 50.0]}
     record = tmp_path / "search-record.jsonl"
     module = importlib.import_module("offing.evaluation.search_loop")
-    plain, calls = module.Scene.tried, []
+    plain, calls = module.SearchContext.tried, []
 
     def interrupted(scene, batch, folds):
         calls.append(len(batch))
@@ -167,7 +189,7 @@ def test_a_search_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
             raise KeyboardInterrupt
         return plain(scene, batch, folds)
 
-    monkeypatch.setattr(module.Scene, "tried", interrupted)
+    monkeypatch.setattr(module.SearchContext, "tried", interrupted)
     stopped = of.search(MODEL, data, choices, horizon=6, budget=600.0, record=record)
     monkeypatch.undo()
     assert stopped.stopped == "It was interrupted: this is the best so far."
@@ -179,7 +201,9 @@ def test_a_search_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
     record.write_text(record.read_text() + record.read_text().splitlines()[-1][:-5])  # killed while it wrote
     counted = []
     monkeypatch.setattr(
-        module.Scene, "tried", lambda scene, batch, folds: counted.append(len(batch)) or plain(scene, batch, folds)
+        module.SearchContext,
+        "tried",
+        lambda scene, batch, folds: counted.append(len(batch)) or plain(scene, batch, folds),
     )
     resumed = of.search(MODEL, data, choices, horizon=6, record=record)
     assert sum(counted) == 20 - done, "only what was left"
@@ -271,8 +295,12 @@ def folder(tmp_path):
     fair = (np.random.default_rng(7).random(120) < 0.2).astype(float)
     frame = pd.DataFrame({"month": sold.index.astype(str), "sold": sold.to_numpy() + 15.0 * fair, "fair": fair})
     frame.to_csv(tmp_path / "boats.csv", index=False)
-    rows = [(sold.index[end].start_time.date(), sold.index[end + h].start_time.date(), 300.0)
-            for end in range(60, 117) for h in range(4) if end + h < 120]  # fmt: skip
+    rows = [
+        (sold.index[end].start_time.date(), sold.index[end + h].start_time.date(), 300.0)
+        for end in range(60, 117)
+        for h in range(4)
+        if end + h < 120
+    ]
     pd.DataFrame(rows, columns=["origin", "period", "forecast"]).to_csv(tmp_path / "office.csv", index=False)
     (tmp_path / "study.toml").write_text(STUDY)
     return tmp_path
@@ -285,16 +313,45 @@ def test_commands_judge_a_study(folder, run_cli):
     assert lines[2] == "sold: 8 origins from 2022-05-01 to 2024-09-01, 4 months ahead"
     assert lines[3].startswith("'whole' beats the best plain reference, 'trend and season', by ")
     rows = pd.read_csv(folder / "out" / "backtest.csv")
-    assert rows.columns.tolist() == ["series", "model", "scenario", "basis", "origin", "period", "horizon", "target",
-                                     "forecast", "q0.025", "q0.1", "q0.25", "q0.5", "q0.75", "q0.9", "q0.975"]  # fmt: skip
+    assert rows.columns.tolist() == [
+        "series",
+        "model",
+        "scenario",
+        "basis",
+        "origin",
+        "period",
+        "horizon",
+        "target",
+        "forecast",
+        "q0.025",
+        "q0.1",
+        "q0.25",
+        "q0.5",
+        "q0.75",
+        "q0.9",
+        "q0.975",
+    ]
     assert set(rows.loc[rows["model"] == "whole", "basis"]) == {"ex-post", "ex-ante"}
     assert {"harbour office", "mean of models", "last value"} <= set(rows["model"])
     scores = pd.read_csv(folder / "out" / "scores.csv", keep_default_na=False)
-    assert scores.columns.tolist() == ["series", "model", "scenario", "basis", "set", "origin", "horizon", "season",
-                                       "score", "value", "note"]  # fmt: skip
+    assert scores.columns.tolist() == [
+        "series",
+        "model",
+        "scenario",
+        "basis",
+        "set",
+        "origin",
+        "horizon",
+        "season",
+        "score",
+        "value",
+        "note",
+    ]
     assert {"test", "train", "sum of horizon", "sum of quarter"} == set(scores["set"])
-    one = scores.query("model == 'whole' and basis == 'ex-ante' and set == 'test' and score == 'RMSE' "
-                       "and origin == '' and horizon == '' and season == ''")  # fmt: skip
+    one = scores.query(
+        "model == 'whole' and basis == 'ex-ante' and set == 'test' and score == 'RMSE' "
+        "and origin == '' and horizon == '' and season == ''"
+    )
     own = rows.query("model == 'whole' and basis == 'ex-ante'")
     assert float(one["value"].item()) == pytest.approx(np.sqrt(((own["forecast"] - own["target"]) ** 2).mean()))
     office = scores.query("model == 'harbour office' and score == 'CRPS' and set == 'test' and origin == ''")
@@ -446,8 +503,16 @@ def test_drivers_without_a_plan_are_expected_if_asked():
 def test_weights_of_series_reach_the_files(tmp_path, run_cli):
     """Means over series with stated weights; a series without one is reported."""
     data = panel()
-    rows = [pd.DataFrame({"month": pd.period_range("2015-01", periods=72, freq="M").astype(str), "port": name,
-                          "sold": data[name].values("sold")}) for name in data]  # fmt: skip
+    rows = [
+        pd.DataFrame(
+            {
+                "month": pd.period_range("2015-01", periods=72, freq="M").astype(str),
+                "port": name,
+                "sold": data[name].values("sold"),
+            }
+        )
+        for name in data
+    ]
     pd.concat(rows).to_csv(tmp_path / "ports.csv", index=False)
     text = """format = 1
 [sources.ports]

@@ -141,8 +141,10 @@ def test_hours_by_kind_of_day_and_clock_changes():
     assert len(hours) == 61 * 24 - 1  # the night of 26 March has no hour of one o'clock
     np.testing.assert_allclose(fit.fitted["fitted"], made, rtol=1e-12)
     ahead = fit.forecast(until="2023-05-03 23:00")
-    expected = [40.0 + (7.0 if day.date().isoformat() == "2023-05-03" else 9.0 if day.hour == 7 else 0.0)
-                for day in ahead.table.index]  # fmt: skip
+    expected = [
+        40.0 + (7.0 if day.date().isoformat() == "2023-05-03" else 9.0 if day.hour == 7 else 0.0)
+        for day in ahead.table.index
+    ]
     np.testing.assert_allclose(ahead.mean, expected, rtol=1e-10)
     shape = of.cycle(fit)
     assert shape.kinds == ("workday", "Saturday", "Sunday")
@@ -175,8 +177,8 @@ def test_effects_that_grow_with_the_trend(kind):
     for result in (fit.contributions, fit.forecast(60).contributions):
         np.testing.assert_allclose(result.values.sum(axis=0), result.mean, rtol=1e-12)
     # The solution is stationary: no coefficient can move and lower the sum of squares.
-    gradient = fit.design.T @ fit.left
-    size = np.linalg.norm(fit.design, axis=0) * np.linalg.norm(fit.left)
+    gradient = fit.design.T @ fit.residual
+    size = np.linalg.norm(fit.design, axis=0) * np.linalg.norm(fit.residual)
     assert np.abs(gradient / size).max() < 1e-6
 
 

@@ -29,8 +29,15 @@ def test_the_standard_building_model_finds_its_bases_and_their_interaction():
     model = of.Model("load", [BOTH, of.Driver("busy"), of.Interaction(["temp", "busy"])])
     fit = model.fit(data.iloc[:N])
     rows = fit.coefficients.set_index("column")
-    truth = {"temp below a base": 3.0, "temp above a base": 2.0, "busy": 4.0, "temp below a base x busy": 1.5,
-             "temp above a base x busy": 0.0, "temp: base below": 15.0, "temp: base above": 20.0}  # fmt: skip
+    truth = {
+        "temp below a base": 3.0,
+        "temp above a base": 2.0,
+        "busy": 4.0,
+        "temp below a base x busy": 1.5,
+        "temp above a base x busy": 0.0,
+        "temp: base below": 15.0,
+        "temp: base above": 20.0,
+    }
     for name, value in truth.items():
         assert rows.loc[name, "low"] < value < rows.loc[name, "high"], name
     ahead = fit.forecast(5, plan=data[["temp", "busy"]].iloc[N:])
@@ -71,9 +78,18 @@ def test_bases_that_the_data_would_cross_stay_apart_and_that_is_reported(heating
         design = np.column_stack([np.ones(N), *pair])
         return load - design @ np.linalg.lstsq(design, load, rcond=None)[0]
 
-    best = min(least_squares(lambda gap_and_base: left([gap_and_base[1], gap_and_base[0] + gap_and_base[1]]), [gap, base],
-                             bounds=([width, 5.0], [20.0, 25.0]), xtol=1e-12, ftol=1e-12, gtol=1e-12).cost
-               for gap in (1.1 * width, 3.0, 8.0) for base in (12.0, 16.0, 20.0))  # fmt: skip
+    best = min(
+        least_squares(
+            lambda gap_and_base: left([gap_and_base[1], gap_and_base[0] + gap_and_base[1]]),
+            [gap, base],
+            bounds=([width, 5.0], [20.0, 25.0]),
+            xtol=1e-12,
+            ftol=1e-12,
+            gtol=1e-12,
+        ).cost
+        for gap in (1.1 * width, 3.0, 8.0)
+        for base in (12.0, 16.0, 20.0)
+    )
     assert rows["temp: base above"] - rows["temp: base below"] >= width * (1.0 - 1e-9)
     assert fit.estimate.rss == pytest.approx(2.0 * best, rel=1e-6)
     assert fit.estimate.beta[0] == pytest.approx(50.0, abs=8.0)
@@ -112,7 +128,7 @@ STEPS = {
     "both": ([{"at_least": 2.0}, {"at_most": 5.0}, "log"], lambda x, w: np.log(np.clip(x, 2.0, 5.0)), None),
     "smaller": ([{"minimum_with": "w"}], np.minimum, "smaller of w and x"),
     "larger": ([{"maximum_with": "w"}], np.maximum, "larger of w and x"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("case", STEPS)
@@ -134,11 +150,15 @@ def test_steps_are_what_numpy_makes_of_the_values(case):
 
 
 REFUSED = [
-    ([{"power": 0}], "other than 0"), ([{"power": 9}], "from −5 to 5"), ([{"power": "estimated"}], "two bounds"),
-    ([{"power": "estimated", "between": [2, 1]}], "two bounds"), ([{"power": 2, "between": [1, 2]}], "stated power"),
-    ([{"power": "estimated", "between": [0.5, 1]}, "log"], "comes last"), ([{"at_most": "x"}], "Give a number"),
+    ([{"power": 0}], "other than 0"),
+    ([{"power": 9}], "from −5 to 5"),
+    ([{"power": "estimated"}], "two bounds"),
+    ([{"power": "estimated", "between": [2, 1]}], "two bounds"),
+    ([{"power": 2, "between": [1, 2]}], "stated power"),
+    ([{"power": "estimated", "between": [0.5, 1]}, "log"], "comes last"),
+    ([{"at_most": "x"}], "Give a number"),
     ([{"minimum_with": 3}], "Give a text"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("steps", "words"), REFUSED)

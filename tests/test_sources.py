@@ -140,9 +140,9 @@ def stored(kind, frame, folder, postgres):
 @pytest.mark.parametrize("kind", KINDS)
 def test_one_study_gives_the_same_result_from_every_source(kind, frame, tmp_path, request, run_cli):
     postgres = request.getfixturevalue("postgres") if kind in ("postgres", "query") else ""
-    expected = of.Model(
-        "sold", terms=[of.Trend(), of.Season(harmonics=2), of.Driver("fare")]
-    ).fit(of.read(frame.set_index("week")[["sold", "fare"]], stamp="start"))  # fmt: skip
+    expected = of.Model("sold", terms=[of.Trend(), of.Season(harmonics=2), of.Driver("fare")]).fit(
+        of.read(frame.set_index("week")[["sold", "fare"]], stamp="start")
+    )
     source = stored(kind, frame, tmp_path, postgres)
     (tmp_path / "study.toml").write_text(STUDY.format(source=source))
     fit = of.open_study(tmp_path / "study.toml").fits["main"]
@@ -215,31 +215,69 @@ def test_parameters_are_bound_and_names_quoted(tmp_path):
 #: Queries that do more than read, by database; `{folder}` is one that the test may write to.
 HOSTILE = {
     "sqlite": [
-        "drop table t", "select 1; drop table t", "with x as (select 1) insert into t select * from x",
-        "with x as (select 1) delete from t", "pragma writable_schema = 1", "attach '{folder}/new.sqlite' as n",
-        "select load_extension('{folder}/x')", "vacuum into '{folder}/copy.sqlite'", "update t set a = 0",
-        "explain select 1", "begin exclusive", "select * from pragma_journal_mode", "", ";",
+        "drop table t",
+        "select 1; drop table t",
+        "with x as (select 1) insert into t select * from x",
+        "with x as (select 1) delete from t",
+        "pragma writable_schema = 1",
+        "attach '{folder}/new.sqlite' as n",
+        "select load_extension('{folder}/x')",
+        "vacuum into '{folder}/copy.sqlite'",
+        "update t set a = 0",
+        "explain select 1",
+        "begin exclusive",
+        "select * from pragma_journal_mode",
+        "",
+        ";",
     ],
     "duckdb": [
-        "drop table t", "select 1; drop table t", "copy t to '{folder}/out.csv'", "copy (select 1) to '{folder}/o.csv'",
-        "with x as (select 1) insert into t select * from x", "insert into t values (1) returning a",
-        "attach '{folder}/new.duckdb'", "install httpfs", "set enable_external_access = true", "pragma version",
-        "select * from read_csv('{folder}/secret.csv')", "select * from '{folder}/secret.csv'",
-        "select content from read_text('{folder}/secret.csv')", "select * from glob('{folder}/*')",
-        "export database '{folder}/all'", "call pragma_version()", "from t; copy t to '{folder}/out.csv'",
-        "explain analyze insert into t values (3)", "",
+        "drop table t",
+        "select 1; drop table t",
+        "copy t to '{folder}/out.csv'",
+        "copy (select 1) to '{folder}/o.csv'",
+        "with x as (select 1) insert into t select * from x",
+        "insert into t values (1) returning a",
+        "attach '{folder}/new.duckdb'",
+        "install httpfs",
+        "set enable_external_access = true",
+        "pragma version",
+        "select * from read_csv('{folder}/secret.csv')",
+        "select * from '{folder}/secret.csv'",
+        "select content from read_text('{folder}/secret.csv')",
+        "select * from glob('{folder}/*')",
+        "export database '{folder}/all'",
+        "call pragma_version()",
+        "from t; copy t to '{folder}/out.csv'",
+        "explain analyze insert into t values (3)",
+        "",
     ],
     "postgres": [
-        "drop table t", "select 1; drop table t", "commit; drop table t", "with x as (delete from t returning a) select * from x",
-        "with x as (insert into t values (9) returning a) select * from x", "insert into t values (1) returning a",
-        "select * into u from t", "copy t to '{folder}/out.csv'", "copy t to program 'touch {folder}/ran'",
-        "select pg_read_file('/etc/hostname') as a", "select lo_export(1, '{folder}/o')", "select lo_from_bytea(0, 'x')",
-        "select set_config('transaction_read_only', 'off', false)", "select pg_catalog.\"pg_read_file\"('/etc/hostname')",
-        "select query_to_xml('drop table t', true, true, '')", "select U&\"pg\\005fls_dir\"('/')", "select change()",
-        "select a from t where pg_ls_dir('/') is not null", "select a from t for update", "do 'begin end'",
-        "set default_transaction_read_only = off", "prepare p as select 1", "explain analyze select change()", "table t; drop table t",
+        "drop table t",
+        "select 1; drop table t",
+        "commit; drop table t",
+        "with x as (delete from t returning a) select * from x",
+        "with x as (insert into t values (9) returning a) select * from x",
+        "insert into t values (1) returning a",
+        "select * into u from t",
+        "copy t to '{folder}/out.csv'",
+        "copy t to program 'touch {folder}/ran'",
+        "select pg_read_file('/etc/hostname') as a",
+        "select lo_export(1, '{folder}/o')",
+        "select lo_from_bytea(0, 'x')",
+        "select set_config('transaction_read_only', 'off', false)",
+        "select pg_catalog.\"pg_read_file\"('/etc/hostname')",
+        "select query_to_xml('drop table t', true, true, '')",
+        "select U&\"pg\\005fls_dir\"('/')",
+        "select change()",
+        "select a from t where pg_ls_dir('/') is not null",
+        "select a from t for update",
+        "do 'begin end'",
+        "set default_transaction_read_only = off",
+        "prepare p as select 1",
+        "explain analyze select change()",
+        "table t; drop table t",
     ],
-}  # fmt: skip
+}
 
 
 @pytest.mark.filterwarnings("ignore::DeprecationWarning:duckdb_engine")
@@ -255,10 +293,12 @@ def test_a_query_can_only_read(kind, tmp_path, request):
         connection.execute(sqlalchemy.text("create table t (d varchar(9), a int)"))
         connection.execute(sqlalchemy.text("insert into t values ('2024-01', 1), ('2024-02', 2), ('2024-03', 4)"))
         if kind == "postgres":
-            connection.execute(sqlalchemy.text(
-                "create or replace function change() returns int language plpgsql as "
-                "$$ begin insert into t values ('2024-04', 5); return 1; end $$"
-            ))  # fmt: skip
+            connection.execute(
+                sqlalchemy.text(
+                    "create or replace function change() returns int language plpgsql as "
+                    "$$ begin insert into t values ('2024-04', 5); return 1; end $$"
+                )
+            )
     engine.dispose()
     before = sorted(path.name for path in tmp_path.iterdir())
     for query in HOSTILE[kind]:
@@ -267,8 +307,11 @@ def test_a_query_can_only_read(kind, tmp_path, request):
         assert "\n" not in str(error.value), query
         if kind == "postgres" and query.startswith(("select pg_", "select lo_", "select set_", "select query_to")):
             assert "which acts outside the tables" in str(error.value), query
-    read = of.read(database=address, query="with x as (select d, a from t where a < :most) select * from x order by d",
-                   parameters={"most": 4})  # fmt: skip
+    read = of.read(
+        database=address,
+        query="with x as (select d, a from t where a < :most) select * from x order by d",
+        parameters={"most": 4},
+    )
     assert read.values("a").tolist() == [1.0, 2.0]
     assert of.read(database=address, table="t").values("a").tolist() == [1.0, 2.0, 4.0]
     assert sorted(path.name for path in tmp_path.iterdir()) == before, "no file was made"
@@ -280,15 +323,19 @@ def test_a_query_reads_files_of_stated_folders_alone(tmp_path):
         (tmp_path / name).mkdir()
         (tmp_path / name / "t.csv").write_text("d,a\n2024-01,1\n2024-02,2\n")
     query = "select * from read_csv('{folder}/t.csv')"
-    found = of.read(database="duckdb:///:memory:", query=query.format(folder=tmp_path / "open"),
-                    folders=[str(tmp_path / "open")])  # fmt: skip
+    found = of.read(
+        database="duckdb:///:memory:", query=query.format(folder=tmp_path / "open"), folders=[str(tmp_path / "open")]
+    )
     assert found.values("a").tolist() == [1.0, 2.0]
     for where in (tmp_path / "shut", f"{tmp_path}/open/../shut"):
         with pytest.raises(of.InputError):
             of.read(database="duckdb:///:memory:", query=query.format(folder=where), folders=[str(tmp_path / "open")])
     with pytest.raises(of.InputError, match="does something other than read"):
-        of.read(database="duckdb:///:memory:", query=f"copy (select 1) to '{tmp_path}/open/o.csv'",
-                folders=[str(tmp_path / "open")])  # fmt: skip
+        of.read(
+            database="duckdb:///:memory:",
+            query=f"copy (select 1) to '{tmp_path}/open/o.csv'",
+            folders=[str(tmp_path / "open")],
+        )
     assert [path.name for path in (tmp_path / "open").iterdir()] == ["t.csv"]
 
 

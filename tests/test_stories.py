@@ -159,8 +159,12 @@ def test_a_forecast_is_held_against_whatever_is_asked(run_cli, demo_folder, tmp_
     assert "Drivers that turned out otherwise" in came
     machine = json.loads(run_cli("explain", study, "--against", "last-year", "--json").out)
     assert set(machine) == {"story", "walk"}
-    for against, words in (("outcome", "Say from when it is, with --as-of"), ("nothing", "to compare the forecast with"),
-                           ("1999", "no known period lies in 1999"), ("gone.toml", "There is no file")):  # fmt: skip
+    for against, words in (
+        ("outcome", "Say from when it is, with --as-of"),
+        ("nothing", "to compare the forecast with"),
+        ("1999", "no known period lies in 1999"),
+        ("gone.toml", "There is no file"),
+    ):
         ran = run_cli("explain", study, "--against", against)
         assert (ran.status, ran.out) == (2, ""), against
         assert words in ran.err
@@ -168,8 +172,19 @@ def test_a_forecast_is_held_against_whatever_is_asked(run_cli, demo_folder, tmp_
 
 def test_explain_writes_what_the_study_asks(demo_folder):
     results = demo_folder / "results"
-    made = {name: pd.read_csv(results / f"{name}.csv") for name in (
-        "scenarios", "differences", "walks", "sensitivity", "solutions", "adjustments", "forecast", "contributions")}  # fmt: skip
+    made = {
+        name: pd.read_csv(results / f"{name}.csv")
+        for name in (
+            "scenarios",
+            "differences",
+            "walks",
+            "sensitivity",
+            "solutions",
+            "adjustments",
+            "forecast",
+            "contributions",
+        )
+    }
     for table in made.values():
         assert table.columns[:3].tolist() == ["series", "model", "scenario"]
     totals = made["forecast"].groupby("scenario")["forecast"].sum()
@@ -192,14 +207,31 @@ def test_explain_writes_what_the_study_asks(demo_folder):
 
 def test_explain_draws_every_figure_of_the_study_where_the_demo_draws_those_it_names(demo_folder, run_cli, tmp_path):
     assert {path.stem for path in (demo_folder / "results").glob("*.png")} == {
-        "forecast", "contributions", "walk-1", "scenarios", "effects"
-    }  # fmt: skip
+        "forecast",
+        "contributions",
+        "walk-1",
+        "scenarios",
+        "effects",
+    }
     run_cli("explain", demo_folder / "study.toml", "--out", tmp_path)
     drawn = {path.stem: path.stat().st_size for path in tmp_path.glob("*.png")}
     assert {
-        "walk-1", "walk-2", "walk-3", "scenarios", "sensitivity", "indices", "cycle", "holidays", "trend", "totals",
-        "history", "fit", "effects", "chances-1", "response-promotion",
-    } < set(drawn)  # fmt: skip
+        "walk-1",
+        "walk-2",
+        "walk-3",
+        "scenarios",
+        "sensitivity",
+        "indices",
+        "cycle",
+        "holidays",
+        "trend",
+        "totals",
+        "history",
+        "fit",
+        "effects",
+        "chances-1",
+        "response-promotion",
+    } < set(drawn)
     assert min(drawn.values()) > 10_000
     csv = {path.name: path.read_bytes() for path in tmp_path.glob("*.csv")}
     assert csv == {name: (demo_folder / "results" / name).read_bytes() for name in csv}
@@ -212,9 +244,11 @@ FAULTS = {
     "an unknown driver": ("[scenarios.a]\ndrivers.fares = 3.0\n", "there is no driver 'fares'. Did you mean 'fare'?"),
     "an unknown way": ('[scenarios.a]\ndrivers.fare = "as ever"\n', "there is no method 'as ever'"),
     "an unknown field": ("[scenarios.a]\ndrivers.fare = { percent = 5, when = 3 }\n", "has no 'when'"),
-    "after the horizon": ('[scenarios.a]\ndrivers.fare = { percent = 5, since = "2027-01-01" }\n',
-                          "scenario 'a': no period of 'fare' lies in 2027-01-01"),
-    "an unknown key": ('[scenarios.a]\ndriver.fare = 3.0\n', "there is no such key. Did you mean 'drivers'?"),
+    "after the horizon": (
+        '[scenarios.a]\ndrivers.fare = { percent = 5, since = "2027-01-01" }\n',
+        "scenario 'a': no period of 'fare' lies in 2027-01-01",
+    ),
+    "an unknown key": ("[scenarios.a]\ndriver.fare = 3.0\n", "there is no such key. Did you mean 'drivers'?"),
     "a walk to nowhere": (BASE + '[[walks]]\nscenario = "b"\n', "there is no scenario 'b'"),
     "a group of nothing": ('[groups]\nprice = ["fares"]\n', "there is no term 'fares'. Did you mean 'fare'?"),
     "a term in two groups": ('[groups]\na = ["fare"]\nb = ["fare"]\n', "'fare' is in the group 'a' already"),
@@ -222,10 +256,12 @@ FAULTS = {
     "a change of no driver": ("[changes]\nfares = 3.0\n", "there is no driver 'fares'"),
     "two adjustments": (
         '[[adjustments]]\nspan = "2026-07"\npercent = 1\nreason = "a"\nauthor = "A"\n'
-        '[[adjustments]]\nspan = "2026-07-06"\npercent = 1\nreason = "b"\nauthor = "B"\n', "contradict each other"),
+        '[[adjustments]]\nspan = "2026-07-06"\npercent = 1\nreason = "b"\nauthor = "B"\n',
+        "contradict each other",
+    ),
     "an adjustment of nobody": ('[[adjustments]]\nspan = "2026-07"\npercent = 1\n', "an adjustment has no reason"),
     "a threshold beyond": ("[[chances]]\nthreshold = 9e9\n", "lies outside all 5,000 paths"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("case", FAULTS)
@@ -256,8 +292,9 @@ def test_importance_puts_shares_beside_worth_and_says_why_they_differ():
     fare = generator.normal(size=n).cumsum() * 0.5
     twin, rare = fare + generator.normal(0.0, 0.05, n), (np.arange(n) % 16 == 5).astype(float)
     sold = 100.0 + 3.0 * fare + 4.0 * rare + generator.normal(0.0, 0.5, n)
-    data = pd.DataFrame({"sold": sold, "fare": fare, "twin": twin, "rare": rare},
-                        pd.date_range("2020-01-06", periods=n, freq="7D"))  # fmt: skip
+    data = pd.DataFrame(
+        {"sold": sold, "fare": fare, "twin": twin, "rare": rare}, pd.date_range("2020-01-06", periods=n, freq="7D")
+    )
     model = of.Model("sold", terms=[of.Driver("fare"), of.Driver("twin"), of.Driver("rare")])
     judged = of.compare(of.backtest(of.without_each(model), data, horizon=16, origins=5, basis="ex-post"))
     found = of.importance(model.fit(data), of.term_gain(judged))

@@ -15,13 +15,25 @@ from offing.study.toml_lines import lines_of
 
 KEYS = ["series", "model", "scenario"]
 FILES = {
-    "forecast": [*KEYS, "origin", "period", "horizon", "forecast",
-                 "q0.025", "q0.1", "q0.25", "q0.5", "q0.75", "q0.9", "q0.975"],
+    "forecast": [
+        *KEYS,
+        "origin",
+        "period",
+        "horizon",
+        "forecast",
+        "q0.025",
+        "q0.1",
+        "q0.25",
+        "q0.5",
+        "q0.75",
+        "q0.9",
+        "q0.975",
+    ],
     "contributions": [*KEYS, "period", "term", "contribution", "low", "high"],
     "coefficients": [*KEYS, "term", "column", "kind", "coefficient", "std_error", "t", "p", "low", "high", "status"],
     "fitted": [*KEYS, "period", "target", "fitted", "residual", "status"],
     "treatments": [*KEYS, "source", "column", "period", "before", "after", "reason"],
-}  # fmt: skip
+}
 
 
 @pytest.fixture
@@ -71,12 +83,15 @@ def test_the_study_and_python_agree(demo_folder):
     tickets = of.read(demo_folder / "tickets.csv", stamp="start")
     plan = of.read(demo_folder / "plan.csv", stamp="start")
     terms = [
-        of.Trend(knots=["2024-04-01"]), of.Season("year", harmonics=3),
+        of.Trend(knots=["2024-04-01"]),
+        of.Season("year", harmonics=3),
         of.Holidays(table=demo_folder / "island_days.csv"),
-        of.Driver("fare", transform=["log"], sign="negative"), of.Driver("sailings", transform=["log"]),
-        of.Driver("cruise calls"), of.Driver("storm hours", above="estimated", sign="negative"),
+        of.Driver("fare", transform=["log"], sign="negative"),
+        of.Driver("sailings", transform=["log"]),
+        of.Driver("cruise calls"),
+        of.Driver("storm hours", above="estimated", sign="negative"),
         of.Driver("promotion", carry_over="estimated", sign="positive"),
-    ]  # fmt: skip
+    ]
     ahead = of.Model("sold", scale="log", terms=terms, errors="ar").fit(tickets).forecast(13, plan=plan)
     written = pd.read_csv(demo_folder / "results" / "forecast.csv", dtype=str)
     written = written[written["scenario"] == "as planned"]
@@ -138,36 +153,136 @@ def test_later_rows_and_an_end_date_in_the_study(run_cli, folder):
 
 
 STUDY_FAULTS = {
-    "unknown key": ('scale = "log"', 'scal = "log"', "study.toml, line {line}, key 'target.scal': there is no such key. Did you mean 'scale'?"),
-    "unknown term key": ("harmonics = 3", "harmonic = 3", "study.toml, line {line}, key 'terms[2].harmonic': there is no such key. Did you mean 'harmonics'?"),
-    "unknown source key": ('note = "made', 'notes = "made', "study.toml, line {line}, key 'sources.tickets.notes': there is no such key. Did you mean 'note'?"),
-    "wrong type": ("harmonics = 3", 'harmonics = "3"', "study.toml, line {line}, key 'terms[2].harmonics': found '3'. Allowed: \"chosen\", or give a whole number."),
-    "wrong type in a list": ('above = "estimated"', 'lags = [0, "1"]', "line {line}, key 'terms[7].lags[2]': found '1'. Give a whole number."),
-    "wrong choice": ('scale = "log"', 'scale = "logs"', "line {line}, key 'target.scale': found 'logs'. Allowed: \"level\" or \"log\"."),
-    "unknown kind": ('type = "season"', 'type = "saison"', "line {line}, key 'terms[2].type': found 'saison'. Did you mean 'season'?"),
-    "kind in a list": ('type = "season"', 'type = ["season"]', "line {line}, key 'terms[2].type': found ['season']. Did you mean 'season'?"),
-    "horizon 0": ("horizon = 13", "horizon = 0", "line {line}, key 'forecast.horizon': found 0. Give a number of at least 1."),
-    "horizon without end": ("horizon = 13", "horizon = 99999999999999999999", "key 'horizon': 99,999,999,999,999,999,999 periods are too far ahead."),
+    "unknown key": (
+        'scale = "log"',
+        'scal = "log"',
+        "study.toml, line {line}, key 'target.scal': there is no such key. Did you mean 'scale'?",
+    ),
+    "unknown term key": (
+        "harmonics = 3",
+        "harmonic = 3",
+        "study.toml, line {line}, key 'terms[2].harmonic': there is no such key. Did you mean 'harmonics'?",
+    ),
+    "unknown source key": (
+        'note = "made',
+        'notes = "made',
+        "study.toml, line {line}, key 'sources.tickets.notes': there is no such key. Did you mean 'note'?",
+    ),
+    "wrong type": (
+        "harmonics = 3",
+        'harmonics = "3"',
+        "study.toml, line {line}, key 'terms[2].harmonics': found '3'. Allowed: \"chosen\", or give a whole number.",
+    ),
+    "wrong type in a list": (
+        'above = "estimated"',
+        'lags = [0, "1"]',
+        "line {line}, key 'terms[7].lags[2]': found '1'. Give a whole number.",
+    ),
+    "wrong choice": (
+        'scale = "log"',
+        'scale = "logs"',
+        "line {line}, key 'target.scale': found 'logs'. Allowed: \"level\" or \"log\".",
+    ),
+    "unknown kind": (
+        'type = "season"',
+        'type = "saison"',
+        "line {line}, key 'terms[2].type': found 'saison'. Did you mean 'season'?",
+    ),
+    "kind in a list": (
+        'type = "season"',
+        'type = ["season"]',
+        "line {line}, key 'terms[2].type': found ['season']. Did you mean 'season'?",
+    ),
+    "horizon 0": (
+        "horizon = 13",
+        "horizon = 0",
+        "line {line}, key 'forecast.horizon': found 0. Give a number of at least 1.",
+    ),
+    "horizon without end": (
+        "horizon = 13",
+        "horizon = 99999999999999999999",
+        "key 'horizon': 99,999,999,999,999,999,999 periods are too far ahead.",
+    ),
     "an end far off": ("horizon = 13", "until = 9999-12-31", "periods are too far ahead. Give at most 5,217."),
-    "no levels": ("levels = [0.5, 0.8, 0.95]", "levels = []", "line {line}, key 'forecast.levels': found []. It must not be empty."),
+    "no levels": (
+        "levels = [0.5, 0.8, 0.95]",
+        "levels = []",
+        "line {line}, key 'forecast.levels': found []. It must not be empty.",
+    ),
     "no kind": ('type = "season"', "", "key 'terms[2].type': the kind of term is missing. Add type = \"trend\", say."),
-    "level": ("levels = [0.5, 0.8, 0.95]", "levels = [0.5, 80]", "line {line}, key 'forecast.levels[2]': found 80. Give a number below 1."),
-    "no target": ('[target]\ndata = "tickets.sold"', "[target]", "line {line}, key 'target.data': 'data' is missing. Add it."),
+    "level": (
+        "levels = [0.5, 0.8, 0.95]",
+        "levels = [0.5, 80]",
+        "line {line}, key 'forecast.levels[2]': found 80. Give a number below 1.",
+    ),
+    "no target": (
+        '[target]\ndata = "tickets.sold"',
+        "[target]",
+        "line {line}, key 'target.data': 'data' is missing. Add it.",
+    ),
     "format": ("format = 1", "format = 2", "line {line}, key 'format': found 2. Allowed: 1."),
-    "reserved": ('data = "tickets.fare"', 'data = "tickets.fare"\nname = "baseline"', "'baseline' is the name of a row of the results"),
-    "unknown source of a plan": ('plan_for = "tickets"', 'plan_for = "ticket"', "line {line}, key 'sources.plan.plan_for': there is no source 'ticket'. Did you mean 'tickets'?"),
-    "unknown column": ('data = "tickets.fare"', 'data = "tickets.fair"', "study.toml, line 34, term 'fair': there is no column 'tickets.fair' in tickets.csv. Did you mean 'tickets.fare'?"),
-    "two of a name": ('data = "tickets.fare"', 'data = "tickets.sailings"', "line 40, key 'terms[5]': two terms are called 'sailings'. Give one of them another name."),
-    "broken TOML": ("horizon = 13", "horizon = ", "study.toml: the text is not valid TOML: Invalid value (at line {line}, column 11)."),
-    "too many harmonics": ("harmonics = 3", "harmonics = 30", "study.toml, line {line}, key 'harmonics', term 'season': a series by week determines at most 26"),
-    "knot outside": ('knots = ["2024-04-01"]', 'knots = ["1934-04-01"]', "study.toml, line {line}, key 'knots', term 'trend': 1934-04-01 lies before"),
-    "no horizon": ("horizon = 13", "", "study.toml: the study does not say how far to forecast. Add [forecast] with horizon = 13, say."),
-    "horizon beyond the plan": ("horizon = 13", "horizon = 27", "study.toml, line 34, period 2026-12-28, term 'fare': the driver has no value there. plan.csv ends with 2026-12-21: add rows, or forecast fewer periods."),
+    "reserved": (
+        'data = "tickets.fare"',
+        'data = "tickets.fare"\nname = "baseline"',
+        "'baseline' is the name of a row of the results",
+    ),
+    "unknown source of a plan": (
+        'plan_for = "tickets"',
+        'plan_for = "ticket"',
+        "line {line}, key 'sources.plan.plan_for': there is no source 'ticket'. Did you mean 'tickets'?",
+    ),
+    "unknown column": (
+        'data = "tickets.fare"',
+        'data = "tickets.fair"',
+        "study.toml, line 34, term 'fair': there is no column 'tickets.fair' in tickets.csv. Did you mean 'tickets.fare'?",
+    ),
+    "two of a name": (
+        'data = "tickets.fare"',
+        'data = "tickets.sailings"',
+        "line 40, key 'terms[5]': two terms are called 'sailings'. Give one of them another name.",
+    ),
+    "broken TOML": (
+        "horizon = 13",
+        "horizon = ",
+        "study.toml: the text is not valid TOML: Invalid value (at line {line}, column 11).",
+    ),
+    "too many harmonics": (
+        "harmonics = 3",
+        "harmonics = 30",
+        "study.toml, line {line}, key 'harmonics', term 'season': a series by week determines at most 26",
+    ),
+    "knot outside": (
+        'knots = ["2024-04-01"]',
+        'knots = ["1934-04-01"]',
+        "study.toml, line {line}, key 'knots', term 'trend': 1934-04-01 lies before",
+    ),
+    "no horizon": (
+        "horizon = 13",
+        "",
+        "study.toml: the study does not say how far to forecast. Add [forecast] with horizon = 13, say.",
+    ),
+    "horizon beyond the plan": (
+        "horizon = 13",
+        "horizon = 27",
+        "study.toml, line 34, period 2026-12-28, term 'fare': the driver has no value there. plan.csv ends with 2026-12-21: add rows, or forecast fewer periods.",
+    ),
     "missing data file": ('file = "tickets.csv"', 'file = "no.csv"', "no.csv'. Check the path."),
-    "errors of another kind": ('errors = "ar"', 'errors = "arr"', "key 'estimation.errors': found 'arr'. Allowed: \"independent\" or \"ar\"."),
-    "model's unknown term": ("[forecast]", '[models.a]\nterms = ["trent"]\n[forecast]', "key 'models.a.terms[1]': there is no term 'trent'. Did you mean 'trend'?"),
-    "model's name": ("[forecast]", '[models."../a"]\nterms = []\n[forecast]', "found the name '../a'. Names of models are letters"),
-}  # fmt: skip
+    "errors of another kind": (
+        'errors = "ar"',
+        'errors = "arr"',
+        "key 'estimation.errors': found 'arr'. Allowed: \"independent\" or \"ar\".",
+    ),
+    "model's unknown term": (
+        "[forecast]",
+        '[models.a]\nterms = ["trent"]\n[forecast]',
+        "key 'models.a.terms[1]': there is no term 'trent'. Did you mean 'trend'?",
+    ),
+    "model's name": (
+        "[forecast]",
+        '[models."../a"]\nterms = []\n[forecast]',
+        "found the name '../a'. Names of models are letters",
+    ),
+}
 
 
 @pytest.mark.parametrize("case", STUDY_FAULTS)
@@ -186,11 +301,31 @@ def test_a_faulty_study_ends_with_one_message_and_status_2(case, run_cli, folder
 
 
 DATA_FAULTS = {
-    "text in a column": ("tickets.csv", ",18.03,", ",cheap,", "tickets.csv, row 2, column 'fare', term 'fare': found 'cheap', which is not a number."),
-    "doubled week": ("tickets.csv", "2022-07-11,", "2022-07-04,", "tickets.csv, period 2022-07-04: rows 2 and 3 both stand for it."),
-    "a gap in the plan": ("plan.csv", "2026-07-13,", "2027-01-04,", "plan.csv: 2 weeks are missing between the first and the last: 2026-07-13, 2026-12-28."),
-    "a hole in the plan": ("plan.csv", None, "", "period 2026-07-06, term 'fare': the driver has no value there. Fill in the cell in plan.csv."),
-}  # fmt: skip
+    "text in a column": (
+        "tickets.csv",
+        ",18.03,",
+        ",cheap,",
+        "tickets.csv, row 2, column 'fare', term 'fare': found 'cheap', which is not a number.",
+    ),
+    "doubled week": (
+        "tickets.csv",
+        "2022-07-11,",
+        "2022-07-04,",
+        "tickets.csv, period 2022-07-04: rows 2 and 3 both stand for it.",
+    ),
+    "a gap in the plan": (
+        "plan.csv",
+        "2026-07-13,",
+        "2027-01-04,",
+        "plan.csv: 2 weeks are missing between the first and the last: 2026-07-13, 2026-12-28.",
+    ),
+    "a hole in the plan": (
+        "plan.csv",
+        None,
+        "",
+        "period 2026-07-06, term 'fare': the driver has no value there. Fill in the cell in plan.csv.",
+    ),
+}
 
 
 @pytest.mark.parametrize("case", DATA_FAULTS)

@@ -58,5 +58,5 @@ def test_it_follows_the_careful_covariance():
 def test_where_no_probability_holds_none_is_given():
     own = [of.Trend(knots="found", knot_every=14), of.Driver("rain", saturation="estimated"), of.Season("week")]
     found = of.term_tests(of.Model("sold", terms=own).fit(table())).table.set_index("term")
-    assert found["why"].tolist() == ["drawn to zero", "has a shape", ""]
+    assert found["why"].tolist() == ["shrunk towards zero", "has a shape", ""]
     assert found["p"].isna().tolist() == [True, True, False]

@@ -40,8 +40,9 @@ def covariance(ahead):
     beta = np.linalg.inv(fit.design.T @ inverse @ fit.design)
     echo = phi ** np.arange(1, h + 1) if phi else np.zeros(h)
     rest = ahead.design - echo[:, None] * fit.design[-1]
-    noise = np.array([[sum(phi ** (i - k) * phi ** (j - k) for k in range(min(i, j) + 1)) for j in range(h)]
-                      for i in range(h)])  # fmt: skip
+    noise = np.array(
+        [[sum(phi ** (i - k) * phi ** (j - k) for k in range(min(i, j) + 1)) for j in range(h)] for i in range(h)]
+    )
     return s2 * (rest @ beta @ rest.T + noise)
 
 

@@ -177,13 +177,16 @@ BAD = {
         "'prices' has no value there, but the way back to the target needs it",
     ),
     "a hole at the end": (
-        lambda d: of.Model("sold", transform=["growth"]).fit(d.assign(sold=d["sold"].where(np.arange(84) != 80))).forecast(2),
+        lambda d: (
+            of.Model("sold", transform=["growth"]).fit(d.assign(sold=d["sold"].where(np.arange(84) != 80))).forecast(2)
+        ),
         "2024-09: the target is missing there, but the forecast of its changes starts from it",
     ),
     "unknown deflator": (
-        lambda d: of.Model("sold", transform=[{"deflate": "price"}]).fit(d), "Did you mean 'prices'?",
+        lambda d: of.Model("sold", transform=[{"deflate": "price"}]).fit(d),
+        "Did you mean 'prices'?",
     ),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("case", BAD)
@@ -238,9 +241,11 @@ horizon = 6
     assert np.allclose(ahead.groupby("period")["contribution"].sum(), means, rtol=1e-12)
     cold = of.Driver("sales.cold", transform=[{"difference": 1}])
     same = of.Model(
-        "sales.sold", terms=[cold], scale="log",
+        "sales.sold",
+        terms=[cold],
+        scale="log",
         transform=[{"deflate": "sales.prices", "base": "2019"}, "difference"],
-    ).fit({"sales": of.read(data)})  # fmt: skip
+    ).fit({"sales": of.read(data)})
     assert np.allclose(same.forecast(6, plan={"sales": of.read(plan)}).mean, means, rtol=1e-12)
     (tmp_path / "study.toml").write_text(study.replace('"difference"]', '"diference"]'))
     ran = run_cli("fit", tmp_path / "study.toml")

@@ -79,9 +79,9 @@ def test_zeros_mean_what_is_said():
     values[[40, 41, 90]] = 0.0
     with pytest.raises(of.InputError, match="the target is 0 and 2 more values not positive"):
         of.Model("sold", scale="log").fit(table(values))
-    (asked,) = [f for f in of.Model("sold").fit(table(values)).findings if f.check == "zeros"]
-    assert asked.message == "'sold' is 0 in 3 weeks: 2020-10-12 to 2020-10-19, 2021-09-27."
-    assert "closed" in asked.advice
+    (requested,) = [f for f in of.Model("sold").fit(table(values)).findings if f.check == "zeros"]
+    assert requested.message == "'sold' is 0 in 3 weeks: 2020-10-12 to 2020-10-19, 2021-09-27."
+    assert "closed" in requested.advice
     assert fitted(values, zeros="no sale").target[40] == 0.0
     closed = of.Model("sold", scale="log", treatments=[of.Treat("sold", zeros="closed")]).fit(table(values))
     assert np.isnan(closed.target[[40, 41, 90]]).all()
@@ -249,13 +249,16 @@ def test_treatments_are_said_in_the_study_and_logged(run_cli, demo_folder, tmp_p
         (lambda: of.Treat("a", longest=0), "Give a whole number from 1 on."),
         (lambda: of.Treat("a", threshold=0.0), "Give a number above 0."),
         (lambda: of.Treat(""), "Give a column's name."),
-        (lambda: of.Model("a", treatments=[of.Treat("a"), of.Treat("a")]), "'a' has two treatments. Put them into one."),
+        (
+            lambda: of.Model("a", treatments=[of.Treat("a"), of.Treat("a")]),
+            "'a' has two treatments. Put them into one.",
+        ),
         (lambda: of.Model("a", treatments=["a"]), "which is no treatment"),
         (lambda: fitted(np.zeros(220), zeros="closed"), "no value of the target is left by its treatment"),
         (lambda: of.Model("sold", treatments=[of.Treat("solt")]).fit(table(series())), "Did you mean 'sold'?"),
     ],
-)  # fmt: skip
-def test_wrong_wishes_are_reported(call, message):
+)
+def test_wrong_arguments_are_reported(call, message):
     with pytest.raises(of.InputError) as noted:
         call()
     assert message in str(noted.value)

@@ -1,4 +1,4 @@
-"""Trends that bend, saturate, die away or are drawn to zero, against known truths and dense arithmetic."""
+"""Trends that bend, saturate, die away or are shrunk towards zero, against known truths and dense arithmetic."""
 
 import numpy as np
 import pandas as pd
@@ -196,8 +196,11 @@ def test_a_saturating_trend_is_recovered(rate, upper, scale):
             assert abs(shown.loc[column, "coefficient"] / true - 1.0) < 0.03
     assert set(shown["kind"]) == {"shape"}
     np.testing.assert_allclose(fit.contributions.values.sum(axis=0), fit.fitted["fitted"], rtol=1e-12)
-    plan = None if upper != "roof" else pd.DataFrame({"roof": 700.0 + np.arange(24.0) * 20 / 12},
-                                                          pd.period_range("2024-01", periods=24, freq="M"))  # fmt: skip
+    plan = (
+        None
+        if upper != "roof"
+        else pd.DataFrame({"roof": 700.0 + np.arange(24.0) * 20 / 12}, pd.period_range("2024-01", periods=24, freq="M"))
+    )
     ahead = fit.forecast(24, plan=plan)
     later = np.arange(120.0, 144.0) / 12.0
     truth_ahead = curve(later, 100.0, plan["roof"].to_numpy() if plan is not None else 500.0, 5.0, rate)

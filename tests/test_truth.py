@@ -46,10 +46,14 @@ def test_the_study_finds_shapes_signs_and_dynamics_and_its_intervals_hold(demo_f
     hits, said = [], set()
     for seed in range(2, 22):
         world = ferry(seed)
-        fit = replace(model, target="data.sold", terms=[
-            replace(term, data=term.data.replace("tickets.", "data.")) if isinstance(term, of.Driver) else term
-            for term in model.terms
-        ]).fit(of.read(world.history.reset_index(), stamp="start"))  # fmt: skip
+        fit = replace(
+            model,
+            target="data.sold",
+            terms=[
+                replace(term, data=term.data.replace("tickets.", "data.")) if isinstance(term, of.Driver) else term
+                for term in model.terms
+            ],
+        ).fit(of.read(world.history.reset_index(), stamp="start"))
         hits.append(compare(fit, world.truth)["inside"])
         said |= {finding.check for finding in fit.findings}
     held = np.array(hits)

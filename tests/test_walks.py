@@ -58,8 +58,17 @@ def test_every_walk_of_every_model_adds_up_and_is_nothing_from_a_to_a(name):
     last = model.fit(DATA.iloc[:BEFORE]).forecast(AHEAD, plan=earlier)
     dearer = fit.forecast(AHEAD, plan=PLAN, scenario=SCENARIO)
     came = model.fit(DATA.iloc[: CUT + 5])
-    pairs = [(ahead, None), (ahead, "mean"), (ahead, "last-year"), (ahead, ("2023-03-01", "2023-06-30")),
-             (ahead, {"flag": 1.0}), (dearer, ahead), (ahead, last), (came, last), (fit, "last-year")]  # fmt: skip
+    pairs = [
+        (ahead, None),
+        (ahead, "mean"),
+        (ahead, "last-year"),
+        (ahead, ("2023-03-01", "2023-06-30")),
+        (ahead, {"flag": 1.0}),
+        (dearer, ahead),
+        (ahead, last),
+        (came, last),
+        (fit, "last-year"),
+    ]
     for end, start in pairs:
         for by in (None, "month", "period"):
             walk = of.walk(end, start, by=by)
@@ -188,8 +197,13 @@ def test_a_revision_walk_show_what_changed_and_nothing_else(monkeypatch):
     walk = of.walk(newer, first)
     assert not fits, "no fit but the two that are there"
     sums = {phase: sum(step.amount[0] for step in walk.steps if step.phase == phase) for phase in walk.phases}
-    assert list(sums) == ["revised data", "drivers' actual values", "changed assumptions", "new actual values",
-                          "re-estimated"]  # fmt: skip
+    assert list(sums) == [
+        "revised data",
+        "drivers' actual values",
+        "changed assumptions",
+        "new actual values",
+        "re-estimated",
+    ]
     share = np.log(1.0) + beta * 0.1 * DATA["fare"].iloc[CUT : CUT + 4].to_numpy()
     assert sums["drivers' actual values"] == pytest.approx(float((first.mean[:4] * np.expm1(share)).sum()), rel=0.05)
     assert abs(sums["changed assumptions"]) < 1e-6
@@ -264,9 +278,16 @@ def test_steps_of_the_ferrys_true_effects_lie_in_their_intervals_on_the_log_scal
     inside = dict.fromkeys(("fare", "sailings", "cruise calls", "storm hours"), 0)
     for seed in range(100, 160):
         made = ferry(seed=seed)
-        terms = [of.Trend(knots=[BEND]), of.Season("year", harmonics=3), of.Holidays(table=made.days, pooling="none"),
-                 of.Driver("fare", transform=["log"]), of.Driver("sailings", transform=["log"]), of.Driver("cruise calls"),
-                 of.Driver("storm hours", above=[8.0]), of.Driver("promotion", carry_over=0.5)]  # fmt: skip
+        terms = [
+            of.Trend(knots=[BEND]),
+            of.Season("year", harmonics=3),
+            of.Holidays(table=made.days, pooling="none"),
+            of.Driver("fare", transform=["log"]),
+            of.Driver("sailings", transform=["log"]),
+            of.Driver("cruise calls"),
+            of.Driver("storm hours", above=[8.0]),
+            of.Driver("promotion", carry_over=0.5),
+        ]
         fit = of.Model("sold", terms, scale="log", errors="ar").fit(of.read(made.history, stamp="start"))
         weeks = of.walk(fit.forecast(13, plan=of.read(made.plan, stamp="start")), "last-year", by="period")
         worth = (weeks.end - weeks.start) / np.log(weeks.end / weeks.start)
@@ -308,8 +329,12 @@ def test_series_are_summed_and_a_combination_walks_in_amounts():
     halves = [each.whole.steps[1].half[0] for each in alone]
     assert walk.whole.steps[1].half[0] == pytest.approx(np.hypot(*halves))
     frame = PAST[["sold"]].assign(fare=PAST["fare"])
-    combined = of.combine([of.Model("sold", [of.Trend()], name="a"), of.Model("sold", [of.Season(harmonics=1)], name="b")],
-                          frame, horizon=6, origins=4)  # fmt: skip
+    combined = of.combine(
+        [of.Model("sold", [of.Trend()], name="a"), of.Model("sold", [of.Season(harmonics=1)], name="b")],
+        frame,
+        horizon=6,
+        origins=4,
+    )
     for against in (None, "last-year", "mean"):
         assert gap(of.walk(combined, against)) < 1e-9
     changed = of.reconcile(both["north"], {"2024-07": 700.0})

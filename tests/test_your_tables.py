@@ -143,8 +143,15 @@ def test_ids_are_text_exactly_as_written_from_every_source_and_shape(tmp_path):
 
 def test_a_column_with_one_value_in_each_series_is_an_id_and_no_driver():
     months = pd.period_range("2022-01", periods=24, freq="M").astype(str)
-    rows = pd.DataFrame({"month": list(months) * 3, "shop": np.repeat(["a", "b", "c"], 24), "region": np.repeat([1, 1, 2], 24),
-                         "sold": np.arange(72.0), "fare": np.tile(np.arange(24.0), 3)})  # fmt: skip
+    rows = pd.DataFrame(
+        {
+            "month": list(months) * 3,
+            "shop": np.repeat(["a", "b", "c"], 24),
+            "region": np.repeat([1, 1, 2], 24),
+            "sold": np.arange(72.0),
+            "fare": np.tile(np.arange(24.0), 3),
+        }
+    )
     panel = of.read(rows, id="shop")
     uses = panel.accounts.set_index("column")["use"]
     assert uses["region"] == "an id: the same in every row of a series"
@@ -157,12 +164,19 @@ def test_a_bad_series_stops_no_other_in_any_command(tmp_path, run_cli):
     months = pd.period_range("2021-01", periods=48, freq="M").astype(str)
     generator = np.random.default_rng(4)
     good = [f"{m},{port},{100 + 10 * generator.normal():.1f}" for port in ("a", "b") for m in months]
-    bad = [*(f"{m},one,5" for m in months[:1]), *(f"{m},none," for m in months), *(f"{m},doubled,1" for m in [*months, months[0]]),
-           *(f"{m},zeros,0" for m in months), *(f"{m},words,closed" for m in months)]  # fmt: skip
+    bad = [
+        *(f"{m},one,5" for m in months[:1]),
+        *(f"{m},none," for m in months),
+        *(f"{m},doubled,1" for m in [*months, months[0]]),
+        *(f"{m},zeros,0" for m in months),
+        *(f"{m},words,closed" for m in months),
+    ]
     (tmp_path / "t.csv").write_text("\n".join(["month,port,sold", *good, *bad]) + "\n")
     study = tmp_path / "study.toml"
-    study.write_text('format = 1\n[sources.t]\nfile = "t.csv"\nid = "port"\n[target]\ndata = "t.sold"\n[[terms]]\ntype = "trend"\n'
-                     '[forecast]\nhorizon = 2\n[backtest]\norigins = 4\n[output]\nfigures = "none"\n')  # fmt: skip
+    study.write_text(
+        'format = 1\n[sources.t]\nfile = "t.csv"\nid = "port"\n[target]\ndata = "t.sold"\n[[terms]]\ntype = "trend"\n'
+        '[forecast]\nhorizon = 2\n[backtest]\norigins = 4\n[output]\nfigures = "none"\n'
+    )
     ran = run_cli("forecast", study, "--out", tmp_path / "out")
     assert ran.status == 0, ran.err
     rows = pd.read_csv(tmp_path / "out" / "forecast.csv")

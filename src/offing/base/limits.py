@@ -40,5 +40,8 @@ def check_origins(origins: int, horizon: int) -> None:
     if origins > ORIGINS:
         raise InputError(f"{origins:,} origins are too many", f"Give at most {ORIGINS:,}.", key="origins")
     if origins * horizon > FORECASTS:
-        raise InputError(f"{origins:,} origins of {horizon:,} periods are {origins * horizon:,} forecasts",
-                         f"Give fewer: at most {FORECASTS:,}.", key="origins")  # fmt: skip
+        raise InputError(
+            f"{origins:,} origins of {horizon:,} periods are {origins * horizon:,} forecasts",
+            f"Give fewer: at most {FORECASTS:,}.",
+            key="origins",
+        )

@@ -71,9 +71,12 @@ def carried_out(
 
 
 def _carried_out(
-    function: Callable[[Task], Result], tasks: Sequence[Task], bar: Progress, executor: Executor | None,
+    function: Callable[[Task], Result],
+    tasks: Sequence[Task],
+    bar: Progress,
+    executor: Executor | None,
     found: list[Result],
-) -> list[Result]:  # fmt: skip
+) -> list[Result]:
     """The results of all tasks; those that were done here are put into `found` as they come."""
     with bar as progress:
         if executor is None:
@@ -213,7 +216,7 @@ def _gathered(
 
 def _processes() -> int:
     """How many processes may be started: as asked for, the processors of this one, or one without a guard."""
-    asked = _ASKED.get()
+    requested = _ASKED.get()
     script = getattr(sys.modules.get("__main__"), "__file__", None)
     if script is not None:
         try:
@@ -222,6 +225,6 @@ def _processes() -> int:
             guarded = False
         if not guarded:
             return 1
-    if asked is not None:
-        return asked
+    if requested is not None:
+        return requested
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1

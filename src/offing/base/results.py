@@ -48,7 +48,7 @@ class Result:
     """
 
     #: Module and function in `offing.draw` that draw it.
-    drawn_by: ClassVar[str] = ""
+    plotted_by: ClassVar[str] = ""
 
     @property
     def drawable(self) -> bool:
@@ -63,14 +63,16 @@ class Result:
 
     def __init_subclass__(cls, *, figure: str = "", listed: bool = True, **keywords: Any) -> None:
         super().__init_subclass__(**keywords)
-        cls.drawn_by = figure or cls.drawn_by
+        cls.plotted_by = figure or cls.plotted_by
         # A dataclass writes out all of its arrays, unless the class itself has another form.
         cls.__repr__ = Result.__repr__  # type: ignore[method-assign]
         if not listed:
             return
         if cls.__name__ in RESULTS and RESULTS[cls.__name__].__module__ != cls.__module__:
-            raise TypeError(f"two kinds of results are called {cls.__name__}: in {RESULTS[cls.__name__].__module__} "
-                            f"and {cls.__module__}")  # fmt: skip
+            raise TypeError(
+                f"two kinds of results are called {cls.__name__}: in {RESULTS[cls.__name__].__module__} "
+                f"and {cls.__module__}"
+            )
         RESULTS[cls.__name__] = cls
 
     @property
@@ -86,8 +88,10 @@ class Result:
     def text_table(self) -> str:
         """The table as text, rounded."""
         frame = self.table
-        cells = [rounded(frame[name]) if frame[name].dtype.kind in "fiu" else [str(each) for each in frame[name]]
-                 for name in frame]  # fmt: skip
+        cells = [
+            rounded(frame[name]) if frame[name].dtype.kind in "fiu" else [str(each) for each in frame[name]]
+            for name in frame
+        ]
         return text_table([str(name) for name in frame], cells)
 
     def __str__(self) -> str:
@@ -102,8 +106,10 @@ class Result:
 
     def to_json(self) -> str:
         """Words and table as JSON text: ``{"sentences": […], "table": [{…}, …]}``, null where a number is undefined."""
-        rows = [{str(name): _plain(cell) for name, cell in row.items()}
-                for row in self.table.reset_index().to_dict("records")]  # fmt: skip
+        rows = [
+            {str(name): _plain(cell) for name, cell in row.items()}
+            for row in self.table.reset_index().to_dict("records")
+        ]
         return json.dumps(
             {"sentences": self.sentences.splitlines(), "table": rows}, ensure_ascii=False, allow_nan=False
         )
@@ -133,16 +139,16 @@ class Entry:
     of
         The results by what separates them (an empty text where there is one only), from a study and the name of a fit;
         of what belongs to the whole study, or to what was judged, from that and an empty text.
-    said
+    text
         The words on the screen, by command.
-    close
+    joined
         Whether these follow the ones before without an empty line.
-    drawn
+    figure_for
         Commands that draw it.
     files
         Rows by the name of their file, from a result and its fit, or from what belongs to the whole and that. They
         begin with the key columns; None stands for a file that is not needed.
-    written
+    files_for
         Commands that write these.
     rank
         Its place on the screen and in files that several kinds share.
@@ -155,11 +161,11 @@ class Entry:
 
     kind: str
     of: Callable[[Any, str], Mapping[str, Any]]
-    said: Mapping[str, Callable[[Any], str]] = field(default_factory=dict)
-    close: bool = False
-    drawn: Collection[str] = ()
+    text: Mapping[str, Callable[[Any], str]] = field(default_factory=dict)
+    joined: bool = False
+    figure_for: Collection[str] = ()
     files: Mapping[str, Callable[[Any, Any], pd.DataFrame | None]] = field(default_factory=dict)
-    written: Collection[str] = ()
+    files_for: Collection[str] = ()
     rank: int = 100
     heading: str = ""
     options: Callable[..., Any] | None = None
@@ -191,9 +197,9 @@ def register(entry: Entry) -> Entry:
         raise TypeError("an entry has no kind")
     if entry.kind in ENTRIES:
         raise TypeError(f"two entries are called {entry.kind!r}")
-    if not (entry.said or entry.drawn or entry.files):
+    if not (entry.text or entry.figure_for or entry.files):
         raise TypeError(f"the entry {entry.kind!r} neither says, draws nor writes anything")
-    if bool(entry.files) != bool(entry.written):
+    if bool(entry.files) != bool(entry.files_for):
         raise TypeError(f"the entry {entry.kind!r} has files and no command that writes them, or the reverse")
     ENTRIES[entry.kind] = entry
     return entry
@@ -201,13 +207,16 @@ def register(entry: Entry) -> Entry:
 
 def shown_by(command: str) -> list[Entry]:
     """The entries with anything for a command, in their order on the screen."""
-    own = [each for each in ENTRIES.values()
-           if command in each.said or command in each.drawn or command in each.written]  # fmt: skip
+    own = [
+        each
+        for each in ENTRIES.values()
+        if command in each.text or command in each.figure_for or command in each.files_for
+    ]
     return sorted(own, key=lambda each: (each.rank, each.kind))
 
 
 def sentence_of(result: Result) -> str:
-    """The words of a result without its table, for an entry's `said`."""
+    """The words of a result without its table, for an entry's `text`."""
     return wrapped(result.sentences)
 
 

@@ -20,9 +20,19 @@ Unit = Literal["hour", "day", "business day", "week", "month", "quarter", "year"
 UNITS: tuple[Unit, ...] = get_args(Unit)
 WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 MONTHS = (
-    "January", "February", "March", "April", "May", "June",
-    "July", "August", "September", "October", "November", "December",
-)  # fmt: skip
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+)
 #: Weeks of the three periods of a quarter, in the calendars that retailers keep.
 PATTERNS = {"4-4-5": (4, 4, 5), "4-5-4": (4, 5, 4), "5-4-4": (5, 4, 4)}
 
@@ -30,13 +40,26 @@ HOUR = 3_600_000_000
 DAY = 24 * HOUR
 #: Whole weeks of a year, so that hours and days keep their weekday.
 _YEAR: dict[str, int] = {
-    "hour": 8736, "day": 364, "business day": 260, "week": 52, "month": 12, "quarter": 4, "year": 1,
-}  # fmt: skip
+    "hour": 8736,
+    "day": 364,
+    "business day": 260,
+    "week": 52,
+    "month": 12,
+    "quarter": 4,
+    "year": 1,
+}
 _STEP = {"hour": HOUR, "day": DAY, "week": 7 * DAY}
 _MONTHS = {"month": 1, "quarter": 3, "year": 12}
 #: Periods in a mean Gregorian year of 365.25 days, to state slopes a year.
-_A_YEAR = {"hour": 8766.0, "day": 365.25, "business day": 365.25 * 5 / 7, "week": 365.25 / 7,
-           "month": 12.0, "quarter": 4.0, "year": 1.0}  # fmt: skip
+_A_YEAR = {
+    "hour": 8766.0,
+    "day": 365.25,
+    "business day": 365.25 * 5 / 7,
+    "week": 365.25 / 7,
+    "month": 12.0,
+    "quarter": 4.0,
+    "year": 1.0,
+}
 #: The business day with ordinal 0 is the first one from here on, so that days of any history have counts above 0.
 _FIRST_BUSINESS_DAY = np.datetime64("1800-01-01", "D")
 #: 1969-12-29, the Monday before the epoch, as a day number.
@@ -156,8 +179,13 @@ class Frequency(Keywords):
     @property
     def stated(self) -> dict[str, Any]:
         """The frequency as parameters of `offing.read`, for a table that continues another; without the zone."""
-        said = {"frequency": self.unit, "week_ends": self.week_ends, "year_starts": self.year_starts,
-                "weeks": self.weeks, "year_ends": self.year_ends}  # fmt: skip
+        said = {
+            "frequency": self.unit,
+            "week_ends": self.week_ends,
+            "year_starts": self.year_starts,
+            "weeks": self.weeks,
+            "year_ends": self.year_ends,
+        }
         usual = {"week_ends": None if self.unit == "week" else "sunday", "year_starts": "january", "year_ends": "last"}
         return {key: value for key, value in said.items() if value != usual.get(key)}
 

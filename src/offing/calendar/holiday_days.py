@@ -55,8 +55,15 @@ class Days:
         pairs = dict.fromkeys(zip(names, days.tolist(), strict=True))
         numbers = np.array([day for _, day in pairs], dtype=np.int64)
         m = len(pairs)
-        return cls(tuple(name for name, _ in pairs), numbers, np.full(m, share), np.full(m, ALWAYS, dtype=np.int64), {},
-                   first_year, last_year)  # fmt: skip
+        return cls(
+            tuple(name for name, _ in pairs),
+            numbers,
+            np.full(m, share),
+            np.full(m, ALWAYS, dtype=np.int64),
+            {},
+            first_year,
+            last_year,
+        )
 
     def part(self, which: Flags) -> Days:
         """Some of them."""

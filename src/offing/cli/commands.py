@@ -139,10 +139,20 @@ def inspect(  # noqa: PLR0917  click gives every option by its name
 @click.option("--workers", type=int, help="How many processes share the work.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
 def draft(  # noqa: PLR0917  click gives every option by its name
-    paths: tuple[str, ...], target: str | None, to: str | None, said: tuple[str, ...], horizon: int | None,
-    until: str | None, plans: tuple[str, ...], holidays: str | None, budget: str | None, out: Path | None,
-    script: Path | None, workers: int | None, as_json: bool,
-) -> None:  # fmt: skip
+    paths: tuple[str, ...],
+    target: str | None,
+    to: str | None,
+    said: tuple[str, ...],
+    horizon: int | None,
+    until: str | None,
+    plans: tuple[str, ...],
+    holidays: str | None,
+    budget: str | None,
+    out: Path | None,
+    script: Path | None,
+    workers: int | None,
+    as_json: bool,
+) -> None:
     """Forecast from bare tables: TABLE... hold the target first, then drivers, plans and holidays in any order.
 
     Chooses a model by its forecasts from past origins, says how good it was and what drives it, and with --out writes
@@ -153,9 +163,9 @@ def draft(  # noqa: PLR0917  click gives every option by its name
     from offing.base.parallel import processes  # noqa: PLC0415
     from offing.study.drafted import Request, drafted, in_json, write  # noqa: PLC0415
 
-    asked = Request(target, to, said, horizon, until, tuple(map(Path, plans)), holidays, budget)
+    requested = Request(target, to, said, horizon, until, tuple(map(Path, plans)), holidays, budget)
     with processes(workers):
-        found = drafted([Path(path) for path in paths], asked, spent=time.monotonic() - started)
+        found = drafted([Path(path) for path in paths], requested, spent=time.monotonic() - started)
         text = in_json(found) if as_json else str(found)
         written = write(found, out, script)
     if out is not None and not as_json:

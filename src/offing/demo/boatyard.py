@@ -60,8 +60,10 @@ def boatyard(seed: int = 7) -> Yard:
     bookings = 60.0 + 8.0 * np.sin(2.0 * np.pi * months.month / 12.0) + 9.0 * wandering(len(months), 0.75, generator)
     enquiries = 140.0 + 25.0 * wandering(len(weeks), 0.85, generator)
     ends = quarters + pd.DateOffset(months=3)
-    weights = {name: beta_weights(span, TRUTH[name, f"{name}: weights: a"], TRUTH[name, f"{name}: weights: b"])
-               for name, span in SPANS.items()}  # fmt: skip
+    weights = {
+        name: beta_weights(span, TRUTH[name, f"{name}: weights: a"], TRUTH[name, f"{name}: weights: b"])
+        for name, span in SPANS.items()
+    }
     mean = CONSTANT + TRUTH["trend", "trend: slope a year"] * np.arange(len(quarters)) / 4.0
     turn = 2.0 * np.pi * (quarters.quarter.to_numpy() - 1.0) / 4.0
     mean = mean + TRUTH["season", "season: sin 1"] * np.sin(turn) + TRUTH["season", "season: cos 1"] * np.cos(turn)
@@ -83,8 +85,10 @@ def boatyard(seed: int = 7) -> Yard:
         pd.DataFrame({"orders": orders[:-1]}, quarters[:-1]),
         pd.DataFrame({"charter bookings": rounded["charter bookings"]}, months)[out["charter bookings"]],
         pd.DataFrame({"web enquiries": rounded["web enquiries"].astype(int)}, weeks)[out["web enquiries"]],
-        truth, weights, float(orders[-1]),
-    )  # fmt: skip
+        truth,
+        weights,
+        float(orders[-1]),
+    )
 
 
 def beta_weights(span: int, a: float, b: float) -> Array:

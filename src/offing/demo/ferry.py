@@ -185,5 +185,5 @@ def _log_mean(starts: pd.DatetimeIndex, drivers: pd.DataFrame, days: pd.DataFram
 def forecast_only(study: str) -> str:
     """The demo's study as far as its forecast needs it, without what it asks beyond that."""
     head, _, rest = study.partition("[groups]")
-    before, _, asked = rest[rest.index("[estimation]") :].partition("price = true")
-    return head + before + asked[asked.index("[backtest]") :]
+    before, _, requested = rest[rest.index("[estimation]") :].partition("price = true")
+    return head + before + requested[requested.index("[backtest]") :]

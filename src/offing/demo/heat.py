@@ -39,12 +39,11 @@ CARRIED, NOISE = 0.8, 0.012
 
 #: First and last day of the school holidays, by name and year.
 _SCHOOL = {
-    "Spring Weeks": (("2024-03-25", "2024-04-05"), ("2025-04-14", "2025-04-25"),
-                     ("2026-03-30", "2026-04-10")),
+    "Spring Weeks": (("2024-03-25", "2024-04-05"), ("2025-04-14", "2025-04-25"), ("2026-03-30", "2026-04-10")),
     "Summer Weeks": (("2024-07-01", "2024-08-16"), ("2025-06-30", "2025-08-15")),
     "Autumn Weeks": (("2024-10-14", "2024-10-25"), ("2025-10-13", "2025-10-24")),
     "Winter Weeks": (("2024-12-16", "2025-01-03"), ("2025-12-22", "2026-01-09")),
-}  # fmt: skip
+}
 
 
 def heat(seed: int = 7) -> World:
@@ -83,8 +82,13 @@ def hour_effects() -> dict[tuple[str, int], float]:
     morning, evening = np.exp(-(((hour - 7.0) / 1.8) ** 2)), np.exp(-(((hour - 19.0) / 2.5) ** 2))
     late = np.exp(-(((hour - 9.5) / 2.4) ** 2))
     night = -0.28 * ((hour < 5) | (hour > 22))
-    shapes = np.array([0.32 * morning + 0.2 * evening + night, 0.24 * late + 0.16 * evening + night - 0.04,
-                       0.2 * late + 0.2 * evening + night - 0.07])  # fmt: skip
+    shapes = np.array(
+        [
+            0.32 * morning + 0.2 * evening + night,
+            0.24 * late + 0.16 * evening + night - 0.04,
+            0.2 * late + 0.2 * evening + night - 0.07,
+        ]
+    )
     shapes -= shapes.mean()
     return {(kind, h): float(shapes[k, h]) for k, kind in enumerate(KINDS) for h in range(24)}
 

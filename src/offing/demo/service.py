@@ -71,8 +71,10 @@ class _Answers(BaseHTTPRequestHandler):
         steps = [step for step in parts.path.split("/") if step]
         day = date.fromisoformat(parse_qs(parts.query).get("asOf", [LAST_DAY.isoformat()])[0])
         if steps[:2] == ["structure", "dataflow"]:
-            flows = [{"id": flow, "agencyID": "TERN", "version": "1.0", "name": name, "description": text}
-                     for flow, (name, text) in FLOWS.items()]  # fmt: skip
+            flows = [
+                {"id": flow, "agencyID": "TERN", "version": "1.0", "name": name, "description": text}
+                for flow, (name, text) in FLOWS.items()
+            ]
             self._send(json.dumps({"data": {"dataflows": flows}}), "application/vnd.sdmx.structure+json;version=2.0.0")
         elif steps[:2] == ["data", "dataflow"] and len(steps) == 6 and steps[3] in FLOWS:
             self._data(steps[3], steps[5], day)
@@ -84,8 +86,10 @@ class _Answers(BaseHTTPRequestHandler):
         rows = ["STRUCTURE,STRUCTURE_ID,ACTION,FREQ,ISLAND,TIME_PERIOD,OBS_VALUE"]
         for island in ISLANDS:
             if wanted in ("*", "", island):
-                rows += [f"dataflow,TERN:{flow}(1.0),I,M,{island},{month},{value:.10g}"
-                         for month, value in published(flow, island, day).items()]  # fmt: skip
+                rows += [
+                    f"dataflow,TERN:{flow}(1.0),I,M,{island},{month},{value:.10g}"
+                    for month, value in published(flow, island, day).items()
+                ]
         if len(rows) == 1:
             self.send_error(404)
             return

@@ -32,11 +32,11 @@ def bounds_met(
     errors = estimate.standard_errors(np.eye(len(names)))
     for i in at.tolist():
         reach = float(quantile(0.975, estimate.dof)) * float(errors[i])
-        loose = float(estimate.loose[i])
-        limit = lower[i] if loose < lower[i] else upper[i]
-        low, high = loose - reach, loose + reach
-        evidence: dict[str, float | str] = {"without": loose, "low": low, "high": high, "bound": limit}
-        without = f"without it the data would say {loose:.3g} (95 %: {low:.3g} to {high:.3g})"
+        unconstrained = float(estimate.unconstrained[i])
+        limit = lower[i] if unconstrained < lower[i] else upper[i]
+        low, high = unconstrained - reach, unconstrained + reach
+        evidence: dict[str, float | str] = {"without": unconstrained, "low": low, "high": high, "bound": limit}
+        without = f"without it the data would say {unconstrained:.3g} (95 %: {low:.3g} to {high:.3g})"
         if high < lower[i] or low > upper[i]:
             message = f"The data contradict what is asked of '{names[i]}': {without}. It is held at {limit:g}."
             advice = (

@@ -44,8 +44,13 @@ _FAR = 3.0
 _LOG_ERROR = 0.7
 
 
-def beyond_target(past: NDArray[np.float64], mean: NDArray[np.float64], labels: Sequence[str], shown: Sequence[float],
-                  extremes: tuple[float, float]) -> tuple[Finding, ...]:  # fmt: skip
+def beyond_target(
+    past: NDArray[np.float64],
+    mean: NDArray[np.float64],
+    labels: Sequence[str],
+    shown: Sequence[float],
+    extremes: tuple[float, float],
+) -> tuple[Finding, ...]:
     """A serious finding if means (h,) lie far outside the fitted target (n,), both on the scale that is fitted.
 
     `shown` (h,) are the means to name, with their `labels`, and `extremes` the lowest and highest target, in its unit.
@@ -56,14 +61,17 @@ def beyond_target(past: NDArray[np.float64], mean: NDArray[np.float64], labels: 
     worst = int(np.argmax(far))
     if not far[worst] > _FAR:
         return ()
-    return (Finding(
-        "far beyond the target", "serious",
-        f"The forecast of {labels[worst]}, {shown[worst]:.3g}, lies far outside what the target ever was "
-        f"({extremes[0]:.4g} to {extremes[1]:.4g}).",
-        advice="Do not use it: look for a driver outside its fitted range, an effect that the data hardly show, or a "
-        "trend that cannot go on.",
-        evidence={"ranges_beyond": float(far[worst]), "forecast": float(shown[worst])},
-    ),)  # fmt: skip
+    return (
+        Finding(
+            "far beyond the target",
+            "serious",
+            f"The forecast of {labels[worst]}, {shown[worst]:.3g}, lies far outside what the target ever was "
+            f"({extremes[0]:.4g} to {extremes[1]:.4g}).",
+            advice="Do not use it: look for a driver outside its fitted range, an effect that the data hardly show, or "
+            "a trend that cannot go on.",
+            evidence={"ranges_beyond": float(far[worst]), "forecast": float(shown[worst])},
+        ),
+    )
 
 
 def wide_on_log_scale(errors: NDArray[np.float64], labels: Sequence[str]) -> tuple[Finding, ...]:
@@ -72,10 +80,13 @@ def wide_on_log_scale(errors: NDArray[np.float64], labels: Sequence[str]) -> tup
     if not errors[worst] >= _LOG_ERROR:
         return ()
     factor = float(np.exp(min(1.96 * errors[worst], 700.0)))
-    return (Finding(
-        "wide on the log scale", "serious",
-        f"The forecast of {labels[worst]} is known to within a factor of {factor:.3g} only (standard error "
-        f"{errors[worst]:.2g} on the log scale), and its mean is far above the middle of what is likely.",
-        advice='Leave out effects that the data hardly show, or use scale = "level".',
-        evidence={"std_error": float(errors[worst])},
-    ),)  # fmt: skip
+    return (
+        Finding(
+            "wide on the log scale",
+            "serious",
+            f"The forecast of {labels[worst]} is known to within a factor of {factor:.3g} only (standard error "
+            f"{errors[worst]:.2g} on the log scale), and its mean is far above the middle of what is likely.",
+            advice='Leave out effects that the data hardly show, or use scale = "level".',
+            evidence={"std_error": float(errors[worst])},
+        ),
+    )

@@ -36,7 +36,7 @@ def entangled(
     inflation = np.diagonal(covariance) * np.square(spread)
     found, highest = [], 0.0
     for term in drivers:
-        # What is drawn to zero is reported by its group; columns of one curve need not be separated.
+        # What is shrunk towards zero is reported by its group; columns of one curve need not be separated.
         own = [
             i
             for i, column in enumerate(kept.tolist())
@@ -53,13 +53,15 @@ def entangled(
         wider = float(np.sqrt(inflation[worst]))
         found.append(
             Finding(
-                "entangled columns", "warning",
+                "entangled columns",
+                "warning",
                 f"'{names[kept[worst]]}' moves almost as {makers} do: its interval is {wider:.1f} times as wide as it "
-                "would be by itself.", term,
+                "would be by itself.",
+                term,
                 "Take what they say together, or leave one of them out.",
                 {"variance inflation": float(inflation[worst])},
             )
-        )  # fmt: skip
+        )
     noted = Verdict("entangled columns", "largest variance inflation", highest, _INFLATED, findings=tuple(found))
     return (noted,) if highest else ()
 
@@ -78,13 +80,21 @@ def influential(estimate: Estimate, rows: Array, residual: Array, label: Callabl
     distance[noted] = np.square(residual[noted] / free[noted]) * leverage[noted] / (estimate.variance * kept.shape[1])
     at = int(np.argmax(distance))
     noted = Finding(
-        "influence", "warning",
+        "influence",
+        "warning",
         f"{label(at)} alone moves the coefficients beyond measure (Cook's distance {distance[at]:.1f}).",
         advice="Check its values; if they are right, hold the fit against one without it.",
         evidence={"distance": float(distance[at]), "leverage": float(leverage[at])},
-    )  # fmt: skip
-    return (Verdict("influence", f"Cook's distance of {label(at)}", float(distance[at]), 1.0,
-                    findings=(noted,) if distance[at] > 1.0 else ()),)  # fmt: skip
+    )
+    return (
+        Verdict(
+            "influence",
+            f"Cook's distance of {label(at)}",
+            float(distance[at]),
+            1.0,
+            findings=(noted,) if distance[at] > 1.0 else (),
+        ),
+    )
 
 
 def uneven(fitted: Array, residual: Array, *, log: bool) -> tuple[Verdict, ...]:
@@ -104,23 +114,33 @@ def uneven(fitted: Array, residual: Array, *, log: bool) -> tuple[Verdict, ...]:
     grows = product > 0.0
     advice = 'Use scale = "log"' if grows and not log else 'Use covariance = "hc3"'
     noted = Finding(
-        "uneven noise", "warning",
+        "uneven noise",
+        "warning",
         f"What the model leaves unexplained is {'larger' if grows else 'smaller'} where its values are high.",
         advice=f"{advice}: the intervals suppose noise of one size.",
         evidence={"statistic": statistic, "p": chance},
-    )  # fmt: skip
-    return (Verdict("uneven noise", "Breusch-Pagan, studentised", statistic, float(chdtri(1.0, _CHANCE)), chance,
-                    (noted,) if chance < _CHANCE else ()),)  # fmt: skip
+    )
+    return (
+        Verdict(
+            "uneven noise",
+            "Breusch-Pagan, studentised",
+            statistic,
+            float(chdtri(1.0, _CHANCE)),
+            chance,
+            (noted,) if chance < _CHANCE else (),
+        ),
+    )
 
 
 def crowded(rows: int, columns: int) -> tuple[Verdict, ...]:
     """A finding of many columns for few rows."""
     noted = Finding(
-        "crowded", "warning",
+        "crowded",
+        "warning",
         f"{count(columns, 'coefficient')} are estimated from {count(rows, 'period')}: the fit looks better than "
         "any forecast will be.",
         advice="Use fewer terms, fewer harmonics or lags.",
         evidence={"rows": float(rows), "columns": float(columns)},
-    )  # fmt: skip
+    )
     findings = (noted,) if columns >= 10 and rows < 3 * columns else ()
     return (Verdict("crowded", "rows for each coefficient", rows / max(columns, 1), 3.0, findings=findings),)

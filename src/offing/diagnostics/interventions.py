@@ -36,7 +36,7 @@ def jumps(
     step, left = largest_step(rest, columns, estimate.root, estimate.variance, max(len(rows) // 20, 5))
     # A step makes neighbours alike by itself, so likeness and variance are those without it.
     alike = min(max(lag_one_correlation(left, np.ones(len(left), dtype=bool))[0], 0.0), 0.95)
-    without = float(left @ left) / max(estimate.rows - estimate.taken - 1, 1)
+    without = float(left @ left) / max(estimate.rows - estimate.effective_dof - 1, 1)
     inflated = np.sqrt(without / estimate.variance * (1.0 + alike) / (1.0 - alike))
     step = Jump(step.row, step.size, step.t / float(inflated) if inflated else 0.0)
     pulse = largest_pulse(rest, columns, estimate.root, estimate.variance)
@@ -57,6 +57,4 @@ def _told(form: str, message: str, day: str, jump: Jump) -> Finding:
         "If you know what happened, add an event: "
         f'[[terms]] type = "event", name = "{form} {day}", dates = "{day}", form = "{form}".'
     )
-    return Finding(
-        f"unexplained {form}", "warning", message, advice=advice, evidence={"size": jump.size, "t": jump.t}
-    )  # fmt: skip
+    return Finding(f"unexplained {form}", "warning", message, advice=advice, evidence={"size": jump.size, "t": jump.t})

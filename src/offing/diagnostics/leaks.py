@@ -36,7 +36,7 @@ def identities(
     kept = np.flatnonzero(estimate.kept & ~estimate.shapes)
     places = np.flatnonzero(~estimate.shapes[estimate.kept])
     own = [i for i, column in enumerate(kept.tolist()) if owners[column] in drivers]
-    if not own or estimate.rows - estimate.taken < _FEWEST:
+    if not own or estimate.rows - estimate.effective_dof < _FEWEST:
         return ()
     inverse = solve_triangular(estimate.root, np.eye(len(estimate.root)), check_finite=False)[places[own]]
     beta = estimate.beta[kept[own]]
@@ -51,11 +51,15 @@ def identities(
         for column in kept[own].tolist():
             moved = abs(float(estimate.beta[column])) * float(spread[column])
             effects[owners[column]] = max(effects.get(owners[column], 0.0), moved)
-        named = [name for name in sorted(effects, key=lambda each: -effects[each])
-                 if effects[name] > _LITTLE * max(effects.values())]  # fmt: skip
+        named = [
+            name
+            for name in sorted(effects, key=lambda each: -effects[each])
+            if effects[name] > _LITTLE * max(effects.values())
+        ]
         found = (_identity(named, share),)
-    return (Verdict("identity", "share that the drivers leave of the residual variance", share, _IDENTITY,
-                    findings=found),)  # fmt: skip
+    return (
+        Verdict("identity", "share that the drivers leave of the residual variance", share, _IDENTITY, findings=found),
+    )
 
 
 def _identity(named: Sequence[str], share: float) -> Finding:
@@ -64,20 +68,28 @@ def _identity(named: Sequence[str], share: float) -> Finding:
     how = "exactly (R² = 1)" if share < _ROUNDING else f"all but exactly ({100.0 * share:.2g} % is left unexplained)"
     part = "it is" if len(named) == 1 else "they are"
     return Finding(
-        "identity", "serious",
+        "identity",
+        "serious",
         f"{who} {gives} the target {how}: {part} a copy of the target, or its parts. A forecast then repeats what is "
         "planned, and its intervals are meaningless.",
         named[0],
         f"Leave {'it' if len(named) == 1 else 'them'} out, unless the values are known before the target's.",
         {"unexplained_share": share, "drivers": ", ".join(named)},
-    )  # fmt: skip
+    )
 
 
 def exact(drivers: Sequence[str]) -> tuple[Finding, ...]:
     """A warning of a fit that leaves nothing, though no driver is to blame."""
     message = "The model fits every period exactly, so that nothing is known of the noise: the intervals have no width."
-    return (Finding("exact fit", "warning", message, advice="Check whether the target was computed by a formula.",
-                    evidence={"drivers": float(len(drivers))}),)  # fmt: skip
+    return (
+        Finding(
+            "exact fit",
+            "warning",
+            message,
+            advice="Check whether the target was computed by a formula.",
+            evidence={"drivers": float(len(drivers))},
+        ),
+    )
 
 
 def uninformative(driver: str, values: tuple[float, float], elasticity: tuple[float, float, float]) -> list[Finding]:
@@ -88,11 +100,15 @@ def uninformative(driver: str, values: tuple[float, float], elasticity: tuple[fl
     estimate, low, high = elasticity
     if not high - low > _WIDE:
         return []
-    return [Finding(
-        "uninformative driver", "serious",
-        f"'{driver}' varies too little ({values[0]:g} to {values[1]:g}) to say what it does: its elasticity is "
-        f"{estimate:.3g} (95 %: {low:.3g} to {high:.3g}).",
-        driver,
-        "Leave it out, or state an expected effect with give_or_take; a forecast for other values of it is worthless.",
-        {"elasticity": estimate, "low": low, "high": high},
-    )]  # fmt: skip
+    return [
+        Finding(
+            "uninformative driver",
+            "serious",
+            f"'{driver}' varies too little ({values[0]:g} to {values[1]:g}) to say what it does: its elasticity is "
+            f"{estimate:.3g} (95 %: {low:.3g} to {high:.3g}).",
+            driver,
+            "Leave it out, or state an expected effect with give_or_take; a forecast for other values of it is "
+            "worthless.",
+            {"elasticity": estimate, "low": low, "high": high},
+        )
+    ]

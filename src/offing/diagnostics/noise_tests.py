@@ -95,9 +95,10 @@ def crooked(residual: Array) -> tuple[Verdict, ...]:
     what = f"reaches further {side} than on the other side" if lopsided else "has more values far out than a normal one"
     message = f"What is left unexplained {what}: intervals of single periods are less sure at their ends."
     advice = (
-        'Try scale = "log", or mark the values that stand out.' if lopsided
+        'Try scale = "log", or mark the values that stand out.'
+        if lopsided
         else 'Look at the largest, mark them with a treatment, or use loss = "huber".'
-    )  # fmt: skip
+    )
     evidence: dict[str, float | str] = {"skewness": skew, "excess_kurtosis": excess, "p": chance}
     noted = Finding("crooked noise", "note", message, advice=advice, evidence=evidence)
     return (_by_chance("Jarque-Bera", statistic, chdtri(2, _CHANCE), chance, noted),)
@@ -152,8 +153,16 @@ def bent(estimate: Estimate, rows: Array, residual: Array, values: dict[str, Arr
         evidence: dict[str, float | str] = {"t": float(t), "p": chance}
         noted = Finding("bent effect", "warning", message, name, advice, evidence)
         least = float(stdtrit(max(dof - 1.0, 1.0), 1.0 - limit / 2.0))
-        found.append(Verdict("bent effect", f"t of the square of '{name}'", float(t), least, chance,
-                             (noted,) if chance < limit else ()))  # fmt: skip
+        found.append(
+            Verdict(
+                "bent effect",
+                f"t of the square of '{name}'",
+                float(t),
+                least,
+                chance,
+                (noted,) if chance < limit else (),
+            )
+        )
     return tuple(found)
 
 

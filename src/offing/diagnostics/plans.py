@@ -23,13 +23,16 @@ def contradicted(
     if not len(differ):
         return ()
     at = int(differ[0])
-    return (Finding(
-        "plan and known values differ", "warning",
-        f"In {count(len(differ), unit)} {plan} has another '{column}' than is known: {planned[at]:g} in {labels[at]}, "
-        f"where {known[at]:g} is known. What is known counts.",
-        advice="Check whether the plan is of these periods and in the same unit.",
-        evidence={"periods": float(len(differ))},
-    ),)  # fmt: skip
+    return (
+        Finding(
+            "plan and known values differ",
+            "warning",
+            f"In {count(len(differ), unit)} {plan} has another '{column}' than is known: {planned[at]:g} in "
+            f"{labels[at]}, where {known[at]:g} is known. What is known counts.",
+            advice="Check whether the plan is of these periods and in the same unit.",
+            evidence={"periods": float(len(differ))},
+        ),
+    )
 
 
 def holds_target(plan: str, column: str) -> tuple[Finding, ...]:

@@ -11,9 +11,13 @@ from offing.engine import Estimate
 
 
 def left_out(
-    estimate: Estimate, names: Sequence[str], terms: Sequence[str], drivers: Collection[str] = (), *,
+    estimate: Estimate,
+    names: Sequence[str],
+    terms: Sequence[str],
+    drivers: Collection[str] = (),
+    *,
     constant: bool = True,
-) -> tuple[Finding, ...]:  # fmt: skip
+) -> tuple[Finding, ...]:
     """One finding a term whose columns (some of `names` (k,), owned by `terms` (k,)) were left out as dependent.
 
     The first column is left out by itself where there is no `constant`.
@@ -23,13 +27,16 @@ def left_out(
     for term in dict.fromkeys(terms[column] for column in dropped):
         mine = [column for column in dropped if terms[column] == term]
         if term in drivers and all(is_constant(estimate, column) for column in mine):
-            findings.append(Finding(
-                "constant driver", "warning",
-                f"'{term}' is the same in all fitted periods: its effect cannot be estimated, and it is left out.",
-                term,
-                "Fit periods in which it varies, or remove it. A forecast counts no change of it.",
-                {"columns": float(len(mine))},
-            ))  # fmt: skip
+            findings.append(
+                Finding(
+                    "constant driver",
+                    "warning",
+                    f"'{term}' is the same in all fitted periods: its effect cannot be estimated, and it is left out.",
+                    term,
+                    "Fit periods in which it varies, or remove it. A forecast counts no change of it.",
+                    {"columns": float(len(mine))},
+                )
+            )
             continue
         made_of = " and ".join(_makers(estimate, mine[0], names))
         listed = ", ".join(f"'{names[column]}'" for column in mine[:3]) + (", …" if len(mine) > 3 else "")

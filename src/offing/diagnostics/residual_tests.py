@@ -33,7 +33,12 @@ def autocorrelation(residual: NDArray[np.float64], used: NDArray[np.bool_]) -> t
         evidence={"correlation": correlation, "pairs": float(pairs), "durbin_watson": steps},
     )
     return (
-        Verdict("autocorrelation", "correlation of neighbouring periods", correlation, float(limit),
-                findings=(noted,) if abs(correlation) > limit else ()),
+        Verdict(
+            "autocorrelation",
+            "correlation of neighbouring periods",
+            correlation,
+            float(limit),
+            findings=(noted,) if abs(correlation) > limit else (),
+        ),
         Verdict("autocorrelation", "Durbin-Watson", steps, np.nan),
-    )  # fmt: skip
+    )

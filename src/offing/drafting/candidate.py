@@ -81,24 +81,54 @@ STRUCTURES: tuple[Structure, ...] = (
     Structure("level", "no trend: the level stays, and a deviation dies away", 0),
     Structure("line", "a straight trend", 1, {}),
     Structure("damped line", "a straight trend that dies away beyond the data", 1, {}, damped=True),
-    Structure("level, noise that comes back", "no trend; deviations die away, and come back after a season", 1,
-              seasonal=True),
-    Structure("line, noise that comes back", "a straight trend; deviations die away, and come back after a season", 2,
-              {}, seasonal=True),
-    Structure("wandering level", "a level that wanders, and stays where it is now", 0, {"form": "stochastic"},
-              errors="independent"),
-    Structure("wandering level, noise that carries on", "a level that wanders beside noise that dies away", 2,
-              {"form": "stochastic"}),
-    Structure("wandering level with a slope", "a level that wanders along a steady slope", 2,
-              {"form": "stochastic", "slope": "constant"}, errors="independent"),
+    Structure(
+        "level, noise that comes back", "no trend; deviations die away, and come back after a season", 1, seasonal=True
+    ),
+    Structure(
+        "line, noise that comes back",
+        "a straight trend; deviations die away, and come back after a season",
+        2,
+        {},
+        seasonal=True,
+    ),
+    Structure(
+        "wandering level",
+        "a level that wanders, and stays where it is now",
+        0,
+        {"form": "stochastic"},
+        errors="independent",
+    ),
+    Structure(
+        "wandering level, noise that carries on",
+        "a level that wanders beside noise that dies away",
+        2,
+        {"form": "stochastic"},
+    ),
+    Structure(
+        "wandering level with a slope",
+        "a level that wanders along a steady slope",
+        2,
+        {"form": "stochastic", "slope": "constant"},
+        errors="independent",
+    ),
     Structure("changes over a season", "what changes against the same time one season before", 2, change="season"),
     Structure("changes", "what changes from one period to the next", 2, change="period"),
     Structure("bends", "a trend whose slope changes little by little", 3, {"knots": "found"}),
-    Structure("damped bends", "a trend whose slope changes little by little, and dies away beyond the data", 3,
-              {"knots": "found"}, damped=True),
-    Structure("wandering level and slope", "a level and a slope that both wander", 4,
-              {"form": "stochastic", "slope": "stochastic"}, errors="independent"),
-)  # fmt: skip
+    Structure(
+        "damped bends",
+        "a trend whose slope changes little by little, and dies away beyond the data",
+        3,
+        {"knots": "found"},
+        damped=True,
+    ),
+    Structure(
+        "wandering level and slope",
+        "a level and a slope that both wander",
+        4,
+        {"form": "stochastic", "slope": "stochastic"},
+        errors="independent",
+    ),
+)
 
 LEVEL, LINE = STRUCTURES[:2]
 WANDERING = next(each for each in STRUCTURES if each.name == "wandering level")
@@ -214,7 +244,13 @@ class Candidate:
         """The model."""
         structure = self.structure
         return Model(
-            ingredients.target, self.terms(ingredients), self.scale.name, name, offset=self.scale.offset,
-            transform=(*self.scale.factors, *ingredients.transform(structure)), errors=structure.errors,
-            window=self.window, seasonal_lag=ingredients.season_length if structure.seasonal else None,
-        )  # fmt: skip
+            ingredients.target,
+            self.terms(ingredients),
+            self.scale.name,
+            name,
+            offset=self.scale.offset,
+            transform=(*self.scale.factors, *ingredients.transform(structure)),
+            errors=structure.errors,
+            window=self.window,
+            seasonal_lag=ingredients.season_length if structure.seasonal else None,
+        )

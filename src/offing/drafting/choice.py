@@ -141,25 +141,44 @@ def choose(materials: Materials, started: float, deadline: float) -> Choice:
     )
     count, every = origins_for(survey, horizon)
     if np.ptp(known) == 0.0 or axis.n < _FEW or not count:
-        why = ("every value is the same" if np.ptp(known) == 0.0
-               else f"{len(known)} values are too few for forecasts from past origins")  # fmt: skip
+        why = (
+            "every value is the same"
+            if np.ptp(known) == 0.0
+            else f"{len(known)} values are too few for forecasts from past origins"
+        )
         plain = Candidate(structure=replace(LEVEL, errors="independent"))
         return Choice(None, plain, (), ingredients, (), (why,), "", today, (), (), ("level",))
-    foreseen = frozenset(sources.find(each.reference) for each in materials.offered if each.future >= horizon)
+    known_ahead = frozenset(sources.find(each.reference) for each in materials.offered if each.future >= horizon)
     cuts = _origins(materials, count, every).on(survey.own[survey.source], survey.column)
-    past = Past(replace(today, foreseen=foreseen), ingredients, cuts)
+    past = Past(replace(today, known_ahead=known_ahead), ingredients, cuts)
     chooser = Chooser(past, materials, deadline, started=started)
     end = chooser.run()
     must = set(chooser.unjudged)
     ranked = sorted(
-        (each for each in past.scored.values() if np.isfinite(each.score)
-         and must <= {str(term.name) for term in (*each.candidate.drivers, *each.candidate.events)}),
+        (
+            each
+            for each in past.scored.values()
+            if np.isfinite(each.score)
+            and must <= {str(term.name) for term in (*each.candidate.drivers, *each.candidate.events)}
+        ),
         key=lambda each: each.score,
-    )  # fmt: skip
+    )
     reasons, left_out = _reasons(chooser, end)
-    return Choice(past, end.candidate, tuple(ranked), ingredients, tuple(chooser.steps), tuple(chooser.remarks),
-                  chooser.stopped, today, tuple(materials.offered), tuple(past.scored.values()),
-                  tuple(each.name for each in chooser.scales()), reasons, left_out)  # fmt: skip
+    return Choice(
+        past,
+        end.candidate,
+        tuple(ranked),
+        ingredients,
+        tuple(chooser.steps),
+        tuple(chooser.remarks),
+        chooser.stopped,
+        today,
+        tuple(materials.offered),
+        tuple(past.scored.values()),
+        tuple(each.name for each in chooser.scales()),
+        reasons,
+        left_out,
+    )
 
 
 def _reasons(chooser: Chooser, end: Scored) -> tuple[dict[str, str], list[tuple[str, Term, str]]]:
@@ -168,12 +187,18 @@ def _reasons(chooser: Chooser, end: Scored) -> tuple[dict[str, str], list[tuple[
     trend = past.ingredients.trend(own.structure, own.knots)
     forms = [own.scale.words] if own.scale.per else []
     forms += [own.structure.words] if own.structure.change else []
-    found = {"scale": own.scale.words, "errors": "noise that carries on, as far as it does",
-             "transform": "; ".join(forms)}  # fmt: skip
+    found = {
+        "scale": own.scale.words,
+        "errors": "noise that carries on, as far as it does",
+        "transform": "; ".join(forms),
+    }
     if own.window is not None:
         whole = past.scored.get(replace(own, window=None).key)
-        more = "" if whole is None or not np.isfinite(whole.score) else (
-            f": from all {len(past.target)} past forecasts missed by {_more(whole.score, end.score)}")  # fmt: skip
+        more = (
+            ""
+            if whole is None or not np.isfinite(whole.score)
+            else (f": from all {len(past.target)} past forecasts missed by {_more(whole.score, end.score)}")
+        )
         found["window"] = f"learnt from the newest {own.window} periods alone{more}"
     if trend is not None:
         found["trend"] = f"{own.structure.words}{': ' + ', '.join(own.knots) if own.knots else ''}"

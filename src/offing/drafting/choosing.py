@@ -83,8 +83,10 @@ class Chooser(DriverSteps):
         best: Scored | None = None
         tried = 0
         late = [each for each in self.offered if self._usable(each) and self._only_later(self.plain(each))]
-        sets = [tuple(term for term in each if not any(term is self.plain(other) for other in late))
-                for each in self.driver_sets()]  # fmt: skip
+        sets = [
+            tuple(term for term in each if not any(term is self.plain(other) for other in late))
+            for each in self.driver_sets()
+        ]
         seasons, days = self.materials.seasons[0], self.materials.calendars[0]
         if self.materials.unit in ("month", "quarter"):
             days = ()  # of what a month holds of days, a forecast must show that it helps
@@ -115,9 +117,10 @@ class Chooser(DriverSteps):
         returning = 1 < season <= _MOST_SEASONAL and n >= 4 * season and h <= season
         fits = {"": True, "season": n >= 3 * season and season > 1, "period": h <= max(season, 4)}
         return [
-            each for each in STRUCTURES
+            each
+            for each in STRUCTURES
             if (returning or not each.seasonal) and fits[each.change] and (each.size < 3 or n >= 30)
-        ]  # fmt: skip
+        ]
 
     def season(self) -> None:
         """Which seasons, and whether their shape drifts."""
@@ -178,8 +181,10 @@ class Chooser(DriverSteps):
     def scale(self) -> None:
         """Amounts or percentages; of sums of months and quarters also those per day, or per working day."""
         own = self._now.candidate
-        options = [replace(own, scale=each, days=() if each.per == "working day" else own.days)
-                   for each in self.forms_of_target()]  # fmt: skip
+        options = [
+            replace(own, scale=each, days=() if each.per == "working day" else own.days)
+            for each in self.forms_of_target()
+        ]
         self._step(
             "the scale", options, lambda each: 1 if each.scale.per else 0, lambda each: each.scale.words, CAREFUL
         )
@@ -192,13 +197,22 @@ class Chooser(DriverSteps):
         lengths = [length for length in (n // 2, n // 3) if 2 * _SHORTEST <= length < int(self.past.ends[0])]
         # A driver whose effect has turned around shows none in all rows: the usual sets of them are tried as well.
         sets = [own.drivers, *self.driver_sets()[1:2]] if self.offered else [own.drivers]
-        options = [replace(own, window=length, drivers=drivers, seasons=own.seasons if length >= 2 * season + 2 else ())
-                   for length in lengths for drivers in sets]  # fmt: skip
+        options = [
+            replace(own, window=length, drivers=drivers, seasons=own.seasons if length >= 2 * season + 2 else ())
+            for length in lengths
+            for drivers in sets
+        ]
         if own.window is not None:
             options.append(replace(own, window=None))
-        self._step("the window", options, lambda each: (0 if each.window is None else 2) + len(each.drivers),
-                   lambda each: f"learnt from the newest {each.window} periods alone" if each.window
-                   else "learnt from all periods", _WINDOWED)  # fmt: skip
+        self._step(
+            "the window",
+            options,
+            lambda each: (0 if each.window is None else 2) + len(each.drivers),
+            lambda each: (
+                f"learnt from the newest {each.window} periods alone" if each.window else "learnt from all periods"
+            ),
+            _WINDOWED,
+        )
 
     def jumps(self) -> None:
         """Steps of the level, or a sharp bend of the line, where the rows show them clearly."""
@@ -241,8 +255,12 @@ class Chooser(DriverSteps):
                 plain = replace(plain, events=(*plain.events, event))
                 options += [plain, replace(own, events=plain.events)]
         if options:
-            self._step("steps of the level", options, lambda each: each.structure.size + len(each.events),
-                       lambda each: f"{len(each.events)} steps, {each.structure.words}")  # fmt: skip
+            self._step(
+                "steps of the level",
+                options,
+                lambda each: each.structure.size + len(each.events),
+                lambda each: f"{len(each.events)} steps, {each.structure.words}",
+            )
         if late is not None and late not in self._now.candidate.events:
             self._late_step(late)
 

@@ -117,9 +117,11 @@ class Drafted:
     def beats(self) -> bool:
         """Whether the model's past forecasts were better than those of the best plain reference."""
         found = self.comparison
-        return found is not None and self.reference is not None and bool(
-            found.overall[self.model.name] < found.overall[self.reference]
-        )  # fmt: skip
+        return (
+            found is not None
+            and self.reference is not None
+            and bool(found.overall[self.model.name] < found.overall[self.reference])
+        )
 
     @property
     def expects(self) -> tuple[str, ...]:
@@ -145,13 +147,17 @@ class Drafted:
         """One row a candidate, the best first: ``scale, structure, seasons, days, drivers, events, MAE, why``."""
         rows = [
             {
-                "scale": each.candidate.scale.name, "structure": each.candidate.structure.name,
-                **{kind: ", ".join(map(form_words, getattr(each.candidate, kind)))
-                   for kind in ("seasons", "days", "drivers", "events")},
-                "MAE": each.score, "why": each.why,
+                "scale": each.candidate.scale.name,
+                "structure": each.candidate.structure.name,
+                **{
+                    kind: ", ".join(map(form_words, getattr(each.candidate, kind)))
+                    for kind in ("seasons", "days", "drivers", "events")
+                },
+                "MAE": each.score,
+                "why": each.why,
             }
             for each in sorted(self.choice.scored, key=lambda each: each.score)
-        ]  # fmt: skip
+        ]
         return pd.DataFrame(rows)
 
     @property

@@ -99,8 +99,11 @@ class DriverSteps(Rules):
         dropped = True
         while dropped and self._now.candidate.drivers:
             own = self._now.candidate
-            options = [replace(own, drivers=tuple(other for other in own.drivers if other is not term))
-                       for term in own.drivers if str(term.name) not in self.unjudged]  # fmt: skip
+            options = [
+                replace(own, drivers=tuple(other for other in own.drivers if other is not term))
+                for term in own.drivers
+                if str(term.name) not in self.unjudged
+            ]
             before = self._now
             if options:
                 self._step("the drivers", options, lambda each: len(each.drivers), partial(without, own))
@@ -127,8 +130,9 @@ class DriverSteps(Rules):
             tried += len(options)
             before = self._now
             if options:
-                self._step("the drivers", options, lambda each: len(each.drivers),
-                           lambda each: f"with {each.drivers[-1].name}")  # fmt: skip
+                self._step(
+                    "the drivers", options, lambda each: len(each.drivers), lambda each: f"with {each.drivers[-1].name}"
+                )
             if self._now is before or tried > 60:
                 return
 
@@ -169,8 +173,12 @@ class DriverSteps(Rules):
             if offered is None or name in self.unjudged:
                 continue
             log = self._now.candidate.scale.name == "log"
-            self._best_forms(name, [self.plain(offered), *map(self._form, self.materials.forms(offered, log=log))],
-                             "the form of", strict=CAREFUL)  # fmt: skip
+            self._best_forms(
+                name,
+                [self.plain(offered), *map(self._form, self.materials.forms(offered, log=log))],
+                "the form of",
+                strict=CAREFUL,
+            )
             self._closer(name, offered)
             self._lags(name)
 
@@ -187,8 +195,13 @@ class DriverSteps(Rules):
         if not isinstance(own, Driver) or own.carry_over is not None or self.materials.most_lags < 1:
             return
         most = self.materials.most_lags
-        wanted = [[0], *([0, lag] for lag in range(1, most + 1)), *([lag] for lag in range(1, most + 1)),
-                  [0, 1, 2][: most + 1], list(own.lags)]  # fmt: skip
+        wanted = [
+            [0],
+            *([0, lag] for lag in range(1, most + 1)),
+            *([lag] for lag in range(1, most + 1)),
+            [0, 1, 2][: most + 1],
+            list(own.lags),
+        ]
         now = self._now.candidate
         base = self._base(replace(now, drivers=tuple(term for term in now.drivers if term is not own)))
         simple = base.gain(self.past.columns(own).columns)
@@ -197,12 +210,15 @@ class DriverSteps(Rules):
         options = [self._form(self.materials.lagged(own, lags)) for lags in wanted]
         options = [term for term in options if self._possible(term)]
         self._best_forms(
-            name, [term for term in options if base.gain(self.past.columns(term).columns) > least or len(own.lags) > 1],
-            "the lags of", strict=CAREFUL,
-        )  # fmt: skip
+            name,
+            [term for term in options if base.gain(self.past.columns(term).columns) > least or len(own.lags) > 1],
+            "the lags of",
+            strict=CAREFUL,
+        )
 
-    def _best_forms(self, name: str, options: Sequence[Term], about: str, most: int = _FORMS,
-                    *, strict: float = SUPPORT) -> None:  # fmt: skip
+    def _best_forms(
+        self, name: str, options: Sequence[Term], about: str, most: int = _FORMS, *, strict: float = SUPPORT
+    ) -> None:
         """Of some forms of one driver those with most evidence, judged by forecasts."""
         own = self._now.candidate
         place = next((i for i, term in enumerate(own.drivers) if str(term.name) == name), None)
@@ -225,6 +241,12 @@ class DriverSteps(Rules):
                 drivers = tuple(possible[i] if at == place else each for at, each in enumerate(own.drivers))
                 candidates.append(replace(here, drivers=drivers))
         if candidates:
-            self._step(f"{about} {name}", candidates, lambda each: self._width(each.drivers[place]),
-                       lambda each: form_words(each.drivers[place])
-                       + (f"; {each.scale.words}" if each.scale != own.scale else ""), strict)  # fmt: skip
+            self._step(
+                f"{about} {name}",
+                candidates,
+                lambda each: self._width(each.drivers[place]),
+                lambda each: (
+                    form_words(each.drivers[place]) + (f"; {each.scale.words}" if each.scale != own.scale else "")
+                ),
+                strict,
+            )

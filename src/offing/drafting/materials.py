@@ -109,8 +109,14 @@ class Materials:
     @cached_property
     def seasons(self) -> list[tuple[Term, ...]]:
         """The seasons that may be chosen, the usual one first, and last none."""
-        made = {"month": self._by_position, "quarter": self._by_position, "week": self._of_weeks,
-                "hour": self._of_hours, "day": self._of_days, "business day": self._of_days}  # fmt: skip
+        made = {
+            "month": self._by_position,
+            "quarter": self._by_position,
+            "week": self._of_weeks,
+            "hour": self._of_hours,
+            "day": self._of_days,
+            "business day": self._of_days,
+        }
         return [*(made[self.unit]() if self.unit in made else []), ()]
 
     def _by_position(self) -> list[tuple[Term, ...]]:
@@ -250,15 +256,21 @@ class Materials:
             for base in bases:
                 found.append(Driver(reference, below=base, name=name))
                 found.append(Driver(reference, above=base, name=name))
-            found += [Driver(reference, below=low, above=high, name=name)
-                      for i, low in enumerate(bases) for high in bases[i : i + 3 : 2]]  # fmt: skip
+            found += [
+                Driver(reference, below=low, above=high, name=name)
+                for i, low in enumerate(bases)
+                for high in bases[i : i + 3 : 2]
+            ]
         if zeros > _MANY_ZEROS or (different > _DIFFERENT and len(known) and known.min() >= 0.0):
             carried = _CARRIED if zeros > _MANY_ZEROS else _CARRIED[1:3]
             found += [Driver(reference, carry_over=share, name=name) for share in carried]
             if different > 5 and zeros > _MANY_ZEROS:
                 middle = _rounded(np.quantile(known[known > 0.0], [0.5]))
-                found += [Driver(reference, carry_over=share, saturation=each, name=name)
-                          for share in _CARRIED[:3] for each in middle]  # fmt: skip
+                found += [
+                    Driver(reference, carry_over=share, saturation=each, name=name)
+                    for share in _CARRIED[:3]
+                    for each in middle
+                ]
         return found
 
     def closer(self, offered: Offered, term: Driver, side: str) -> list[Term]:
@@ -269,8 +281,9 @@ class Materials:
         share = float((known <= getattr(term, side)).mean())
         shares = np.linspace(max(share - _CLOSE, 0.02), min(share + _CLOSE, 0.98), _PLACES)
         limits = {"below": (-np.inf, term.above), "above": (term.below, np.inf)}[side]
-        low, high = (limit if isinstance(limit, float) else np.inf * sign
-                     for sign, limit in zip((-1, 1), limits, strict=True))  # fmt: skip
+        low, high = (
+            limit if isinstance(limit, float) else np.inf * sign for sign, limit in zip((-1, 1), limits, strict=True)
+        )
         values = [base for base in _rounded(np.quantile(known, shares), 3) if low <= base <= high]
         return [replace(term, below=base) if side == "below" else replace(term, above=base) for base in values]
 
@@ -282,8 +295,11 @@ class Materials:
                 (2, offered.skip),
                 (1, offered.skip + offered.faster * self.horizon),
             ):
-                found.append(Driver(offered.reference, weights="polynomial", degree=degree, span=span, skip=skip,
-                                    name=offered.name))  # fmt: skip
+                found.append(
+                    Driver(
+                        offered.reference, weights="polynomial", degree=degree, span=span, skip=skip, name=offered.name
+                    )
+                )
         table = self.survey.own[Sources(self.survey.own).find(offered.reference)[0]]
         values = table.values(Sources(self.survey.own).find(offered.reference)[1])
         if np.nanmin(values) > 0.0:

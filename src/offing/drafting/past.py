@@ -37,7 +37,7 @@ class Laid:
 
     columns: Array
     ahead: Array
-    drawn: tuple[str, ...]
+    shrinkage_groups: tuple[str, ...]
     ends: NDArray[np.intp]
 
 
@@ -112,7 +112,7 @@ class Past:
         """What is known today."""
         table = self.cuts.table
         origin = int(table.known_at()[self.cuts.first + self.axis.n - 1])
-        return replace(self.information, foreseen=None).view(origin, self.axis, Goal(self.ingredients.target))
+        return replace(self.information, known_ahead=None).view(origin, self.axis, Goal(self.ingredients.target))
 
     @cached_property
     def views(self) -> list[View]:
@@ -149,13 +149,13 @@ class Past:
         state = term.learn(self.now)
         block = term.block(self.now, self.axis, state)
         _check_linear(block)
-        late = [name for name in term.needs() if not self.foreseen(name)]
+        late = [name for name in term.needs() if not self.known_ahead(name)]
         if not late:
             ahead = block.columns[self.rows]
             if isinstance(term, Trend) and term.damping != 1.0:
                 parts = [replace(state, last=self.axis.first + int(end) - 1) for end in self.ends]
                 ahead = np.array([term.block(self.now, self.ahead(f), each).columns for f, each in enumerate(parts)])
-            return Laid(block.columns, ahead, block.drawn, self.ends)
+            return Laid(block.columns, ahead, block.shrinkage_groups, self.ends)
         parts_ahead: list[Array] = []
         ends: list[int] = []
         for fold, view in enumerate(self.views):
@@ -167,12 +167,12 @@ class Past:
             for reference in late:
                 view = view.expecting(reference, *self.expected(reference, fold))  # noqa: PLW2901
             parts_ahead.append(term.block(view, self.ahead(fold), state).columns)
-        return Laid(block.columns, np.array(parts_ahead), block.drawn, np.array(ends))
+        return Laid(block.columns, np.array(parts_ahead), block.shrinkage_groups, np.array(ends))
 
-    def foreseen(self, reference: str) -> bool:
+    def known_ahead(self, reference: str) -> bool:
         """Whether a column's later values were known beforehand."""
-        foreseen = self.information.foreseen or frozenset()
-        return self.now.sources.find(reference) in foreseen
+        known_ahead = self.information.known_ahead or frozenset()
+        return self.now.sources.find(reference) in known_ahead
 
     def expected(self, reference: str, fold: int) -> tuple[int, Array]:
         """What was expected of a column from an origin on: the ordinal from which on, and the values.
@@ -230,15 +230,15 @@ class Past:
     def _score(self, candidate: Candidate) -> Scored:
         terms = candidate.terms(self.ingredients)
         laid = [self.columns(term) for term in terms]
-        working, structure = self.working(candidate.scale), candidate.structure
+        transformed, structure = self.transformed(candidate.scale), candidate.structure
         season = self.ingredients.season_length
         lag = self.ingredients.lag(structure)
         columns = np.hstack([np.ones((self.axis.n, 1)), *(each.columns for each in laid)])
         f, h = self.rows.shape
         ahead = np.concatenate([np.ones((f, h, 1)), *(each.ahead for each in laid)], axis=2)
-        drawn = ("", *(name for each in laid for name in each.drawn))
-        names = tuple(dict.fromkeys(name for name in drawn if name))
-        groups = np.array([names.index(name) if name else -1 for name in drawn])
+        shrinkage_groups = ("", *(name for each in laid for name in each.shrinkage_groups))
+        names = tuple(dict.fromkeys(name for name in shrinkage_groups if name))
+        groups = np.array([names.index(name) if name else -1 for name in shrinkage_groups])
         ends = np.min([self.ends, *(each.ends for each in laid)], axis=0)
         starts = np.zeros_like(ends) if candidate.window is None else np.maximum(ends - candidate.window, 0)
         if (ends - starts < (groups < 0).sum() + lag + 3).any():
@@ -247,33 +247,45 @@ class Past:
 
         def tried(lag: int, share: float, *, whole: bool) -> Trials:
             """Freed of a share of what was a lag before: the target alone, or the `whole` rows."""
-            aim = _freed(working, lag, share)
+            aim = _freed(transformed, lag, share)
             own, later = columns, ahead
             if whole:
                 own = _freed(columns, lag, share)
                 later = ahead - share * np.where(
                     (distance <= lag)[:, :, None], columns[self.rows - lag], np.roll(ahead, lag, axis=1)
                 )
-            return trials(own, aim, ends.tolist(), later, distance, starts=starts.tolist(), groups=groups,
-                          kept=kept_from_zero(names), carried=structure.errors == "ar")  # fmt: skip
+            return trials(
+                own,
+                aim,
+                ends.tolist(),
+                later,
+                distance,
+                starts=starts.tolist(),
+                groups=groups,
+                kept=kept_from_zero(names),
+                autocorrelated=structure.errors == "ar",
+            )
 
         if structure.seasonal:
             each = {share: tried(season, share, whole=True) for share in _COMING_BACK}
             share = min(each, key=lambda share: float(each[share].deviance[-1]))
-            found, mean = each[share], self._levels(each[share], candidate.scale, (season, share), working)
+            found, mean = each[share], self._levels(each[share], candidate.scale, (season, share), transformed)
         else:
             found = tried(lag, 1.0, whole=False)
-            mean = self._levels(found, candidate.scale, (lag, 1.0), working)
+            mean = self._levels(found, candidate.scale, (lag, 1.0), transformed)
         error = np.abs(mean - self.outcome)
         there = np.isfinite(self.outcome)
         lacking = (~np.isfinite(error) & there).sum(axis=1) > _LACKING * np.maximum(there.sum(axis=1), 1)
         with np.errstate(invalid="ignore"):
             sums, counts = np.nansum(error, axis=1), np.isfinite(error).sum(axis=1)
         errors = np.where(lacking | (counts == 0), np.inf, sums / np.maximum(counts, 1))
-        owners = ("constant", *(str(term.name) for term, each in zip(terms, laid, strict=True) for _ in each.drawn))
-        return Scored(candidate, mean, errors, found, drawn, owners)
+        owners = (
+            "constant",
+            *(str(term.name) for term, each in zip(terms, laid, strict=True) for _ in each.shrinkage_groups),
+        )
+        return Scored(candidate, mean, errors, found, shrinkage_groups, owners)
 
-    def working(self, scale: Scale) -> Array:
+    def transformed(self, scale: Scale) -> Array:
         """The target (n,) on a scale."""
         aim = self.target * self.factor(scale)
         if scale.name == "level":
@@ -292,13 +304,13 @@ class Past:
                 factor = factor * step.factor(lambda axis: np.ones(axis.n), self.now, self.axis)
         return factor
 
-    def _levels(self, found: Trials, scale: Scale, back: tuple[int, float], working: Array) -> Array:
+    def _levels(self, found: Trials, scale: Scale, back: tuple[int, float], transformed: Array) -> Array:
         """Forecasts (F, h) of the target itself from those of what is fitted: with a share of what was a lag before."""
         mean, variance = found.mean.copy(), found.variance.copy()
         lag, share = back
         if lag:
             for fold, end in enumerate(self.ends.tolist()):
-                path, spread = working[:end].copy(), np.zeros(end)
+                path, spread = transformed[:end].copy(), np.zeros(end)
                 path = _filled(path)
                 for i in range(mean.shape[1]):
                     path = np.append(path, share * path[-lag] + mean[fold, i])
@@ -307,7 +319,7 @@ class Past:
         back_again = 1.0 / self.factor(scale)[self.rows]
         if scale.name == "level":
             return mean * back_again
-        known = working[np.isfinite(working)]
+        known = transformed[np.isfinite(transformed)]
         wild = np.abs(mean - known.mean()) > _WILD * max(float(np.ptp(known)), 1e-9)
         with np.errstate(over="ignore"):
             levels = np.exp(np.where(wild, np.nan, mean) + np.minimum(variance, 1.0) / 2.0) - scale.offset
@@ -328,7 +340,7 @@ def _recursed(columns: Array, values: Array, end: int, h: int) -> Array:
 
 
 def _check_linear(block: Block) -> None:
-    if block.curve is not None or block.rising is not None or block.wishes is not None:
+    if block.curve is not None or block.rising is not None or block.constraints is not None:
         raise InputError("its columns have shapes to estimate, which trials do not")
 
 

@@ -49,10 +49,11 @@ def rivals_of(choice: Choice, previous: Model | None, end: float, workers: Worke
     models = [model, *(each.model(choice.ingredients, f"member {i}") for i, each in enumerate(pool, 2))]
     if previous is not None:
         models.insert(1, replace(previous, name=PREVIOUS))
-    plan, foreseen = choice.past.cuts.plan, choice.past.information.foreseen or frozenset()
-    planned = [f"{source}.{column}" for source, column in sorted(foreseen)]
-    jobs, _ = jobs_of(models, {"": dict(choice.today.tables)}, plan, ["ex-ante"], planned=planned,
-                      plans=dict(choice.today.plans))  # fmt: skip
+    plan, known_ahead = choice.past.cuts.plan, choice.past.information.known_ahead or frozenset()
+    planned = [f"{source}.{column}" for source, column in sorted(known_ahead)]
+    jobs, _ = jobs_of(
+        models, {"": dict(choice.today.tables)}, plan, ["ex-ante"], planned=planned, plans=dict(choice.today.plans)
+    )
     kept, runs, remarks = _from_origins(models, jobs, end, workers)
     if _stay(kept, runs):
         remarks = (*remarks, "the model of the earlier draft stays, as past forecasts do not support another one")

@@ -105,8 +105,11 @@ class Rules:
         if of.unit not in ("month", "quarter") or not of.summed:
             return found
         plain = [each for each in found if not each.offset]
-        return [*found, *(replace(each, per="day") for each in plain),
-                *(replace(each, per="working day", country=of.country) for each in plain)]  # fmt: skip
+        return [
+            *found,
+            *(replace(each, per="day") for each in plain),
+            *(replace(each, per="working day", country=of.country) for each in plain),
+        ]
 
     def plain(self, offered: Offered) -> Term:
         """The simplest form of a driver, made once."""
@@ -143,19 +146,24 @@ class Rules:
         share = 0.5 if found.found is None else float(found.found.share[-1])
         terms = plain.terms(self.past.ingredients)
         columns = np.hstack([np.ones((len(self.past.target), 1)), *(self.past.columns(term).columns for term in terms)])
-        target = self.past.working(plain.scale).copy()
+        target = self.past.transformed(plain.scale).copy()
         if candidate.window is not None:
             target[: len(target) - candidate.window] = np.nan
         return Base.of(columns, target, min(share, most))
 
     def _step(
-        self, about: str, options: Sequence[Candidate], size: Callable[[Candidate], int],
-        words: Callable[[Candidate], str], strict: float = SUPPORT,
-    ) -> None:  # fmt: skip
+        self,
+        about: str,
+        options: Sequence[Candidate],
+        size: Callable[[Candidate], int],
+        words: Callable[[Candidate], str],
+        strict: float = SUPPORT,
+    ) -> None:
         """Take the best option that past forecasts support against what there is."""
         now = self._now
-        found = sorted((self.score(each) for each in options if each.key != now.candidate.key),
-                       key=lambda each: each.score)  # fmt: skip
+        found = sorted(
+            (self.score(each) for each in options if each.key != now.candidate.key), key=lambda each: each.score
+        )
         for other in found:
             if not np.isfinite(other.score):
                 break

@@ -20,7 +20,15 @@ WIDTH, _PERIODS, _DRIVERS, _FINDINGS, _OUT = 110, 13, 5, 4, 6
 
 def screen(draft: Drafted) -> str:
     """One screen of words."""
-    blocks = [_read(draft), _chosen(draft), _past(draft), _ahead(draft), _why(draft), _against(draft), _asked(draft)]
+    blocks = [
+        _read(draft),
+        _chosen(draft),
+        _past(draft),
+        _ahead(draft),
+        _why(draft),
+        _against(draft),
+        _requested(draft),
+    ]
     return "\n".join(line for block in blocks for text in block for line in _wrapped(text))
 
 
@@ -180,9 +188,9 @@ def tried_for(draft: Drafted, check: str) -> str:
     return next((words for start, words in _ANSWERS.items() if check.startswith(start)), "")
 
 
-def _asked(draft: Drafted) -> Iterator[str]:
-    asked = draft.questions
-    if asked:
+def _requested(draft: Drafted) -> Iterator[str]:
+    requested = draft.questions
+    if requested:
         yield "To be answered:"
-        for i, each in enumerate(asked, 1):
+        for i, each in enumerate(requested, 1):
             yield f"  {i}. {each}"

@@ -123,8 +123,11 @@ def _models_lines(draft: Drafted, guess: Guess, folder: Path | None) -> list[str
 
 def _apart(draft: Drafted) -> list[str]:
     """Fields of estimation that the model has and a member has not: each states its own, as no text says "none"."""
-    return [key for key in _ESTIMATION if getattr(draft.model, key) is not None
-            and any(getattr(member, key) is None for member in draft.members)]  # fmt: skip
+    return [
+        key
+        for key in _ESTIMATION
+        if getattr(draft.model, key) is not None and any(getattr(member, key) is None for member in draft.members)
+    ]
 
 
 def _backtest_lines(draft: Drafted) -> list[str]:

@@ -25,7 +25,7 @@ def draw_adjusted(found: AdjustedForecast) -> Picture:
         f"{fit.label}, {found.axis.spell()}: {number(total, 4)}{unit} by hand, {number(before, 4)} by the model{by}",
         f"{found.sentences} The band holds 95 % of outcomes around the adjusted means; it counts the model's noise, "
         "not the judgement's.",
-    )  # fmt: skip
+    )
     _tail(axes, fit, found.axis)
     times = times_of(found.axis)
     axes.fill_between(times, table["low"], table["high"], color=FAN[0], lw=0, label="95 % band")
@@ -38,9 +38,10 @@ def draw_paths(found: Paths) -> Picture:
     """Some of the joint paths over the quantiles of all."""
     fit = found.forecast.fit
     picture, axes = canvas(
-        found.sentence, f"Thin lines are {_SAMPLE} of {len(found.values):,} joint paths of outcomes; the bands hold "
+        found.sentence,
+        f"Thin lines are {_SAMPLE} of {len(found.values):,} joint paths of outcomes; the bands hold "
         "50, 80 and 95 % of all. A path's periods move together as the noise and the coefficients do.",
-    )  # fmt: skip
+    )
     times = times_of(found.axis)
     for tone, level in zip(FAN, (0.95, 0.8, 0.5), strict=True):
         low, high = np.quantile(found.values, [(1.0 - level) / 2.0, (1.0 + level) / 2.0], axis=0)
@@ -54,9 +55,10 @@ def draw_solution(found: Solution) -> Picture:
     """The driver as it was, and as it would have to be."""
     fit, path = found.forecast.fit, found.path
     picture, axes = canvas(
-        found.sentence, "The driver's values in the past, and those that "
+        found.sentence,
+        "The driver's values in the past, and those that "
         f"{'reach the total' if found.met else f'come nearest to it: {number(found.reached, 4)}'}.",
-    )  # fmt: skip
+    )
     axis = found.forecast.axis
     own = fit.axis.part(max(fit.axis.n - max(3 * axis.n, 24), 0), fit.axis.n)
     term = next(each for each in fit.model.terms if str(each.name) == found.driver)

@@ -20,9 +20,16 @@ _MOST, _FEWEST = 24, 5
 
 
 def draw_bars(
-    title: str, caption: str, labels: Sequence[str], *, values: Array, words: Sequence[str], meaning: str,
-    low: Array | None = None, high: Array | None = None,
-) -> Picture:  # fmt: skip
+    title: str,
+    caption: str,
+    labels: Sequence[str],
+    *,
+    values: Array,
+    words: Sequence[str],
+    meaning: str,
+    low: Array | None = None,
+    high: Array | None = None,
+) -> Picture:
     """A bar a label from zero to its value, `words` at its end, a line over its interval; the first on top."""
     if not len(labels):
         raise InputError("the model has no drivers or terms of this kind, so there is nothing to draw")
@@ -38,9 +45,15 @@ def draw_bars(
             for at in (start, end):
                 axes.plot([at, at], [place - 0.09, place + 0.09], color=INK, lw=2.2)
         outward = 1 if value >= 0 else -1
-        axes.annotate(word, (max(end, value) if outward > 0 else min(start, value), place), xytext=(8 * outward, 0),
-                      textcoords="offset points", va="center", ha="left" if outward > 0 else "right",
-                      fontsize=10)  # fmt: skip
+        axes.annotate(
+            word,
+            (max(end, value) if outward > 0 else min(start, value), place),
+            xytext=(8 * outward, 0),
+            textcoords="offset points",
+            va="center",
+            ha="left" if outward > 0 else "right",
+            fontsize=10,
+        )
     axes.axvline(0.0, color=QUIET, lw=1)
     axes.set_yticks(places, [_on_two_lines(label) for label in labels[:n]])
     axes.xaxis.grid(visible=True, color=FAINT, linewidth=0.8)
@@ -91,9 +104,13 @@ def draw_elasticities(found: Elasticities) -> Picture:
         f"'{labels[0]}' moves {found.target} most{first}" if labels else found.target,
         "By how many per cent the target changes when a driver is 1 % higher, over all fitted periods. The line spans "
         "the 95 % interval from the coefficients' uncertainty.",
-        labels, values=found.overall[order], words=[signed(each, 2) for each in found.overall[order]],
-        meaning="elasticity (% of the target per % of the driver)", low=found.low[order], high=found.high[order],
-    )  # fmt: skip
+        labels,
+        values=found.overall[order],
+        words=[signed(each, 2) for each in found.overall[order]],
+        meaning="elasticity (% of the target per % of the driver)",
+        low=found.low[order],
+        high=found.high[order],
+    )
 
 
 def draw_shares(found: VarianceShares) -> Picture:
@@ -103,65 +120,89 @@ def draw_shares(found: VarianceShares) -> Picture:
     reach = 196.0 * found.error[order]
     return draw_bars(
         f"The terms together explain {100.0 * found.r_squared:.1f} % of the variation, "
-        f"'{found.terms[order[0]]}' most of it" if found.terms else "The model has no terms",
+        f"'{found.terms[order[0]]}' most of it"
+        if found.terms
+        else "The model has no terms",
         "Shares are averages over all orders in which terms can enter. A line, where there is one, spans twice the "
         "error from sampling orders.",
-        [found.terms[i] for i in order], values=values, words=[f"{each:.1f} %" for each in values],
-        meaning="share of the variation explained (%)", low=values - reach, high=values + reach,
-    )  # fmt: skip
+        [found.terms[i] for i in order],
+        values=values,
+        words=[f"{each:.1f} %" for each in values],
+        meaning="share of the variation explained (%)",
+        low=values - reach,
+        high=values + reach,
+    )
 
 
 def draw_term_tests(found: TermTests) -> Picture:
     """What each term explains of what the others leave, with its test."""
     order = np.argsort(-np.nan_to_num(found.partial))
     values = 100.0 * found.partial[order]
-    words = [found.why[i] or f"{values[k]:.1f} % (p {'< 0.001' if found.p[i] < 0.001 else f'= {found.p[i]:.3f}'})"
-             for k, i in enumerate(order)]  # fmt: skip
+    words = [
+        found.why[i] or f"{values[k]:.1f} % (p {'< 0.001' if found.p[i] < 0.001 else f'= {found.p[i]:.3f}'})"
+        for k, i in enumerate(order)
+    ]
     sure = int((found.p < 0.05).sum())
     return draw_bars(
         f"{sure} of {len(found.terms)} terms are significant at 5 %, each beside all others",
         "Partial R²: the share of what all other terms leave that this one explains; p is of the joint F test of its "
         "columns.",
-        [found.terms[i] for i in order], values=values, words=words, meaning="share of what the others leave (%)",
-    )  # fmt: skip
+        [found.terms[i] for i in order],
+        values=values,
+        words=words,
+        meaning="share of what the others leave (%)",
+    )
 
 
 def draw_importance(found: Importance) -> Picture:
     """What each term explains, with the part that no other does, and what it is worth ahead."""
     values = 100.0 * found.share
     gains = [f"; without it {percent(float(gain))}" if np.isfinite(gain) else "" for gain in found.gain]
-    words = [f"{value:.1f} %, {100.0 * alone:.1f} % alone{gain}"
-             for value, alone, gain in zip(values, found.alone, gains, strict=True)]  # fmt: skip
+    words = [
+        f"{value:.1f} %, {100.0 * alone:.1f} % alone{gain}"
+        for value, alone, gain in zip(values, found.alone, gains, strict=True)
+    ]
     return draw_bars(
         f"'{found.labels[0]}' explains most of the variation: {values[0]:.1f} %" if found.labels else "No terms",
         "Bars: the share of the past's variation, averaged over all orders of the terms; 'alone' is what no other term "
         f"explains. 'Without it' is how {found.score or 'the error'} of past forecasts changes.",
-        list(found.labels), values=values, words=words, meaning="share of the variation explained (%)",
-    )  # fmt: skip
+        list(found.labels),
+        values=values,
+        words=words,
+        meaning="share of the variation explained (%)",
+    )
 
 
 def draw_term_gain(found: TermGain) -> Picture:
     """By how much past forecasts are worse without each term."""
     values = 100.0 * found.table["change"].to_numpy()
-    words = [f"{percent(value / 100.0)} (p {'< 0.001' if p < 0.001 else f'= {p:.2f}'})"
-             for value, p in zip(values, found.table["p"], strict=True)]  # fmt: skip
+    words = [
+        f"{percent(value / 100.0)} (p {'< 0.001' if p < 0.001 else f'= {p:.2f}'})"
+        for value, p in zip(values, found.table["p"], strict=True)
+    ]
     return draw_bars(
         found.sentence.split(". ")[0].rstrip(".") + ".",
         f"How {found.score} of forecasts from {found.origins} past origins changes when a term is left out; above zero "
         "the term helps. p is one-sided.",
-        found.table["term"].tolist(), values=values, words=words,
+        found.table["term"].tolist(),
+        values=values,
+        words=words,
         meaning=f"change of {found.score} without the term (%)",
-    )  # fmt: skip
+    )
 
 
 def draw_change(found: Change) -> Picture:
     """Origin by origin, how the score changes from one version to the other."""
     values = 100.0 * found.by_origin["change"].to_numpy()
-    words = [f"{number(before)} to {number(after)}" for before, after in
-             zip(found.by_origin["before"], found.by_origin["after"], strict=True)]  # fmt: skip
+    words = [
+        f"{number(before)} to {number(after)}"
+        for before, after in zip(found.by_origin["before"], found.by_origin["after"], strict=True)
+    ]
     return draw_bars(
         f"From '{found.before}' to '{found.after}': {found.score} {percent(found.share)} over all origins",
         f"{found.sentence} Below zero '{found.after}' is better.",
-        [f"{day:%Y-%m-%d}" for day in found.by_origin.index], values=values, words=words,
+        [f"{day:%Y-%m-%d}" for day in found.by_origin.index],
+        values=values,
+        words=words,
         meaning=f"change of {found.score} by origin (%)",
-    )  # fmt: skip
+    )

@@ -75,8 +75,16 @@ def draw_contributions(contributions: Contributions) -> Picture:
         above, below = above + np.maximum(row, 0), below + np.minimum(row, 0)
         handles.append(Patch(label=short(term, 18), **look))
     level = axes.plot(places, bars.baseline, color=INK, lw=1.1, dashes=(4, 2), label="baseline")
-    mark = axes.plot(places, bars.total, color=INK, lw=0, marker="_", mew=2.6, label="total",
-                     ms=max(5.0, min(26.0, 420.0 / len(places))))  # fmt: skip
+    mark = axes.plot(
+        places,
+        bars.total,
+        color=INK,
+        lw=0,
+        marker="_",
+        mew=2.6,
+        label="total",
+        ms=max(5.0, min(26.0, 420.0 / len(places))),
+    )
     step = -(-len(places) // 14)
     axes.set_xticks(places[::step], bars.labels[::step], rotation=30, ha="right", fontsize=9)
     axes.set_ylabel(in_units(contributions.target, contributions.unit))

@@ -21,7 +21,7 @@ from offing.draw.style import (
     legend,
     round_canvas,
     thousands,
-)  # fmt: skip
+)
 from offing.explain import CycleShape
 from offing.explain.seasonal_cycle import Course
 
@@ -98,9 +98,10 @@ def _closed(course: Course) -> tuple[np.ndarray, list[np.ndarray]]:
 def _along(result: CycleShape) -> Picture:
     several = len(result.courses) > 1
     picture, axes = canvas(
-        result.sentence.rstrip("."), f"{_caption(result)} The line spans the 95 % interval.",
+        result.sentence.rstrip("."),
+        f"{_caption(result)} The line spans the 95 % interval.",
         above=0.05 if several else 0.02,
-    )  # fmt: skip
+    )
     centre = _centre(result)
     width = 0.8 / len(result.courses)
     for i, course in enumerate(result.courses):
@@ -140,8 +141,10 @@ def _heat_map(result: CycleShape) -> Picture:
         result.sentence.rstrip("."),
         f"{_measure(result).capitalize()} by {result.indices.cycle}{f', {course.when}' if course.when else ''}. "
         f"{_caption(result)} The 95 % interval of a cell is typically \N{PLUS-MINUS SIGN}{noted}.",
-        left=0.11, right=0.9, above=0.02,
-    )  # fmt: skip
+        left=0.11,
+        right=0.9,
+        above=0.02,
+    )
     names = list(dict.fromkeys(_hour_of(each, kinds) for each in course.positions))
     grid = np.full((len(kinds), len(names)), np.nan)
     for position, value in zip(course.positions, course.value, strict=True):

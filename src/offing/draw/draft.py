@@ -66,15 +66,27 @@ def _shown(draft: Draft) -> int:
 def _ahead(axes: Axes, draft: Draft) -> None:
     axis, values = draft.survey.span
     start = _shown(draft)
-    axes.plot(times_of(axis)[start:], values[start:], color=INK, lw=1.6 if axis.n - start <= 400 else 0.8,
-              label=draft.survey.label)  # fmt: skip
+    axes.plot(
+        times_of(axis)[start:],
+        values[start:],
+        color=INK,
+        lw=1.6 if axis.n - start <= 400 else 0.8,
+        label=draft.survey.label,
+    )
     forecast = draft.forecast
     times = times_of(forecast.axis)
     for level, tone in ((0.95, FAN[0]), (0.8, FAN[1])):
         band = forecast.quantiles(((1 - level) / 2, (1 + level) / 2)).to_numpy()
         axes.fill_between(times, band[:, 0], band[:, 1], color=tone, lw=0, label=f"{100 * level:g} % band")
-    axes.plot(times, forecast.mean, color=WARM, lw=2.2, marker="D" if forecast.axis.n <= 60 else "", ms=3.5,
-              label="draft (mean)")  # fmt: skip
+    axes.plot(
+        times,
+        forecast.mean,
+        color=WARM,
+        lw=2.2,
+        marker="D" if forecast.axis.n <= 60 else "",
+        ms=3.5,
+        label="draft (mean)",
+    )
     if draft.combination is not None:
         axes.plot(times, draft.combination.mean, color=TERMS[0], lw=1.4, dashes=(1, 1.5), label="combination")
     plain = draft.reference_forecast
@@ -102,8 +114,17 @@ def _held(axes: Axes, backtest: Backtest, draft: Draft) -> None:
     for (low, high), level, marker, colour in (((0, 3), 95, "o", FAN[1]), ((1, 2), 80, "D", WARM)):
         inside = (edges[:, :, [low]] <= outcome) & (outcome <= edges[:, :, [high]])
         shares = 100.0 * (inside[:, :, 0] & known).sum(axis=1) / np.maximum(known.sum(axis=1), 1)
-        axes.plot(times, shares, lw=0, marker=marker, ms=7, mec=INK, mew=0.5, color=colour,
-                  label=f"{level} % band: held {shares.mean():.0f} % on average")  # fmt: skip
+        axes.plot(
+            times,
+            shares,
+            lw=0,
+            marker=marker,
+            ms=7,
+            mec=INK,
+            mew=0.5,
+            color=colour,
+            label=f"{level} % band: held {shares.mean():.0f} % on average",
+        )
         axes.axhline(level, color=FAINT if level == 95 else QUIET, lw=1, dashes=(3, 2))
     axes.set_ylim(-5, 108)
     axes.set_ylabel("held (%)")

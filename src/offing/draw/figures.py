@@ -39,11 +39,13 @@ def figure(result: object) -> Picture:
     >>> of.figure(of.Model("sold", terms=[of.Trend()]).fit(sold)).get_size_inches().tolist()
     [12.8, 8.0]
     """
-    if not isinstance(result, Result) or not result.drawn_by:
-        raise InputError(f"there is no figure of a {type(result).__name__}",
-                         "Give what a function or method of Offing answers, such as a forecast.")  # fmt: skip
+    if not isinstance(result, Result) or not result.plotted_by:
+        raise InputError(
+            f"there is no figure of a {type(result).__name__}",
+            "Give what a function or method of Offing answers, such as a forecast.",
+        )
     from offing.draw.style import styled, unbroken_dates  # noqa: PLC0415  Matplotlib loads when first drawn with
 
-    module, function = result.drawn_by.split(".")
+    module, function = result.plotted_by.split(".")
     with styled():
         return unbroken_dates(getattr(import_module(f"offing.draw.{module}"), function)(result))

@@ -22,8 +22,9 @@ def draw_holidays(result: HolidayEffects) -> Picture:
         result.sentence.rstrip("."),
         f"{result.note} Lines span the 95 % interval; grey is a group's average."
         + (f" {left_out} with smaller effects are not drawn." if left_out else ""),
-        left=0.23, above=0.05,
-    )  # fmt: skip
+        left=0.23,
+        above=0.05,
+    )
     scale = 100.0 if result.relative else 1.0
     labelled = set()
     for row, name in enumerate(names):
@@ -35,8 +36,14 @@ def draw_holidays(result: HolidayEffects) -> Picture:
             kind = "the day itself" if away == 0 else "days before" if away < 0 else "days after"
             colour = {"the day itself": WARM, "days before": TERMS[1], "days after": TERMS[0]}[kind]
             colour = QUIET if name.startswith("any ") else colour
-            axes.barh(at, scale * result.effect[i], 0.85 * band, color=colour, alpha=0.9 if away == 0 else 0.75,
-                      label="" if kind in labelled or colour == QUIET else kind)  # fmt: skip
+            axes.barh(
+                at,
+                scale * result.effect[i],
+                0.85 * band,
+                color=colour,
+                alpha=0.9 if away == 0 else 0.75,
+                label="" if kind in labelled or colour == QUIET else kind,
+            )
             labelled |= {kind} if colour != QUIET else set()
             axes.hlines(at, scale * result.low[i], scale * result.high[i], color=INK, lw=1.8 if away == 0 else 1.1)
     axes.axvline(0.0, color=QUIET, lw=1)

@@ -33,16 +33,30 @@ def draw_indices(result: SeasonIndices) -> Picture:
         spots = left + width * np.array([0.0, 0.3, 0.39, 0.48, 0.6, 0.62, 0.9, 1.0])
         heads = ["position", "index" if result.multiplies else "effect", "low", "high", "percent", "", "own", "grand"]
         for spot, head in zip(spots, heads, strict=True):
-            axes.text(spot, 1.0 - height / 2.0, head, color=QUIET, fontsize=size, va="center",
-                      ha="left" if head in ("position", "") else "right")  # fmt: skip
+            axes.text(
+                spot,
+                1.0 - height / 2.0,
+                head,
+                color=QUIET,
+                fontsize=size,
+                va="center",
+                ha="left" if head in ("position", "") else "right",
+            )
         axes.plot([left, left + width], [1.0 - height] * 2, color=QUIET, lw=1)
         for i in range(block * rows, min((block + 1) * rows, shown)):
             at = 1.0 - height * (i - block * rows + 1.5)
             if (i - block * rows) % 2:
                 axes.axhspan(at - height / 2, at + height / 2, left, left + width, color=FAINT, alpha=0.35, lw=0)
             for spot, text in zip(spots, _cells(result, i), strict=True):
-                axes.text(spot, at, text, color=INK, fontsize=size, va="center",
-                          ha="left" if text == result.positions[i] else "right")  # fmt: skip
+                axes.text(
+                    spot,
+                    at,
+                    text,
+                    color=INK,
+                    fontsize=size,
+                    va="center",
+                    ha="left" if text == result.positions[i] else "right",
+                )
             middle, half = left + width * 0.73, width * 0.09
             share = float(result.share[i])
             if np.isfinite(share) and reach > 0.0:
@@ -53,8 +67,10 @@ def draw_indices(result: SeasonIndices) -> Picture:
 
 
 def _cells(result: SeasonIndices, i: int) -> list[str]:
-    values = [f"{each[i]:.3f}" if result.multiplies else signed(float(each[i])) for each in
-              (result.index, result.low, result.high)]  # fmt: skip
+    values = [
+        f"{each[i]:.3f}" if result.multiplies else signed(float(each[i]))
+        for each in (result.index, result.low, result.high)
+    ]
     share = percent(float(result.share[i])) if np.isfinite(result.share[i]) else ""
     ratios = [f"{each[i]:.3f}" if np.isfinite(each[i]) else "" for each in (result.own_year, result.grand)]
     return [result.positions[i], *values, share, "", *ratios]

@@ -89,8 +89,10 @@ def _verdict(result: Backtest) -> str:
     if found.best_reference is None:
         return f"'{found.best}' at {len(found.losses)} origins"
     if found.skill > 0.0:
-        return (f"'{found.best}' beats the best plain reference, '{found.best_reference}', by "
-                f"{100 * found.skill:.0f} % ({found.score}, {found.basis})")  # fmt: skip
+        return (
+            f"'{found.best}' beats the best plain reference, '{found.best_reference}', by "
+            f"{100 * found.skill:.0f} % ({found.score}, {found.basis})"
+        )
     return f"'{found.best}' does not beat the plain reference '{found.best_reference}' ({found.score}, {found.basis})"
 
 
@@ -115,9 +117,15 @@ def draw_by_horizon(result: ByHorizon) -> Picture:
     for name, style in zip(others, cycle(_DASHES), strict=False):
         axes.plot(result.table.index, result.table[name], color=QUIET, lw=1.2, ls=style)
     for i, name in enumerate(own[:_SHOWN]):
-        axes.plot(result.table.index, result.table[name], color=WARM if name == best else TERMS[i % len(TERMS)],
-                  lw=2.2 if name == best else 1.5, marker=_MARKS[i] if len(result.table) <= 60 else "", ms=5,
-                  label=name)  # fmt: skip
+        axes.plot(
+            result.table.index,
+            result.table[name],
+            color=WARM if name == best else TERMS[i % len(TERMS)],
+            lw=2.2 if name == best else 1.5,
+            marker=_MARKS[i] if len(result.table) <= 60 else "",
+            ms=5,
+            label=name,
+        )
     _name_ends(axes, result.table[others], limit)
     axes.xaxis.set_major_locator(MaxNLocator(integer=True))
     axes.margins(x=0.01)
@@ -135,8 +143,10 @@ def _by_horizon_title(result: ByHorizon, best: str, others: list[str], unit: str
     lowest = result.table.loc[line.index, others].min(axis=1)
     won, n = int((line < lowest).sum()), len(line)
     if n == 1:
-        return (f"'{best}' has {result.score} {number(float(line.iloc[0]))} one {unit} ahead, the best plain reference "
-                f"{number(float(lowest.iloc[0]))}")  # fmt: skip
+        return (
+            f"'{best}' has {result.score} {number(float(line.iloc[0]))} one {unit} ahead, the best plain reference "
+            f"{number(float(lowest.iloc[0]))}"
+        )
     where = "every" if won == n else "no" if won == 0 else f"{won} of {n}"
     ahead = f"{unit} ahead" if won in (0, n) else f"{unit}s ahead"
     return f"'{best}' is below all plain references at {where} {ahead} ({result.score})"
@@ -148,8 +158,16 @@ def _name_ends(axes: Axes, lines: pd.DataFrame, limit: float) -> None:
     room, at = 0.042 * limit, -np.inf
     for name, value in ends.items():
         at = max(float(value), at + room)
-        axes.annotate(str(name), (float(lines.index[-1]), at), xytext=(8, 0), textcoords="offset points", fontsize=9,
-                      color=INK, va="center", annotation_clip=False)  # fmt: skip
+        axes.annotate(
+            str(name),
+            (float(lines.index[-1]), at),
+            xytext=(8, 0),
+            textcoords="offset points",
+            fontsize=9,
+            color=INK,
+            va="center",
+            annotation_clip=False,
+        )
 
 
 def draw_comparison(result: Comparison) -> Picture:
@@ -175,8 +193,13 @@ def draw_comparison(result: Comparison) -> Picture:
     if ahead in names and best in names:
         rows = [names.index(best), names.index(ahead)]
         for i, shift in enumerate(jitter.tolist()):
-            axes.plot([result.by_origin[best].iloc[i], result.by_origin[ahead].iloc[i]],
-                      [rows[0] + shift, rows[1] + shift], color=FAINT, lw=0.9, zorder=0)  # fmt: skip
+            axes.plot(
+                [result.by_origin[best].iloc[i], result.by_origin[ahead].iloc[i]],
+                [rows[0] + shift, rows[1] + shift],
+                color=FAINT,
+                lw=0.9,
+                zorder=0,
+            )
     axes.set_yticks(range(len(names)), [short(name, 30) for name in names])
     for label, name in zip(axes.get_yticklabels(), names, strict=True):
         label.set_fontweight("bold" if name in among else "normal")
@@ -194,8 +217,10 @@ def _skill(result: Comparison) -> str:
     if not result.skill > 0.0:
         return f"No candidate beats the plain reference '{result.best_reference}'"
     won = int((result.by_origin[result.best] < result.by_origin[result.best_reference]).sum())
-    return (f"'{result.best}' beats '{result.best_reference}' by {100 * result.skill:.0f} %, at {won} of "
-            f"{len(result.by_origin)} origins")  # fmt: skip
+    return (
+        f"'{result.best}' beats '{result.best_reference}' by {100 * result.skill:.0f} %, at {won} of "
+        f"{len(result.by_origin)} origins"
+    )
 
 
 def draw_calibration(result: Calibration) -> Picture:
@@ -206,8 +231,15 @@ def draw_calibration(result: Calibration) -> Picture:
         rows = table[table["level"] == level]
         at = rows["horizon"].astype(int)
         left.fill_between(at, rows["low"], rows["high"], color=tone, alpha=0.13, lw=0)
-        left.plot(at, rows["reached"], color=tone, lw=1.6, marker="os"[i] if len(rows) <= 60 else "", ms=5,
-                  label=f"{100 * level:g} % interval")  # fmt: skip
+        left.plot(
+            at,
+            rows["reached"],
+            color=tone,
+            lw=1.6,
+            marker="os"[i] if len(rows) <= 60 else "",
+            ms=5,
+            label=f"{100 * level:g} % interval",
+        )
         left.axhline(100 * level, color=tone, lw=1.2, ls="--")
     left.set_ylim(0.0, 102.0)
     left.xaxis.set_major_locator(MaxNLocator(integer=True))
@@ -250,8 +282,17 @@ def draw_search(result: Search) -> Picture:
     axes.plot(rows["columns"], rows["score"], color=INK, lw=1.6, marker="o", ms=4, label="best of its size")
     winner = result.winner
     axes.plot([winner.columns], [winner.score], "D", color=WARM, ms=10, label="winner, in the search", zorder=5)
-    axes.plot([winner.columns], [result.honest], "s", mfc="none", mec=WARM, mew=2.2, ms=11,
-              label="winner, on what was held back", zorder=5)  # fmt: skip
+    axes.plot(
+        [winner.columns],
+        [result.honest],
+        "s",
+        mfc="none",
+        mec=WARM,
+        mew=2.2,
+        ms=11,
+        label="winner, on what was held back",
+        zorder=5,
+    )
     axes.plot([winner.columns] * 2, [winner.score, result.honest], color=WARM, lw=1.0, ls=":")
     if result.as_stated is not None:
         axes.axhline(result.as_stated, color=TERMS[0], lw=1.3, ls="--", label="model as stated, on what was held back")
@@ -274,8 +315,9 @@ def _course(axes: Axes, result: Search) -> None:
     expected, most = result.gain_of()
     if most > 0.0:
         best, last = float(rows["best"].iloc[-1]), int(rows["try"].iloc[-1])
-        axes.fill_between([last, last + 25], [best, best - most], [best, best], color=FAN[0], lw=0,
-                          label="25 more (95 %)")  # fmt: skip
+        axes.fill_between(
+            [last, last + 25], [best, best - most], [best, best], color=FAN[0], lw=0, label="25 more (95 %)"
+        )
         axes.plot([last, last + 25], [best, best - expected], color=WARM, lw=1.4, dashes=(3, 2))
     if len(rows) > 4:
         low, high = float(rows["best"].iloc[-1]) - most, float(np.quantile(rows["score"], 0.9))
@@ -298,8 +340,16 @@ def draw_member_weights(result: MemberWeights) -> Picture:
     places, floor = np.arange(len(table)), np.zeros(len(table))
     for i, name in enumerate(table.columns):
         values = table[name].to_numpy()
-        axes.bar(places, values, bottom=floor, color=TERMS[i % len(TERMS)], width=0.86, label=short(name, 30),
-                 edgecolor="white", lw=0.5)  # fmt: skip
+        axes.bar(
+            places,
+            values,
+            bottom=floor,
+            color=TERMS[i % len(TERMS)],
+            width=0.86,
+            label=short(name, 30),
+            edgecolor="white",
+            lw=0.5,
+        )
         floor = floor + values
     step = max(1, len(table) // 12)
     axes.set_xticks(places[::step], [f"{day:%Y-%m-%d}" for day in table.index[::step]], rotation=30, ha="right")
@@ -317,10 +367,11 @@ def draw_timeline(result: Timeline) -> Picture:
     picture, axes = canvas(
         f"{len(table)} origins, each learning from what was known there and forecasting "
         f"{cuts.plan.horizon} {cuts.table.axis.frequency.unit}s",
-        "Ink is learnt from, warm is forecast" + (", the space between is the gap" if cuts.plan.gap else "")
+        "Ink is learnt from, warm is forecast"
+        + (", the space between is the gap" if cuts.plan.gap else "")
         + ". Nothing right of an origin's mark is seen by its fit.",
         left=0.13,
-    )  # fmt: skip
+    )
     width = np.timedelta64(int(np.diff(cuts.table.axis.edges[:2])[0]), "us")
     spans = {name: _times(pd.DatetimeIndex(table[name])) for name in table.columns}
     for row in range(len(table)):
@@ -342,5 +393,11 @@ def draw_timeline(result: Timeline) -> Picture:
 
 
 def _bar(axes: Axes, y: float, start: np.datetime64, end: np.datetime64, color: str) -> None:
-    axes.plot([start, end], [y, y], color=color, lw=7 if color == WARM else 6, solid_capstyle="butt",
-              alpha=1.0 if color == WARM else 0.55)  # fmt: skip
+    axes.plot(
+        [start, end],
+        [y, y],
+        color=color,
+        lw=7 if color == WARM else 6,
+        solid_capstyle="butt",
+        alpha=1.0 if color == WARM else 0.55,
+    )

@@ -14,8 +14,13 @@ _FAR = 3.0
 
 def draw_residuals(result: Residuals) -> Picture:
     """The side that was asked for."""
-    return {"time": _over_time, "season": _by_season, "lags": _by_lag, "quantiles": _quantiles,
-            "influence": _influence}[result.side](result)  # fmt: skip
+    return {
+        "time": _over_time,
+        "season": _by_season,
+        "lags": _by_lag,
+        "quantiles": _quantiles,
+        "influence": _influence,
+    }[result.side](result)
 
 
 def _over_time(result: Residuals) -> Picture:
@@ -88,8 +93,13 @@ def _by_lag(result: Residuals) -> Picture:
     )
     beyond = table["correlation"].abs() > limit
     axes.axhspan(-limit, limit, color=FAN[0], alpha=0.6, lw=0)
-    axes.bar(table["lag"], table["correlation"], 0.55, color=[WARM if each else TERMS[0] for each in beyond],
-             hatch=["////" if each else "" for each in beyond])  # fmt: skip
+    axes.bar(
+        table["lag"],
+        table["correlation"],
+        0.55,
+        color=[WARM if each else TERMS[0] for each in beyond],
+        hatch=["////" if each else "" for each in beyond],
+    )
     axes.axhline(0.0, color=INK, lw=1)
     top = max(float(table["correlation"].abs().max()) * 1.25, 2.5 * limit)
     axes.set_ylim(-top, top)

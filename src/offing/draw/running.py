@@ -57,8 +57,14 @@ def draw_running(result: Nowcast) -> Picture:
     for i in range(pairs):
         tone = FAN[min(i, len(FAN) - 1)]
         edges = result.table.iloc[:, [1 + i, len(result.table.columns) - 2 - i]].to_numpy()
-        above.fill_between(dates, edges[:, 0], edges[:, 1], color=tone, lw=0,
-                           label=f"{result.table.columns[1 + i]} to {result.table.columns[-2 - i]}")  # fmt: skip
+        above.fill_between(
+            dates,
+            edges[:, 0],
+            edges[:, 1],
+            color=tone,
+            lw=0,
+            label=f"{result.table.columns[1 + i]} to {result.table.columns[-2 - i]}",
+        )
     above.plot(dates, result.table["forecast"], color=WARM, lw=2.2, marker="D", ms=6, label="estimate (mean)")
     for date, value in zip(dates, result.table["forecast"], strict=True):
         above.annotate(number(value, 4), (date, value), xytext=(0, 9), textcoords="offset points", ha="center")
@@ -97,8 +103,9 @@ def _steps(axes: Axes, result: Nowcast, dates: Sequence[Any]) -> None:
     locator = date_ticks(9)
     axes.xaxis.set_major_locator(locator)
     axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
-    handles = [Patch(facecolor=colour, hatch=hatch, edgecolor="white", label=name)
-               for name, (colour, hatch) in looks.items()]  # fmt: skip
+    handles = [
+        Patch(facecolor=colour, hatch=hatch, edgecolor="white", label=name) for name, (colour, hatch) in looks.items()
+    ]
     legend(axes, handles=handles)
 
 
@@ -113,8 +120,15 @@ def draw_inputs(result: Inputs) -> Picture:
         left=0.16,
     )
     axes.axvspan(_stamp(result.start), _stamp(result.end), color=FAINT, alpha=0.6, lw=0)
-    axes.annotate(result.period, (_stamp(result.start), 1.0), xycoords=("data", "axes fraction"), xytext=(5, -5),
-                  textcoords="offset points", va="top", fontsize=11)  # fmt: skip
+    axes.annotate(
+        result.period,
+        (_stamp(result.start), 1.0),
+        xycoords=("data", "axes fraction"),
+        xytext=(5, -5),
+        textcoords="offset points",
+        va="top",
+        fontsize=11,
+    )
     for row, driver in enumerate(drivers):
         own = result.table[result.table["driver"] == driver]
         top = max(float(own["coefficient"].abs().max()), 1e-300)
@@ -124,21 +138,45 @@ def draw_inputs(result: Inputs) -> Picture:
             size = 0.72 * float(value["coefficient"]) / top
             out = value["mark"] != "modelled"
             colour = TERMS[row % len(TERMS)]
-            axes.bar(start, size, end - start, bottom=base, align="edge", color=colour if out else "none",
-                     edgecolor="white" if out else colour, hatch="" if out else "////", lw=0.8)  # fmt: skip
+            axes.bar(
+                start,
+                size,
+                end - start,
+                bottom=base,
+                align="edge",
+                color=colour if out else "none",
+                edgecolor="white" if out else colour,
+                hatch="" if out else "////",
+                lw=0.8,
+            )
             if not out and (own["mark"] == "modelled").sum() <= _LABELLED:
-                axes.annotate(f"out {value['released']:%d %b}", (start, base), xytext=(2, -12),
-                              textcoords="offset points", fontsize=8.5, color=INK)  # fmt: skip
+                axes.annotate(
+                    f"out {value['released']:%d %b}",
+                    (start, base),
+                    xytext=(2, -12),
+                    textcoords="offset points",
+                    fontsize=8.5,
+                    color=INK,
+                )
         axes.axhline(base, color=QUIET, lw=0.8)
     axes.axvline(_stamp(result.origin), color=WARM, lw=1.6, dashes=(4, 2))
-    axes.annotate("origin", (_stamp(result.origin), 1.0), xycoords=("data", "axes fraction"), xytext=(4, -5),
-                  textcoords="offset points", va="top", color=WARM)  # fmt: skip
+    axes.annotate(
+        "origin",
+        (_stamp(result.origin), 1.0),
+        xycoords=("data", "axes fraction"),
+        xytext=(4, -5),
+        textcoords="offset points",
+        va="top",
+        color=WARM,
+    )
     axes.set_yticks([len(drivers) - 1 - row + 0.36 for row in range(len(drivers))], [short(d, 16) for d in drivers])
     axes.set_ylim(-0.25, len(drivers))
     axes.yaxis.grid(visible=False)
     axes.set_xlabel("time (each bar from its period's start to its end)")
-    patches = [Patch(facecolor=TERMS[0], label="out"), Patch(facecolor="none", edgecolor=TERMS[0], hatch="////",
-                                                              label="expected, not out")]  # fmt: skip
+    patches = [
+        Patch(facecolor=TERMS[0], label="out"),
+        Patch(facecolor="none", edgecolor=TERMS[0], hatch="////", label="expected, not out"),
+    ]
     legend(axes, handles=patches)
     return picture
 
@@ -151,12 +189,13 @@ def _stamp(moment: Any) -> Any:
 
 #: How the members of a combination count, by its way.
 _WEIGHTED = {
-    "mean": "All count alike.", "median": "The middle one counts, or both in the middle.",
+    "mean": "All count alike.",
+    "median": "The middle one counts, or both in the middle.",
     "trimmed mean": "All but the highest and the lowest ones count alike.",
     "past errors": "Weights go with one over past squared errors.",
     "least squares": "Weights are those that would have been best in the past, none of them negative.",
     STATED_WEIGHTS: "Weights are as stated.",
-}  # fmt: skip
+}
 
 
 def draw_combination(result: Combination) -> Picture:
@@ -164,21 +203,37 @@ def draw_combination(result: Combination) -> Picture:
     first = next(iter(result.members.values()))
     picture, axes = canvas(
         result.sentence.split(". Over")[0].rstrip("."),
-        ("Each mark is one model's forecast, with its weight; the wide one is their mean. " + (
-            _WEIGHTED[result.method]))
+        (
+            "Each mark is one model's forecast, with its weight; the wide one is their mean. "
+            + (_WEIGHTED[result.method])
+        )
         + f" {first.fit.source_note}",
-    )  # fmt: skip
+    )
     fit, axis = first.fit, first.axis
     shown = min(fit.axis.n, max(_HISTORY, 2 * axis.n))
     past = fit.axis.part(fit.axis.n - shown, fit.axis.n)
-    axes.plot(times_of(past), fit.target[-shown:], color=INK, lw=1.8, marker="o" if shown <= 24 else "", ms=3.5,
-              label=fit.label)  # fmt: skip
+    axes.plot(
+        times_of(past),
+        fit.target[-shown:],
+        color=INK,
+        lw=1.8,
+        marker="o" if shown <= 24 else "",
+        ms=3.5,
+        label=fit.label,
+    )
     step = times_of(axis)[0] - times_of(past)[-1]
     for i, (name, member) in enumerate(result.members.items()):
         aside = step * (i - (len(result.members) - 1) / 2.0) * (0.5 / max(len(result.members), 1))
         marks = "sv^<>pPX*h"
-        axes.plot(times_of(axis) + aside, member.mean, color=TERMS[i % len(TERMS)], lw=1.0 if axis.n > 1 else 0.0,
-                  marker=marks[i % len(marks)], ms=8, label=f"{name} ({100.0 * result.weights[i]:.0f} %)")  # fmt: skip
+        axes.plot(
+            times_of(axis) + aside,
+            member.mean,
+            color=TERMS[i % len(TERMS)],
+            lw=1.0 if axis.n > 1 else 0.0,
+            marker=marks[i % len(marks)],
+            ms=8,
+            label=f"{name} ({100.0 * result.weights[i]:.0f} %)",
+        )
     quantiles = result.quantiles
     half = np.full(axis.n, step / 2)
     edges = quantiles.iloc[:, [0, -1]].to_numpy()

@@ -26,8 +26,13 @@ def draw_screening(result: Screening) -> Picture:
         "each; bars are one standard error. Proposed is the smallest size within one standard error of the least.",
     )
     sizes = np.arange(len(result.error))
-    axes.axhline(float(result.error[best] + result.band[best]), color=QUIET, lw=1, ls=(0, (4, 3)),
-                 label="least, and one standard error more")  # fmt: skip
+    axes.axhline(
+        float(result.error[best] + result.band[best]),
+        color=QUIET,
+        lw=1,
+        ls=(0, (4, 3)),
+        label="least, and one standard error more",
+    )
     axes.errorbar(sizes, result.error, result.band, color=INK, lw=1.6, elinewidth=1.2, capsize=3, marker="o", ms=4)
     axes.plot([size], [chosen], "D", ms=10, color=WARM, label="proposed", zorder=5)
     axes.plot([best], [result.error[best]], "s", ms=8, mfc="none", mec=TERMS[0], mew=1.8, label="least error", zorder=6)
@@ -37,8 +42,16 @@ def draw_screening(result: Screening) -> Picture:
         kept = result.chosen[each]
         added = [str(result.candidates[i].name) for i in kept if i not in before]
         if each and added:
-            axes.annotate(short(f"+ {', '.join(added)}", 44), (each, top), rotation=90, fontsize=8.5, color=INK,
-                          xytext=(0, 6), textcoords="offset points", annotation_clip=False)  # fmt: skip
+            axes.annotate(
+                short(f"+ {', '.join(added)}", 44),
+                (each, top),
+                rotation=90,
+                fontsize=8.5,
+                color=INK,
+                xytext=(0, 6),
+                textcoords="offset points",
+                annotation_clip=False,
+            )
         before = kept
     axes.xaxis.set_major_locator(MaxNLocator(integer=True))
     axes.set_ylim(top=top + 0.42 * (top - float((result.error - result.band).min())))

@@ -58,9 +58,16 @@ def draw_forecast(forecast: Forecast) -> Picture:
     )
     axes.axvline(times_of(axis)[0] - np.timedelta64(_half(axis), "us"), color=QUIET, lw=1, dashes=(2, 2))
     axes.annotate(
-        "origin", (times_of(axis)[0] - np.timedelta64(_half(axis), "us"), 1.0), xycoords=("data", "axes fraction"),
-        xytext=(-5, -4), textcoords="offset points", ha="right", va="top", color=INK, fontsize=10,
-    )  # fmt: skip
+        "origin",
+        (times_of(axis)[0] - np.timedelta64(_half(axis), "us"), 1.0),
+        xycoords=("data", "axes fraction"),
+        xytext=(-5, -4),
+        textcoords="offset points",
+        ha="right",
+        va="top",
+        color=INK,
+        fontsize=10,
+    )
     _finish(axes, fit)
     return picture
 

@@ -193,8 +193,13 @@ def unbroken(locator: AutoDateLocator) -> AutoDateLocator:
     Matplotlib's own steps end before the next unit begins (after six months, twelve hours), and where none of them
     gives few enough ticks it warns; further ones close these gaps.
     """
-    for unit, more in ((MONTHLY, (12, 24, 60)), (DAILY, (28, 56, 112, 366)), (HOURLY, (24, 48, 168)),
-                       (MINUTELY, (60, 120)), (SECONDLY, (60, 120))):  # fmt: skip
+    for unit, more in (
+        (MONTHLY, (12, 24, 60)),
+        (DAILY, (28, 56, 112, 366)),
+        (HOURLY, (24, 48, 168)),
+        (MINUTELY, (60, 120)),
+        (SECONDLY, (60, 120)),
+    ):
         locator.intervald[unit] = sorted({*locator.intervald[unit], *more})
     return locator
 

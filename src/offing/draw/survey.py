@@ -48,8 +48,14 @@ def draw_history(view: History) -> Picture:
     )
     times = _times(view.axis)
     dense = len(times) > _DENSE
-    axes.plot(times, view.values, color=QUIET, lw=0.5 if dense else 1.1, alpha=0.6 if dense else 1.0,
-              label=f"by {view.axis.frequency.unit}")  # fmt: skip
+    axes.plot(
+        times,
+        view.values,
+        color=QUIET,
+        lw=0.5 if dense else 1.1,
+        alpha=0.6 if dense else 1.0,
+        label=f"by {view.axis.frequency.unit}",
+    )
     if coarse is not None:
         edges = coarse.frequency.wall(coarse.edges).astype("datetime64[us]")
         steps_look: Any = {"baseline": None, "color": INK, "lw": 2.2, "zorder": 3}

@@ -29,16 +29,32 @@ def draw_totals(result: Totals) -> Picture:
             alpha=0.85 * alpha,
         )
         ahead = at[result.ahead[at] > 0]
-        axes.bar(ahead, result.forecast[ahead], 0.62, bottom=result.actual[ahead], color=FAN[1], hatch="//",
-                 edgecolor=WARM, lw=0, alpha=alpha)  # fmt: skip
+        axes.bar(
+            ahead,
+            result.forecast[ahead],
+            0.62,
+            bottom=result.actual[ahead],
+            color=FAN[1],
+            hatch="//",
+            edgecolor=WARM,
+            lw=0,
+            alpha=alpha,
+        )
     future = places[result.ahead > 0]
     axes.vlines(future, result.low[future], result.high[future], color=WARM, lw=2.4)
     top = np.maximum(result.high, result.total)
     if len(places) <= 24:
         for i in places.tolist():
             change = f"\n{percent(float(result.change[i]))}" if np.isfinite(result.change[i]) else ""
-            axes.annotate(f"{number(float(result.total[i]), 4)}{change}", (i, top[i]), xytext=(0, 5),
-                          textcoords="offset points", ha="center", va="bottom", fontsize=10)  # fmt: skip
+            axes.annotate(
+                f"{number(float(result.total[i]), 4)}{change}",
+                (i, top[i]),
+                xytext=(0, 5),
+                textcoords="offset points",
+                ha="center",
+                va="bottom",
+                fontsize=10,
+            )
     labels = result.axis.labels()
     step = -(-len(places) * (len(labels[0]) + 2) // 120)
     axes.set_xticks(places[::step], labels[::step])
@@ -107,8 +123,16 @@ def draw_reach(result: Exceedance) -> Picture:
     middles, width = (edges[1:] + edges[:-1]) / 2.0, edges[1] - edges[0]
     beyond = middles > result.threshold if result.side == "above" else middles < result.threshold
     axes.bar(middles[~beyond], heights[~beyond], width, color=FAN[0], edgecolor=QUIET, lw=0.5)
-    axes.bar(middles[beyond], heights[beyond], width, color=FAN[2], edgecolor=WARM, lw=0.5, hatch="//",
-             label=f"{result.side} the threshold")  # fmt: skip
+    axes.bar(
+        middles[beyond],
+        heights[beyond],
+        width,
+        color=FAN[2],
+        edgecolor=WARM,
+        lw=0.5,
+        hatch="//",
+        label=f"{result.side} the threshold",
+    )
     axes.axvline(result.threshold, color=INK, lw=1.8, label=f"threshold {number(result.threshold, 4)}")
     mean = float(paths.mean.sum())
     axes.axvline(mean, color=QUIET, lw=1.4, ls="--", label=f"mean {number(mean, 4)}")
@@ -121,5 +145,7 @@ def draw_reach(result: Exceedance) -> Picture:
 
 def _reach_note(result: Exceedance) -> str:
     kind = "normal noise" if result.paths.noise == "normal" else "noise resampled from the residuals"
-    return (f"{len(result.paths.values):,} joint paths with {kind}, the doubt about coefficients and about what the "
-            f"drivers will be.")  # fmt: skip
+    return (
+        f"{len(result.paths.values):,} joint paths with {kind}, the doubt about coefficients and about what the "
+        f"drivers will be."
+    )

@@ -60,8 +60,9 @@ def draw_trend(result: TrendPath) -> Picture:
 def _path(axes: Axes, result: TrendPath) -> None:
     times, n = times_of(result.axis), result.fitted
     for part, colour, tone, label in (
-        (slice(0, n), INK, FAINT, "trend, fitted periods"), (slice(n - 1, None), WARM, FAN[0], "trend, forecast"),
-    ):  # fmt: skip
+        (slice(0, n), INK, FAINT, "trend, fitted periods"),
+        (slice(n - 1, None), WARM, FAN[0], "trend, forecast"),
+    ):
         if len(times[part]) < 2:
             continue
         axes.fill_between(times[part], result.low[part], result.high[part], color=tone, lw=0)

@@ -32,8 +32,9 @@ def _waterfall(walk: Walk) -> Picture:
         f"{walk.from_words[:1].upper()}{walk.from_words[1:]} and {walk.to_words}, {walk.spans[0]}, and what lies "
         f"between; steps add up exactly.{order} Thin lines are 95 % intervals from the coefficients, where they are "
         "known. The axis does not start at zero.",
-        left=0.25, above=0.02,
-    )  # fmt: skip
+        left=0.25,
+        above=0.02,
+    )
     amounts = np.array([float(step.amount[0]) for step in steps])
     before = float(walk.start[0]) + np.concatenate([[0.0], np.cumsum(amounts)])
     places = np.arange(len(steps) + 2)[::-1]
@@ -43,8 +44,16 @@ def _waterfall(walk: Walk) -> Picture:
         axes.annotate(number(value, 5), (value, place), xytext=(6, 0), textcoords="offset points", va="center")
     for i, (step, amount) in enumerate(zip(steps, amounts.tolist(), strict=True)):
         place, colour = places[i + 1], RAISES if amount > 0.0 else LOWERS
-        axes.barh(place, amount, 0.62, left=before[i], color=colour, hatch="" if amount > 0.0 else "//",
-                  edgecolor=PAPER, lw=0.4)  # fmt: skip
+        axes.barh(
+            place,
+            amount,
+            0.62,
+            left=before[i],
+            color=colour,
+            hatch="" if amount > 0.0 else "//",
+            edgecolor=PAPER,
+            lw=0.4,
+        )
         axes.plot([before[i]] * 2, [place + 0.31, places[i] - 0.31], color=QUIET, lw=0.9)
         half = float(step.half[0])
         edge = max(before[i], before[i + 1])
@@ -73,8 +82,11 @@ def _stacks(walk: Walk) -> Picture:
     picture, axes = canvas(
         walk.headline.rstrip("."),
         f"What raises each value above {walk.from_words} and what lowers it; marks are the whole change, to which the "
-        "parts add up exactly.", right=0.845, above=0.02, below=room,
-    )  # fmt: skip
+        "parts add up exactly.",
+        right=0.845,
+        above=0.02,
+        below=room,
+    )
     places, above, below = np.arange(len(walk.spans)), np.zeros(len(walk.spans)), np.zeros(len(walk.spans))
     handles = []
     parts = [(_name(step), step.amount) for step in kept]
@@ -82,13 +94,29 @@ def _stacks(walk: Walk) -> Picture:
         parts.append((f"{len(rest)} more", np.sum([step.amount for step in rest], axis=0)))
     for j, (name, amount) in enumerate(parts):
         colour, hatch = TERMS[j % len(TERMS)], HATCHES[j // len(TERMS) % len(HATCHES)]
-        axes.bar(places, amount, 0.82, bottom=np.where(amount >= 0.0, above, below), facecolor=colour, hatch=hatch,
-                 edgecolor=PAPER, lw=0.4)  # fmt: skip
+        axes.bar(
+            places,
+            amount,
+            0.82,
+            bottom=np.where(amount >= 0.0, above, below),
+            facecolor=colour,
+            hatch=hatch,
+            edgecolor=PAPER,
+            lw=0.4,
+        )
         above, below = above + np.maximum(amount, 0.0), below + np.minimum(amount, 0.0)
         handles.append(Patch(facecolor=colour, hatch=hatch, edgecolor=PAPER, label=short(name, 18)))
     axes.axhline(0.0, color=INK, lw=1.0)
-    mark = axes.plot(places, walk.change, color=INK, lw=0, marker="_", mew=2.6, label="whole change",
-                     ms=max(5.0, min(26.0, 420.0 / len(places))))  # fmt: skip
+    mark = axes.plot(
+        places,
+        walk.change,
+        color=INK,
+        lw=0,
+        marker="_",
+        mew=2.6,
+        label="whole change",
+        ms=max(5.0, min(26.0, 420.0 / len(places))),
+    )
     step = -(-len(places) // 14)
     axes.set_xticks(places[::step], list(walk.spans)[::step], rotation=30, ha="right", fontsize=9)
     axes.set_ylabel(f"change of {in_units(walk.target, walk.unit)}")
@@ -126,8 +154,10 @@ def _edges(before: np.ndarray, steps: list[Step]) -> tuple[float, float]:
 
 
 def _key(axes: Axes) -> None:
-    handles = [Patch(facecolor=RAISES, label="raises"), Patch(facecolor=LOWERS, hatch="//", edgecolor=PAPER,
-                                                              label="lowers")]  # fmt: skip
+    handles = [
+        Patch(facecolor=RAISES, label="raises"),
+        Patch(facecolor=LOWERS, hatch="//", edgecolor=PAPER, label="lowers"),
+    ]
     legend(axes, handles=handles, loc="lower right", bbox_to_anchor=(1.0, 1.0))
 
 

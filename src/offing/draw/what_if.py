@@ -25,7 +25,7 @@ from offing.draw.style import (
     stacked,
     thousands,
     times_of,
-)  # fmt: skip
+)
 from offing.explain import Scenarios, Sensitivity, YearOfDays
 
 #: So much history stands before the scenarios, in lengths of the forecast.
@@ -47,10 +47,12 @@ def draw_scenarios(result: Scenarios) -> Picture:
     noted = [f"'{name}' {signed(float(row['difference']), 3)}{unit}" for name, row in rows.iterrows()]
     title = f"{fit.label}, {axis.spell()}: {number(float(first['total']), 4)}{unit} '{result.base}'; {', '.join(noted)}"
     picture, axes, below = stacked(
-        title, f"Above, each line is a scenario's mean, over the fan of 50, 80 and 95 % of outcomes '{result.base}'. "
+        title,
+        f"Above, each line is a scenario's mean, over the fan of 50, 80 and 95 % of outcomes '{result.base}'. "
         f"Below, how far each lies from '{result.base}', with the 95 % interval of paired joint paths, in which common "
-        "noise cancels.", right=0.83,
-    )  # fmt: skip
+        "noise cancels.",
+        right=0.83,
+    )
     shown = min(max(_BEFORE * axis.n, _LEAST), fit.axis.n)
     past = fit.axis.part(fit.axis.n - shown, fit.axis.n)
     axes.plot(times_of(past), fit.target[-shown:], color=INK, lw=1.4)
@@ -95,9 +97,16 @@ def _label_ends(axes: Axes, times: np.ndarray, ends: list[tuple[float, str, str]
     room, last = 0.038 / height * (high - low), -np.inf
     for value, name, colour in sorted(ends):
         last = max(value, last + room)
-        axes.annotate(short(name, 20), (times[-1], value), xytext=(1.035, (last - low) / (high - low)),
-                      textcoords="axes fraction", color=colour, va="center", fontsize=10,
-                      arrowprops={"arrowstyle": "-", "color": colour, "lw": 0.7})  # fmt: skip
+        axes.annotate(
+            short(name, 20),
+            (times[-1], value),
+            xytext=(1.035, (last - low) / (high - low)),
+            textcoords="axes fraction",
+            color=colour,
+            va="center",
+            fontsize=10,
+            arrowprops={"arrowstyle": "-", "color": colour, "lw": 0.7},
+        )
     axes.set_ylim(low, high)
 
 
@@ -105,15 +114,25 @@ def draw_sensitivity(result: Sensitivity) -> Picture:
     """A bar a driver, the largest effect on top, with its interval."""
     more = " ".join(result.sentences.splitlines()[len(result.drivers) :])
     picture, axes = canvas(
-        result.headline, "The model is run again with each driver changed from here on, the others as they are. Lines "
-        f"are 95 % intervals from the coefficients. {more}".strip(), left=0.2, above=0.02,
-    )  # fmt: skip
+        result.headline,
+        "The model is run again with each driver changed from here on, the others as they are. Lines "
+        f"are 95 % intervals from the coefficients. {more}".strip(),
+        left=0.2,
+        above=0.02,
+    )
     places = np.arange(len(result.drivers))[::-1]
     surely = (result.low > 0.0) | (result.high < 0.0)
     for place, value, sure in zip(places, result.total, surely, strict=True):
         colour = TERMS[0] if value > 0.0 else TERMS[1]
-        axes.barh(place, value, 0.6, facecolor=colour if sure else PAPER, edgecolor=PAPER if sure else colour,
-                  lw=0.6 if sure else 1.2, hatch="" if value > 0.0 or not sure else "//")  # fmt: skip
+        axes.barh(
+            place,
+            value,
+            0.6,
+            facecolor=colour if sure else PAPER,
+            edgecolor=PAPER if sure else colour,
+            lw=0.6 if sure else 1.2,
+            hatch="" if value > 0.0 or not sure else "//",
+        )
     axes.hlines(places, result.low, result.high, color=INK, lw=1.3)
     axes.axvline(0.0, color=INK, lw=1.0)
     right = max(float(result.high.max()), 0.0)
@@ -130,9 +149,11 @@ def draw_sensitivity(result: Sensitivity) -> Picture:
     axes.xaxis.grid(visible=True, color=FAINT, lw=0.8)
     axes.set_xlabel(f"effect on the total of {in_units(result.target, result.unit)}")
     thousands(axes.xaxis)
-    keys = [Patch(facecolor=TERMS[0], label="raises"),
-            Patch(facecolor=TERMS[1], hatch="//", edgecolor=PAPER, label="lowers"),
-            Patch(facecolor=PAPER, edgecolor=QUIET, label="may be zero")]  # fmt: skip
+    keys = [
+        Patch(facecolor=TERMS[0], label="raises"),
+        Patch(facecolor=TERMS[1], hatch="//", edgecolor=PAPER, label="lowers"),
+        Patch(facecolor=PAPER, edgecolor=QUIET, label="may be zero"),
+    ]
     legend(axes, handles=keys, loc="lower right", bbox_to_anchor=(1.0, 1.0))
     return picture
 
@@ -142,8 +163,11 @@ def draw_year_of_days(result: YearOfDays) -> Picture:
     picture, axes = canvas(
         result.sentence.rstrip("."),
         "A cell a day: warm where it adds to the baseline, cool where it takes away; empty where nothing is known. "
-        "Small marks are Sundays.", left=0.085, right=0.9, above=0.02,
-    )  # fmt: skip
+        "Small marks are Sundays.",
+        left=0.085,
+        right=0.9,
+        above=0.02,
+    )
     days = result.table.index
     cells = np.full((12, 31), np.nan)
     cells[days.month - 1, days.day - 1] = result.values  # type: ignore[attr-defined]

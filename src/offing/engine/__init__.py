@@ -3,7 +3,7 @@
 Sizes are written n (rows), k (columns of the design), q (targets), J (terms).
 """
 
-from offing.engine.ar_estimation import Carried, Dynamics
+from offing.engine.ar_estimation import Dynamics, NoiseFit
 from offing.engine.ar_filter import Chain, Phi, combined, echoes, multiplied, partial, running
 from offing.engine.bic_selection import Menu, choose
 from offing.engine.binomial import binomial_limits, binomial_p
@@ -47,7 +47,6 @@ __all__ = [
     "AccuracyTest",
     "Bent",
     "Beta",
-    "Carried",
     "Chain",
     "Choice",
     "Covariance",
@@ -61,6 +60,7 @@ __all__ = [
     "Jump",
     "Loss",
     "Menu",
+    "NoiseFit",
     "Peak",
     "Phi",
     "Problem",

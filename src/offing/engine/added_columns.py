@@ -19,14 +19,14 @@ _OWN = 1e-3
 class Base:
     """A regression's columns and target, freed of what their predecessors predict, with the columns taken out.
 
-    `rows` are those that are known; `basis` (m, k) spans the columns and `left` (m,) is what they leave of the target.
+    `rows` are those that are known; `basis` (m, k) spans the columns and `residual` (m,) the target's residual.
     """
 
     rows: NDArray[np.intp]
     first: NDArray[np.bool_]
     share: float
     basis: Array
-    left: Array
+    residual: Array
 
     @classmethod
     def of(cls, columns: Array, target: Array, share: float) -> Base:
@@ -66,25 +66,25 @@ class Base:
         N ln(rss / rss with them), the likelihood ratio of a regression.
         """
         white = self.whitened(columns)
-        left = white - self.basis @ (self.basis.T @ white)
-        sizes = np.linalg.norm(left, axis=0)
+        residual = white - self.basis @ (self.basis.T @ white)
+        sizes = np.linalg.norm(residual, axis=0)
         own = sizes > _OWN * np.maximum(np.linalg.norm(white, axis=0), 1e-300)
         if not own.any():
             return 0.0
-        spanning, root = orthonormal(left[:, own] / sizes[own])
+        spanning, root = orthonormal(residual[:, own] / sizes[own])
         spanning = spanning[:, np.abs(np.diagonal(root)) > _OWN]
-        rss = float(self.left @ self.left)
-        taken = float(np.square(spanning.T @ self.left).sum())
+        rss = float(self.residual @ self.residual)
+        taken = float(np.square(spanning.T @ self.residual).sum())
         return float(len(self.rows) * np.log(rss / max(rss - taken, 1e-12 * max(rss, 1e-300))))
 
     def t(self, columns: Array) -> Array:
         """T (m,) of each of some columns (n, m) by itself; 0 where the base contains it."""
         white = self.whitened(columns)
-        left = white - self.basis @ (self.basis.T @ white)
-        lengths = np.square(left).sum(axis=0)
+        residual = white - self.basis @ (self.basis.T @ white)
+        lengths = np.square(residual).sum(axis=0)
         own = lengths > np.square(_OWN) * np.square(white).sum(axis=0)
         lengths = np.where(own, lengths, np.inf)
-        effect = left.T @ self.left
-        rss = float(self.left @ self.left) - np.square(effect) / lengths
+        effect = residual.T @ self.residual
+        rss = float(self.residual @ self.residual) - np.square(effect) / lengths
         spread = np.sqrt(np.maximum(rss, 1e-300) / max(self.dof - 1, 1))
         return np.asarray(effect / np.sqrt(lengths) / spread)

@@ -68,7 +68,7 @@ class Filter:
 
 
 @dataclass(frozen=True)
-class Carried:
+class NoiseFit:
     """Learnt dynamics: parameters (φ₁ …, then Φ), the chain, γ of the groups, the deviance, and where these were found.
 
     `errors` are the parameters' standard errors.
@@ -107,9 +107,16 @@ class Likelihood:
 
     @classmethod
     def of(
-        cls, columns: Array, target: Array, times: Times, *, groups: Groups, bounded: Keeping, stated: int,
+        cls,
+        columns: Array,
+        target: Array,
+        times: Times,
+        *,
+        groups: Groups,
+        bounded: Keeping,
+        stated: int,
         lags: tuple[int, ...],
-    ) -> Likelihood | None:  # fmt: skip
+    ) -> Likelihood | None:
         """From the rows; None where the columns leave no noise."""
         together = np.column_stack([columns, target])
         k = columns.shape[1]
@@ -146,13 +153,15 @@ class Likelihood:
         upper, _ = self.moments.whitened(phi)
         rows, factor = upper @ self.spans, float(self.rows - int((self.groups < 0).sum()))
         if len(self.bounded):
-            pull = np.where(self.groups >= 0, 1.0 / np.sqrt(np.append(ratios, np.inf)[self.groups]), 0.0)
-            rows = np.vstack([rows, np.diag(np.append(pull, 0.0))])
+            penalty_rows = np.where(self.groups >= 0, 1.0 / np.sqrt(np.append(ratios, np.inf)[self.groups]), 0.0)
+            rows = np.vstack([rows, np.diag(np.append(penalty_rows, 0.0))])
         root = triangle(rows)
         if self.stated >= 0:
             factor = float(ratios[self.stated]) * root[-1, -1] ** 2
-        lean = solve_triangular(root, self.spans.T, trans="T", check_finite=False).T
-        pulled = blas.dgemm(1.0, lean, lean, trans_b=True) + (factor - 1.0) * np.outer(lean[:, -1], lean[:, -1])
+        jacobian = solve_triangular(root, self.spans.T, trans="T", check_finite=False).T
+        pulled = blas.dgemm(1.0, jacobian, jacobian, trans_b=True) + (factor - 1.0) * np.outer(
+            jacobian[:, -1], jacobian[:, -1]
+        )
         return self.moments.slopes(phi, pulled)
 
     def _whole(self, upper: Array) -> Array:
@@ -167,9 +176,16 @@ class Likelihood:
 
 
 def carry_on(
-    columns: Array, target: Array, times: Times, *, groups: Groups, bounded: Keeping, dynamics: Dynamics,
-    stated: int = -1, near: Carried | None = None,
-) -> Carried:  # fmt: skip
+    columns: Array,
+    target: Array,
+    times: Times,
+    *,
+    groups: Groups,
+    bounded: Keeping,
+    dynamics: Dynamics,
+    stated: int = -1,
+    near: NoiseFit | None = None,
+) -> NoiseFit:
     """Learn the noise's dynamics, and γ of the groups with it, from `near` if that is given.
 
     An order that is not given is the one with the least value of Schwarz's (1978) criterion, from 0 to 6.
@@ -194,8 +210,15 @@ def carry_on(
     likelihood = Likelihood.of(columns, target, times, groups=groups, bounded=bounded, stated=stated, lags=lags)
     if likelihood is None:
         nothing = Dynamics(dynamics.order or 0, season)
-        return Carried(nothing, np.zeros(nothing.count), Chain((), times), np.ones(len(bounded)), -np.inf,
-                       np.zeros(nothing.count), None)  # fmt: skip
+        return NoiseFit(
+            nothing,
+            np.zeros(nothing.count),
+            Chain((), times),
+            np.ones(len(bounded)),
+            -np.inf,
+            np.zeros(nothing.count),
+            None,
+        )
     tried: list[_Search] = []
     if near is not None and dynamics.order is not None:
         search = _Search(likelihood, dynamics, near.angles, ratios=near.ratios if len(bounded) else None)
@@ -256,18 +279,25 @@ class _Search:
         at = self.dynamics.at
         weights = self.likelihood.moments.weights
         steps = 1e-5 * np.eye(len(angles))
-        lean = np.array([weights(at(angles + s).phi) - weights(at(angles - s).phi) for s in steps]).T / 2e-5
+        jacobian = np.array([weights(at(angles + s).phi) - weights(at(angles - s).phi) for s in steps]).T / 2e-5
         own = slope_of(lambda each: at(each).log_determinant, angles)
         if ratios is None:
             ratios = self.likelihood.learnt(at(angles), self.ratios).ratios
-        return np.asarray(self.likelihood.slopes(at(angles).phi, ratios) @ lean + own)
+        return np.asarray(self.likelihood.slopes(at(angles).phi, ratios) @ jacobian + own)
 
-    def ended(self, times: Times) -> Carried:
+    def ended(self, times: Times) -> NoiseFit:
         """What was found, with its standard errors."""
         at = self.dynamics.at(self.angles)
         learnt = self.likelihood.learnt(at, self.ratios)
-        return Carried(self.dynamics, _parameters(self.dynamics, self.angles), Chain(at.phi, times), learnt.ratios,
-                       learnt.deviance, self.angles, self)  # fmt: skip
+        return NoiseFit(
+            self.dynamics,
+            _parameters(self.dynamics, self.angles),
+            Chain(at.phi, times),
+            learnt.ratios,
+            learnt.deviance,
+            self.angles,
+            self,
+        )
 
 
 def _starts(dynamics: Dynamics) -> list[Array]:
@@ -299,9 +329,9 @@ def _errors(dynamics: Dynamics, angles: Array, slope: Callable[[Array], Array]) 
     moves = 1e-3 * np.eye(len(angles))
     curvature = np.array([(slope(angles + move) - slope(angles - move)) / 2e-3 for move in moves])
     steps = 1e-4 * np.eye(len(angles))
-    lean = np.array([_parameters(dynamics, angles + s) - _parameters(dynamics, angles - s) for s in steps]).T / 2e-4
+    jacobian = np.array([_parameters(dynamics, angles + s) - _parameters(dynamics, angles - s) for s in steps]).T / 2e-4
     try:
-        covariance = 2.0 * lean @ np.linalg.inv((curvature + curvature.T) / 2.0) @ lean.T
+        covariance = 2.0 * jacobian @ np.linalg.inv((curvature + curvature.T) / 2.0) @ jacobian.T
     except np.linalg.LinAlgError:
         return np.full(len(angles), np.nan)
     with np.errstate(invalid="ignore"):

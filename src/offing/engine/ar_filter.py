@@ -45,10 +45,10 @@ def echoes(phi: Sequence[float], count: int) -> Array:
 
 def partial(phi: Sequence[float]) -> Array:
     """Partial autocorrelations (P,) of an autoregression (the recursion of Durbin 1960, run backwards)."""
-    left, found = np.asarray(phi, dtype=np.float64), np.zeros(len(phi))
+    remaining, found = np.asarray(phi, dtype=np.float64), np.zeros(len(phi))
     for k in range(len(phi) - 1, -1, -1):
-        found[k] = left[k]
-        left = (left[:k] + found[k] * left[:k][::-1]) / max(1.0 - found[k] ** 2, 1e-300)
+        found[k] = remaining[k]
+        remaining = (remaining[:k] + found[k] * remaining[:k][::-1]) / max(1.0 - found[k] ** 2, 1e-300)
     return found
 
 
@@ -132,7 +132,7 @@ class Chain:
         free /= np.sqrt(self._seen_variances).reshape(shape)
         return np.asarray(free)
 
-    def carried(self, noise: Array, at: Times) -> Array:
+    def ar_prediction(self, noise: Array, at: Times) -> Array:
         """What is expected (m, …) at the times `at` of the `noise` (n, …), from the rows before each; 0 without one."""
         found = np.zeros((len(at), *noise.shape[1:]))
         after = at > self.times[0]

@@ -83,16 +83,16 @@ def _best(whole: Array, rows: int, held: list[int], menu: Menu) -> tuple[int, ..
 def _with_one_more(steps: Array, target: Array, kept: tuple[int, ...], apart: int) -> tuple[float, tuple[int, ...]]:
     """The `kept` columns of `steps` (m, k) with the one that helps most, `apart` from them, and what they leave."""
     basis = qr(steps[:, list(kept)], mode="economic")[0] if kept else np.zeros((len(steps), 0))
-    free, left = steps - basis @ (basis.T @ steps), target - basis @ (basis.T @ target)
+    free, residual = steps - basis @ (basis.T @ steps), target - basis @ (basis.T @ target)
     lengths = np.square(free).sum(axis=0)
     open_to = lengths > 1e-12 * np.square(steps).sum(axis=0)
     for step in kept:
         open_to[max(step - apart + 1, 0) : step + apart] = False
     if not open_to.any():
-        return float(left @ left), kept
-    gain = np.where(open_to, np.square(free.T @ left) / np.where(open_to, lengths, 1.0), -1.0)
+        return float(residual @ residual), kept
+    gain = np.where(open_to, np.square(free.T @ residual) / np.where(open_to, lengths, 1.0), -1.0)
     step = int(np.argmax(gain))
-    return float(left @ left - gain[step]), tuple(sorted((*kept, step)))
+    return float(residual @ residual - gain[step]), tuple(sorted((*kept, step)))
 
 
 def _moved(

@@ -33,10 +33,10 @@ def place_interval(
     """
     basis = qr(others, mode="economic")[0]
     free = ramps - basis @ (basis.T @ ramps)
-    left = target - basis @ (basis.T @ target)
+    residual = target - basis @ (basis.T @ target)
     lengths = np.square(free).sum(axis=0)
     seen = lengths > 1e-12 * np.square(ramps).sum(axis=0)
-    gain = np.where(seen, np.square(free.T @ left) / np.where(seen, lengths, 1.0), 0.0)
-    rss = np.maximum(left @ left - gain, 1e-300)
+    gain = np.where(seen, np.square(free.T @ residual) / np.where(seen, lengths, 1.0), 0.0)
+    rss = np.maximum(residual @ residual - gain, 1e-300)
     deviance = dof * np.log(rss / rss.min())
     return np.flatnonzero(deviance <= chdtri(1.0, 1.0 - probability)), deviance

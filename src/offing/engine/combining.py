@@ -104,8 +104,13 @@ def mixed_quantiles(quantiles: Array, weights: Array, probabilities: Array) -> A
     found = np.empty(quantiles.shape[1:])
     for i in range(quantiles.shape[1]):
         points = np.unique(wide[:, i])
-        below = sum((weight * np.interp(points, row, p, left=0.0, right=1.0)
-                     for weight, row in zip(weights[i], wide[:, i], strict=True)), np.zeros(len(points)))  # fmt: skip
+        below = sum(
+            (
+                weight * np.interp(points, row, p, left=0.0, right=1.0)
+                for weight, row in zip(weights[i], wide[:, i], strict=True)
+            ),
+            np.zeros(len(points)),
+        )
         found[i] = _inverted(points, below, probabilities)
     return found
 

@@ -118,13 +118,13 @@ def best_set(losses: Array, *, block: int = 1, draws: int = 2000, seed: int = 0)
     runs = -(-n // block)
     places = (generator.integers(n, size=(draws, runs, 1)) + np.arange(block)).reshape(draws, -1)[:, :n] % n
     means = losses[places].mean(axis=1) - losses.mean(axis=0)
-    p, left, so_far = np.ones(m), list(range(m)), 0.0
-    while len(left) > 1:
-        part = means[:, left] - means[:, left].mean(axis=1, keepdims=True)
-        own = losses[:, left].mean(axis=0) - losses[:, left].mean()
+    p, remaining, so_far = np.ones(m), list(range(m)), 0.0
+    while len(remaining) > 1:
+        part = means[:, remaining] - means[:, remaining].mean(axis=1, keepdims=True)
+        own = losses[:, remaining].mean(axis=0) - losses[:, remaining].mean()
         deviation = np.maximum(np.sqrt(np.square(part).mean(axis=0)), 1e-300)
         reached = own / deviation
         worst = int(np.argmax(reached))
         so_far = max(so_far, float(((part / deviation).max(axis=1) >= reached[worst]).mean()))
-        p[left.pop(worst)] = so_far
+        p[remaining.pop(worst)] = so_far
     return p

@@ -31,12 +31,12 @@ def spread_smoothly(sums: Array, place: NDArray[np.intp], pattern: Array | None 
     if pattern is not None and m > 2 and np.ptp(np.asarray(whole @ pattern)) > 0.0:
         design = np.column_stack([np.ones(n), pattern])
         base = design @ np.linalg.lstsq(whole @ design, sums, rcond=None)[0]
-    left = sums - whole @ base
+    remaining = sums - whole @ base
     counts = np.bincount(place, minlength=m)
     if n < 3 or m == 1:  # nothing to bend between
-        return np.asarray(base + (left / counts)[place])
+        return np.asarray(base + (remaining / counts)[place])
     bands: list[Any] = [np.ones(n - 2), np.full(n - 2, -2.0), np.ones(n - 2)]
     second = diags_array(bands, offsets=[0, 1, 2], shape=(n - 2, n))
     rows: list[list[Any]] = [[second.T @ second, whole.T], [whole, None]]
-    found = spsolve(block_array(rows, format="csc"), np.concatenate([np.zeros(n), left]))
+    found = spsolve(block_array(rows, format="csc"), np.concatenate([np.zeros(n), remaining]))
     return np.asarray(base + found[:n])

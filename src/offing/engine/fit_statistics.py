@@ -27,16 +27,18 @@ class FitStatistics:
     mape: float
 
 
-def fit_figures(working: Array, target: Array, fitted: Array, *, rss: float, columns: int, dof: float) -> FitStatistics:
-    """Figures from the `working` target (n,) with its `rss`, and `target` and `fitted` (n,) on their own scale.
+def fit_figures(
+    transformed: Array, target: Array, fitted: Array, *, rss: float, columns: int, dof: float
+) -> FitStatistics:
+    """Figures from the `transformed` target (n,) with its `rss`, and `target` and `fitted` (n,) on their own scale.
 
     `columns` counts the estimated columns, the constant included, `dof` the degrees of freedom that they left. The
     adjusted R² divides each sum of squares by its degrees of freedom (Theil 1961).
     """
-    n = len(working)
-    total = float(np.square(working - working.mean()).sum())
+    n = len(transformed)
+    total = float(np.square(transformed - transformed.mean()).sum())
     # What rounding alone leaves of a constant is no variation.
-    varies = total > n * np.square(1e-14 * np.abs(working).max())
+    varies = total > n * np.square(1e-14 * np.abs(transformed).max())
     unexplained = rss / total if varies else float("nan")
     error = np.abs(target - fitted)
     return FitStatistics(

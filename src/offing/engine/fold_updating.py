@@ -23,7 +23,7 @@ Rows = NDArray[np.intp]
 
 @dataclass(frozen=True)
 class Choice:
-    """Columns of a design, in their order, and the group (k,) with which each is drawn to zero, −1 where it is free.
+    """Columns of a design, in their order, and the group (k,) with which each is shrunk, −1 where it is free.
 
     `bounded` (G,) shows how the spread of each group is kept from zero; see `offing.engine.variance_components.learn`.
     """
@@ -44,7 +44,7 @@ class Choice:
 
     @classmethod
     def of_free(cls, places: Sequence[int]) -> Choice:
-        """Columns none of which is drawn."""
+        """Columns none of which is shrunk."""
         return cls(np.array(places, dtype=np.intp), np.full(len(places), -1), np.zeros(0, dtype=bool))
 
 
@@ -91,8 +91,8 @@ class Refits:
             root = roots[fold, :-1, :-1].copy()
             f = own.free
             if f < len(root):
-                pull = np.diag(1.0 / np.sqrt(self.ratios[choice][fold][own.groups[own.order[f:]]]))
-                root[f:, f:] = triangle(np.vstack([root[f:, f:], pull]))
+                penalty_rows = np.diag(1.0 / np.sqrt(self.ratios[choice][fold][own.groups[own.order[f:]]]))
+                root[f:, f:] = triangle(np.vstack([root[f:, f:], penalty_rows]))
             # With W = R'⁻¹ x the variance of x'β is s² W'W.
             half, _ = lapack.dtrtrs(root, self.rows[fold][:, own.places[own.order]].T, trans=1)
             found[fold] = np.sqrt(np.square(half).sum(axis=0) * self.variance[choice, fold])
@@ -101,8 +101,8 @@ class Refits:
 
 def refits(
     columns: Array, target: Array, *, starts: Rows, ends: Rows, ahead: Rows, choices: Sequence[Choice]
-) -> Refits:  # fmt: skip
-    """Least squares of each fold's rows on each choice of columns, some of which may be drawn to zero.
+) -> Refits:
+    """Least squares of each fold's rows on each choice of columns, some of which may be shrunk towards zero.
 
     Parameters
     ----------
@@ -132,7 +132,7 @@ def refits(
     variance, dof, sure = np.full(shape, np.nan), np.full(shape, np.nan), np.zeros(shape, dtype=bool)
     every, ratios = [], []
     for c, choice in enumerate(choices):
-        each = _drawn if len(choice.bounded) else _plain
+        each = _shrunk if len(choice.bounded) else _plain
         beta, ratio, variance[c], dof[c], sure[c] = each(triangles, counts, choice)
         with np.errstate(invalid="ignore"):
             mean[c] = np.einsum("fhk,fk->fh", rows[:, :, choice.places], beta)
@@ -173,8 +173,8 @@ def _plain(triangles: Array, counts: Rows, choice: Choice) -> _Fitted:
     return beta, np.zeros((f, 0)), variance, dof, sure
 
 
-def _drawn(triangles: Array, counts: Rows, choice: Choice) -> _Fitted:
-    """Folds of columns of which some are drawn to zero, as strongly as each fold's own rows say."""
+def _shrunk(triangles: Array, counts: Rows, choice: Choice) -> _Fitted:
+    """Folds of columns of which some are shrunk towards zero, as strongly as each fold's own rows say."""
     k, f, free = len(choice.places), len(triangles), choice.free
     roots, groups = _roots(triangles, choice), choice.groups[choice.order[free:]]
     sure = _distinct(roots, free) & (counts > free)

@@ -40,15 +40,15 @@ def largest_step(residual: Array, design: Array, root: Array, variance: float, m
     """
     basis = solve_triangular(root, design.T, trans="T", check_finite=False)
     after = np.cumsum(basis[:, ::-1], axis=1)[:, ::-1]
-    left = np.arange(len(residual), 0, -1) - np.square(after).sum(axis=0)
+    remaining = np.arange(len(residual), 0, -1) - np.square(after).sum(axis=0)
     gain = np.cumsum(residual[::-1])[::-1]
     inner = np.zeros(len(residual), dtype=bool)
     inner[margin : len(residual) - margin] = True
     # A step that the design all but contains explains nothing of its own.
-    usable = inner & (left > 0.02 * np.arange(len(residual), 0, -1))
-    t = np.where(usable, gain / np.sqrt(np.maximum(left, 1e-300) * variance), 0.0)
+    usable = inner & (remaining > 0.02 * np.arange(len(residual), 0, -1))
+    t = np.where(usable, gain / np.sqrt(np.maximum(remaining, 1e-300) * variance), 0.0)
     row = int(np.argmax(np.abs(t)))
-    size = float(gain[row] / left[row]) if usable[row] else 0.0
+    size = float(gain[row] / remaining[row]) if usable[row] else 0.0
     step = (np.arange(len(residual)) >= row) - basis.T @ after[:, row]
     return Jump(row, size, float(t[row])), residual - size * step
 
@@ -56,10 +56,10 @@ def largest_step(residual: Array, design: Array, root: Array, variance: float, m
 def largest_pulse(residual: Array, design: Array, root: Array, variance: float) -> Jump:
     """The single row whose residual (n,), over what its leverage leaves, is largest."""
     basis = solve_triangular(root, design.T, trans="T", check_finite=False)
-    left = 1.0 - np.square(basis).sum(axis=0)
-    t = np.where(left > 0.02, residual / np.sqrt(np.maximum(left, 1e-300) * variance), 0.0)
+    remaining = 1.0 - np.square(basis).sum(axis=0)
+    t = np.where(remaining > 0.02, residual / np.sqrt(np.maximum(remaining, 1e-300) * variance), 0.0)
     row = int(np.argmax(np.abs(t)))
-    return Jump(row, float(residual[row] / left[row]), float(t[row]))
+    return Jump(row, float(residual[row] / remaining[row]), float(t[row]))
 
 
 def chance_limit(tries: int, p: float = 0.001) -> float:

@@ -43,8 +43,8 @@ class Moments:
         for at, (a, b) in enumerate(pairs):
             i, j = lags[a], lags[b]
             # SciPy's product, as NumPy's would wake threads of its own beside those of the triangles.
-            half = blas.dgemm(1.0, full[i : count - j].T, full[j : count - i].T, trans_b=True)
-            products[at] = half if a == b else half + half.T
+            product = blas.dgemm(1.0, full[i : count - j].T, full[j : count - i].T, trans_b=True)
+            products[at] = product if a == b else product + product.T
         pulses = Pulses.of(full, times, lags) if count > len(rows) else None
         return cls(lags, pairs, products, pulses)
 
@@ -69,18 +69,18 @@ class Moments:
             whole, log_determinant = whole - blas.dgemm(1.0, beside, beside, trans_a=True), more
         return cholesky(whole, check_finite=False), log_determinant
 
-    def slopes(self, phi: Phi, pull: Array) -> Array:
-        """Derivative by the weights of the lags of Σ `pull` (k, k) · M, with M the sums of products, and of log |A|.
+    def slopes(self, phi: Phi, weight: Array) -> Array:
+        """Derivative by the weights of the lags of Σ `weight` (k, k) · M, with M the sums of products, and of log |A|.
 
         A is the matrix of the missing periods.
         """
         own = self.weights(phi)
-        moved = np.einsum("pij,ij->p", self.products, pull)
+        moved = np.einsum("pij,ij->p", self.products, weight)
         found = np.zeros(len(own))
         for (a, b), each in zip(self.pairs, moved.tolist(), strict=True):
             found[a] += own[b] * each
             found[b] += own[a] * each
-        return found if self.pulses is None else found + self.pulses.slopes(own, pull)
+        return found if self.pulses is None else found + self.pulses.slopes(own, weight)
 
 
 @dataclass(frozen=True)
@@ -116,8 +116,14 @@ class Pulses:
         row, column = np.concatenate(rows), np.concatenate(columns)
         lower = row >= column
         row, column = row[lower], column[lower]
-        return cls(np.array(beside), row, column, np.concatenate(factors)[lower], len(missing),
-                   int((row - column).max(initial=0)))  # fmt: skip
+        return cls(
+            np.array(beside),
+            row,
+            column,
+            np.concatenate(factors)[lower],
+            len(missing),
+            int((row - column).max(initial=0)),
+        )
 
     def taken_out(self, own: Array) -> tuple[Array, float]:
         """Rows (m, k) whose products the missing periods take from those of the others, and a log-determinant."""
@@ -131,17 +137,17 @@ class Pulses:
         np.add.at(bands, (self.rows - self.columns, self.columns), both[self.factors])
         return np.asarray(cholesky_banded(bands, lower=True, check_finite=False))
 
-    def slopes(self, own: Array, pull: Array) -> Array:
-        """Derivative by the weights `own` of what `taken_out` takes from Σ `pull` (k, k) · M, and of log |A|.
+    def slopes(self, own: Array, weight: Array) -> Array:
+        """Derivative by the weights `own` of what `taken_out` takes from Σ `weight` (k, k) · M, and of log |A|.
 
         With A the pulses' own sums and B those with the rows, −B'A⁻¹B moves by −dB'W − W'dB + W'dA W, with W = A⁻¹B.
         """
         both = np.outer(own, own).ravel()
         lower = self._root(both)
         met = np.einsum("p,pij->ij", both, self.beside)
-        half, _ = lapack.dtbtrs(lower, met, uplo="L")
-        weights, _ = lapack.dtbtrs(lower, half, uplo="L", trans="T")
-        pulled = blas.dgemm(1.0, weights, pull)
+        product, _ = lapack.dtbtrs(lower, met, uplo="L")
+        weights, _ = lapack.dtbtrs(lower, product, uplo="L", trans="T")
+        pulled = blas.dgemm(1.0, weights, weight)
         by_pair = -2.0 * np.einsum("pij,ij->p", self.beside, pulled)
         twice = np.where(self.rows == self.columns, 1.0, 2.0)
         inner = twice * np.einsum("ik,ik->i", pulled[self.rows], weights[self.columns])

@@ -40,11 +40,11 @@ class Estimate:
     variance
         Unbiased estimate of the noise variance.
     dof
-        Degrees of freedom of that variance: rows less the free columns. Columns that are drawn to zero take none, since
-        what draws them counts as data.
-    taken
-        Degrees of freedom that the columns took of the residuals. A column that is drawn to zero takes less than one
-        (Hodges & Sargent 2001).
+        Degrees of freedom of that variance: rows less the free columns. Columns that are shrunk towards zero take none,
+        since what draws them counts as data.
+    effective_dof
+        Degrees of freedom that the columns took of the residuals. A column that is shrunk towards zero takes less than
+        one (Hodges & Sargent 2001).
     ratios
         Variance (k,) of each coefficient around zero over that of the noise; infinite where it is free.
     chain
@@ -53,7 +53,7 @@ class Estimate:
         Which coefficients (k,) are shape parameters.
     active
         Which coefficients (k,) lie at a bound.
-    loose
+    unconstrained
         Coefficients (k,) without the bounds; `beta` where there are none.
     scores
         Where the covariance is a sandwich, the factor (r, r) of its inside; None where it is the classical one.
@@ -67,49 +67,49 @@ class Estimate:
     rows: int
     variance: float
     dof: float
-    taken: float
+    effective_dof: float
     ratios: Array
     chain: Chain
     shapes: NDArray[np.bool_]
     active: NDArray[np.bool_]
-    loose: Array
+    unconstrained: Array
     scores: Array | None = None
 
     @property
     def pulls(self) -> Array:
         """Rows (d, r) that draw d of the kept coefficients to zero, each worth as much as a row of the data."""
         ratios = self.ratios[self.kept]
-        drawn = np.flatnonzero(np.isfinite(ratios))
-        rows = np.zeros((len(drawn), len(ratios)))
-        rows[np.arange(len(drawn)), drawn] = 1.0 / np.sqrt(ratios[drawn])
+        shrunk = np.flatnonzero(np.isfinite(ratios))
+        rows = np.zeros((len(shrunk), len(ratios)))
+        rows[np.arange(len(shrunk)), shrunk] = 1.0 / np.sqrt(ratios[shrunk])
         return rows
 
     def moved(self, by: Array) -> Estimate:
         """The estimate of a target to which the columns times `by` (k,) are added."""
         kept = np.where(self.kept, by, 0.0)
-        return replace(self, beta=self.beta + kept, loose=self.loose + kept)
+        return replace(self, beta=self.beta + kept, unconstrained=self.unconstrained + kept)
 
     def standard_errors(self, functions: Array) -> Array:
         """Standard errors (m,) of ``functions @ beta``, for `functions` (m, k).
 
         With R the root, the covariance is s² (R'R)⁻¹, so a row x has variance s² |R'⁻¹x|²; where coefficients are
-        drawn to zero this is that of prediction (Henderson 1975). Whether a function is estimable at all where columns
-        were left out, `unidentified` shows.
+        shrunk towards zero this is that of prediction (Henderson 1975). Whether a function is estimable at all where
+        columns were left out, `unidentified` shows.
         """
-        errors: Array = np.sqrt(np.square(self.half(functions)).sum(axis=0))
+        errors: Array = np.sqrt(np.square(self.cov_root(functions)).sum(axis=0))
         return errors
 
-    def half(self, functions: Array) -> Array:
+    def cov_root(self, functions: Array) -> Array:
         """H (r, m) with H'H the covariance (m, m) of ``functions @ beta``, for `functions` (m, k)."""
         m, k = functions.shape
         if m > k:
             # A term has few of the columns: a solve for each of those serves all of its periods.
             touched = np.flatnonzero(functions.any(axis=0))
-            return np.asarray(self.half(np.eye(k)[touched]) @ functions[:, touched].T)
-        half = solve_triangular(self.root, functions[:, self.kept].T, trans="T", check_finite=False)
+            return np.asarray(self.cov_root(np.eye(k)[touched]) @ functions[:, touched].T)
+        cov_root = solve_triangular(self.root, functions[:, self.kept].T, trans="T", check_finite=False)
         if self.scores is not None:
-            return np.asarray(self.scores @ solve_triangular(self.root, half, check_finite=False))
-        return np.asarray(half * np.sqrt(self.variance))
+            return np.asarray(self.scores @ solve_triangular(self.root, cov_root, check_finite=False))
+        return np.asarray(cov_root * np.sqrt(self.variance))
 
     def draws(self, count: int, generator: np.random.Generator) -> tuple[Array, Array]:
         """Coefficients (k, count) and noise variances (count,) drawn from their distribution given the data.
@@ -121,7 +121,7 @@ class Estimate:
         normal = generator.standard_normal((int(self.kept.sum()), count))
         beta = np.repeat(self.beta[:, None], count, axis=1)
         swell = np.sqrt(variances / self.variance)
-        beta[self.kept] += self.half(np.eye(len(self.beta)))[:, self.kept].T @ normal * swell
+        beta[self.kept] += self.cov_root(np.eye(len(self.beta)))[:, self.kept].T @ normal * swell
         return beta, variances
 
     def dependence(self, column: int) -> Array:
@@ -217,19 +217,19 @@ def least_squares(
     shapes = np.zeros(k, dtype=bool) if shapes is None else shapes
     reduced = Reduced.of(design, target, chain) if reduced is None else reduced
     whole = reduced.whole
-    kept, root, beta = solve_drawn(whole, ratios, tolerance)
+    kept, root, beta = solve_shrunk(whole, ratios, tolerance)
     free = kept & ~np.isfinite(ratios)
     if n <= free.sum():
         raise TooFewRowsError(f"{n} rows cannot estimate {free.sum()} columns and the noise")
     white, aim = reduced.rows[:, :-1], reduced.rows[:, -1]
     columns = white if kept.all() else white[:, kept]
-    pull = 1.0 / ratios[kept]
+    penalty = 1.0 / ratios[kept]
     inner = beta[kept]
-    gradient = columns.T @ (aim - columns @ inner) - pull * inner
-    half = solve_triangular(root, gradient, trans="T", check_finite=False)
-    inner = inner + solve_triangular(root, half, check_finite=False)
+    gradient = columns.T @ (aim - columns @ inner) - penalty * inner
+    cov_root = solve_triangular(root, gradient, trans="T", check_finite=False)
+    inner = inner + solve_triangular(root, cov_root, check_finite=False)
     beta[kept] = inner
-    loose, active = beta, np.zeros(k, dtype=bool)
+    unconstrained, active = beta, np.zeros(k, dtype=bool)
     lower, upper = (np.full(k, -np.inf), np.full(k, np.inf)) if bounds is None else bounds
     outside = ((beta < lower) | (beta > upper))[kept].any()
     if rising is not None and (outside or (rising @ beta < 0.0).any()):
@@ -242,86 +242,88 @@ def least_squares(
         beta[kept], active[kept] = inner, held
     residual = aim - columns @ inner
     rss = float(residual @ residual)
-    drawn = np.isfinite(ratios[kept])
+    shrunk = np.isfinite(ratios[kept])
     given = 0.0
-    if drawn.any():
+    if shrunk.any():
         inverse = solve_triangular(root, np.eye(len(root)), check_finite=False)
-        given = float(pull @ np.square(inverse).sum(axis=1))
+        given = float(penalty @ np.square(inverse).sum(axis=1))
     dof = float(n - (free & ~active).sum())
     if variance is None:
-        variance = (rss + float(pull @ np.square(inner))) / dof
-    taken = len(root) - given - float((active & free).sum())
-    return Estimate(beta, kept, root, whole, rss, n, variance, dof, taken, ratios, chain, shapes, active, loose)
+        variance = (rss + float(penalty @ np.square(inner))) / dof
+    effective_dof = len(root) - given - float((active & free).sum())
+    return Estimate(
+        beta, kept, root, whole, rss, n, variance, dof, effective_dof, ratios, chain, shapes, active, unconstrained
+    )
 
 
-def _bounded(root: Array, loose: Array, lower: Array, upper: Array) -> tuple[Array, NDArray[np.bool_]]:
-    """Coefficients (r,) within bounds nearest to the `loose` ones in the metric of the triangle, and which are held.
+def _bounded(root: Array, unconstrained: Array, lower: Array, upper: Array) -> tuple[Array, NDArray[np.bool_]]:
+    """Coefficients (r,) within bounds nearest to the `unconstrained` ones in the triangle's metric, and which are held.
 
     Often those that pass their bounds are all that the bounds hold. Else the active set is that of Stark & Parker
     (1995). The others are solved exactly.
     """
-    held = (loose < lower) | (loose > upper)
-    inner = _beside_held(root, loose, np.clip(loose, lower, upper), held)
-    pull = root.T @ (root @ (inner - loose))
-    right = np.where(inner <= lower, pull >= 0.0, pull <= 0.0)
+    held = (unconstrained < lower) | (unconstrained > upper)
+    inner = _beside_held(root, unconstrained, np.clip(unconstrained, lower, upper), held)
+    penalty = root.T @ (root @ (inner - unconstrained))
+    right = np.where(inner <= lower, penalty >= 0.0, penalty <= 0.0)
     if ((inner >= lower) & (inner <= upper)).all() and right[held].all():
         return inner, held
     lengths = np.linalg.norm(root, axis=0)
     scaled = root / lengths
-    found = lsq_linear(scaled, scaled @ (loose * lengths), bounds=(lower * lengths, upper * lengths), method="bvls",
-                       tol=1e-14)  # fmt: skip
+    aim, bounds = scaled @ (unconstrained * lengths), (lower * lengths, upper * lengths)
+    found = lsq_linear(scaled, aim, bounds=bounds, method="bvls", tol=1e-14)
     held = found.active_mask != 0
-    return _beside_held(root, loose, np.where(found.active_mask < 0, lower, upper), held), held
+    return _beside_held(root, unconstrained, np.where(found.active_mask < 0, lower, upper), held), held
 
 
-def _beside_held(root: Array, loose: Array, limit: Array, held: NDArray[np.bool_]) -> Array:
-    """Coefficients (r,) of which some are `held` at a `limit` (r,), the others nearest to the `loose` ones."""
+def _beside_held(root: Array, unconstrained: Array, limit: Array, held: NDArray[np.bool_]) -> Array:
+    """Coefficients (r,) of which some are `held` at a `limit` (r,), the others nearest to the `unconstrained` ones."""
     inner, free = limit.copy(), np.flatnonzero(~held)
     if len(free):
-        aim = root @ loose - root[:, held] @ inner[held]
+        aim = root @ unconstrained - root[:, held] @ inner[held]
         inner[free] = solve(triangle(np.column_stack([root[:, free], aim]))).beta[:, 0]
     return inner
 
 
-def _rising(root: Array, loose: Array, rising: Array, lower: Array, upper: Array) -> Array:
-    """Coefficients (r,) nearest to the `loose` ones in the metric of the triangle, with A β ≥ 0 and within bounds.
+def _rising(root: Array, unconstrained: Array, rising: Array, lower: Array, upper: Array) -> Array:
+    """Coefficients (r,) nearest to the `unconstrained` ones in the triangle's metric, with A β ≥ 0 and within bounds.
 
     The least distance problem of Lawson & Hanson (1974, chapter 23): y = R (β − loose) of least length with G y ≥ h.
     """
-    eye = np.eye(len(loose))
+    eye = np.eye(len(unconstrained))
     low, high = np.isfinite(lower), np.isfinite(upper)
     rows = np.vstack([rising, eye[low], -eye[high]])
     limits = np.concatenate([np.zeros(len(rising)), lower[low], -upper[high]])
     sizes = np.maximum(np.linalg.norm(rows, axis=1), 1e-300)
     inner = solve_triangular(root, (rows / sizes[:, None]).T, trans="T", check_finite=False).T
-    short = (limits - rows @ loose) / sizes
+    short = (limits - rows @ unconstrained) / sizes
     scale = max(float(np.abs(short).max()), 1e-300)
     joined = np.vstack([inner.T, short / scale])
     aim = np.zeros(len(joined))
     aim[-1] = 1.0
     weights, _ = nnls(joined, aim, maxiter=50 * len(limits))
-    left = joined @ weights - aim
-    found = loose + solve_triangular(root, -scale * left[:-1] / left[-1], check_finite=False)
+    residual_part = joined @ weights - aim
+    found = unconstrained + solve_triangular(root, -scale * residual_part[:-1] / residual_part[-1], check_finite=False)
     # What rounding leaves beyond a bound lies at it.
-    near = 1e-9 * np.maximum(np.abs(loose), 1e-300)
+    near = 1e-9 * np.maximum(np.abs(unconstrained), 1e-300)
     return np.where(np.abs(found - lower) < near, lower, np.where(np.abs(found - upper) < near, upper, found))
 
 
-def solve_drawn(whole: Array, ratios: Array, tolerance: float) -> tuple[NDArray[np.bool_], Array, Array]:
+def solve_shrunk(whole: Array, ratios: Array, tolerance: float) -> tuple[NDArray[np.bool_], Array, Array]:
     """Kept columns (k,), their triangle with the ridge rows, and coefficients (k,), from `whole` (k + 1, k + 1).
 
-    Free columns are kept or left out in their order. A column that is drawn to zero is always kept: where the free
-    ones contain it, its coefficient is what it was taken to be before the data.
+    Free columns are kept or left out in their order. A column that is shrunk towards zero is always kept: where the
+    free ones contain it, its coefficient is what it was taken to be before the data.
     """
     k = len(ratios)
-    drawn = np.flatnonzero(np.isfinite(ratios))
-    if not len(drawn):
+    shrunk = np.flatnonzero(np.isfinite(ratios))
+    if not len(shrunk):
         solution = solve(whole, tolerance=tolerance)
         return solution.kept, solution.root, solution.beta[:, 0]
     free = np.flatnonzero(~np.isfinite(ratios))
     held = free[solve(take(whole, [*free.tolist(), k]), tolerance=tolerance).kept]
     kept = np.zeros(k, dtype=bool)
-    kept[held], kept[drawn] = True, True
+    kept[held], kept[shrunk] = True, True
     at = np.flatnonzero(kept)
     r = len(at)
     ridge = np.zeros((r, r + 1))

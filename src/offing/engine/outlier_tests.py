@@ -170,8 +170,8 @@ def _structure(
             t = float(np.nanmax(np.abs(scan.t))) if n <= _SHORT else 0.0
             if abs(_normal(np.array([t]), scan.dof - 1)[0]) > limit:
                 # A far value hides the season, and the season the value: both are judged together.
-                left = scan.rss / (1.0 + t * t / max(scan.dof - 1, 1))
-                score = min(score, n * np.log(max(left, 1e-300) / n) + (design.shape[1] + 2) * np.log(n))
+                remaining = scan.rss / (1.0 + t * t / max(scan.dof - 1, 1))
+                score = min(score, n * np.log(max(remaining, 1e-300) / n) + (design.shape[1] + 2) * np.log(n))
             if best is None or score < best[0]:
                 best = (score, design, scan, phi)
     if best is None:
@@ -230,8 +230,8 @@ def _scan(values: Array, use: Flags, design: Array, phi: float) -> _Scan:
     rss, dof = float(residual @ residual), int(use.sum()) - q.shape[1]
     following = np.append(lag[1:], 0.0)
     cross = own[:, None] * q - following[:, None] * np.vstack([q[1:], np.zeros((1, q.shape[1]))])
-    lean = own * residual - following * np.append(residual[1:], 0.0)
-    pulse_t, pulse = _tested(lean, own**2 + following**2 - np.square(cross).sum(axis=1), rss, dof)
+    score = own * residual - following * np.append(residual[1:], 0.0)
+    pulse_t, pulse = _tested(score, own**2 + following**2 - np.square(cross).sum(axis=1), rss, dof)
     held = np.where(before, 1.0 - phi, own)
     after = np.vstack([np.cumsum((held[:, None] * q)[::-1], axis=0)[::-1][1:], np.zeros((1, q.shape[1]))])
     step_cross = own[:, None] * q + after
@@ -243,14 +243,14 @@ def _scan(values: Array, use: Flags, design: Array, phi: float) -> _Scan:
     return _Scan(rss, dof, pulse_t, pulse, np.nan_to_num(step_t), residual)
 
 
-def _tested(lean: Array, information: Array, rss: float, dof: int) -> tuple[Array, Array]:
+def _tested(score: Array, information: Array, rss: float, dof: int) -> tuple[Array, Array]:
     """Externally studentised t (n,) and size (n,) of one further column each; NaN where it cannot be separated."""
     noted = information > 0.02
-    size = np.where(noted, lean / np.where(noted, information, 1.0), np.nan)
-    taken = np.where(noted, lean * size, 0.0)
+    size = np.where(noted, score / np.where(noted, information, 1.0), np.nan)
+    taken = np.where(noted, score * size, 0.0)
     rest = np.maximum(rss - taken, 1e-12 * rss) / max(dof - 1, 1)
     with np.errstate(divide="ignore", invalid="ignore"):
-        t = np.where(noted & (rest > 0.0), lean / np.sqrt(np.where(noted, information, 1.0) * rest), 0.0)
+        t = np.where(noted & (rest > 0.0), score / np.sqrt(np.where(noted, information, 1.0) * rest), 0.0)
     return np.nan_to_num(t), size
 
 

@@ -79,8 +79,8 @@ def sandwiched(
         return replace(estimate, scores=triangle(factor), dof=float(g - 1))
     else:
         inner = solve_triangular(estimate.root, kept.T, trans="T", check_finite=False)
-        left = 1.0 - np.minimum(np.square(inner).sum(axis=0), 1.0 - 1e-12)
-        scale = {"hc0": 1.0, "hc1": np.sqrt(n / (n - k)), "hc2": 1.0 / np.sqrt(left), "hc3": 1.0 / left}[kind]
+        remaining = 1.0 - np.minimum(np.square(inner).sum(axis=0), 1.0 - 1e-12)
+        scale = {"hc0": 1.0, "hc1": np.sqrt(n / (n - k)), "hc2": 1.0 / np.sqrt(remaining), "hc3": 1.0 / remaining}[kind]
         factor = kept * (residual * scale)[:, None]
     return replace(estimate, scores=triangle(factor))
 

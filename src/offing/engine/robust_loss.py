@@ -23,20 +23,20 @@ _MAD = 1.4826
 class Robust:
     """What a loss makes of residuals (n,) in units of their robust standard `deviation`: `weights` (n,), and ψ and ψ'.
 
-    `taken` are the degrees of freedom that the columns took. Tukey's loss has several minima: it starts from where
-    Huber's came to rest, and keeps its deviation.
+    `effective_dof` are the degrees of freedom that the columns took. Tukey's loss has several minima: it starts from
+    where Huber's came to rest, and keeps its deviation.
     """
 
     weights: Array
     influence: Array
     slope: Array
     deviation: float
-    taken: float
+    effective_dof: float
     loss: Loss
     settled: bool
 
     @classmethod
-    def of(cls, residual: Array, taken: float, loss: Loss, before: Robust | None) -> Robust:
+    def of(cls, residual: Array, effective_dof: float, loss: Loss, before: Robust | None) -> Robust:
         """The weights for the next round; `before` are those of the last."""
         now: Loss = "huber"
         deviation = _MAD * float(np.median(np.abs(residual)))
@@ -51,11 +51,11 @@ class Robust:
         else:
             inside = np.maximum(1.0 - np.square(z / _TUKEY), 0.0)
             weights, slope = np.square(inside), inside * (1.0 - 5.0 * np.square(z / _TUKEY))
-        return cls(weights, weights * residual / deviation, slope, deviation, taken, now, bool(still))
+        return cls(weights, weights * residual / deviation, slope, deviation, effective_dof, now, bool(still))
 
     def judged(self, estimate: Estimate, rows: Array) -> Estimate:
         """The estimate with the covariance of a robust one (Huber 1981, section 7.6) on the `rows` (n, k)."""
-        n, p = len(self.weights), self.taken
+        n, p = len(self.weights), self.effective_dof
         share = float(self.slope.mean())
         spread = float(np.square(self.influence).sum()) / (n - p)
         # His correction for few rows, with the variance of the slopes.

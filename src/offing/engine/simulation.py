@@ -49,8 +49,10 @@ def difference_weights(lags: Sequence[int]) -> Array:
     return weights
 
 
-def growth_paths(start: Array, working: Array, design: Array, estimate: Estimate, phi: Sequence[float] = ()) -> Array:
-    """Joint paths (paths, h) of u_t = u_{t−m} (1 + z_t / 100), with z = `working` + `design` (β − β̂) + noise.
+def growth_paths(
+    start: Array, transformed: Array, design: Array, estimate: Estimate, phi: Sequence[float] = ()
+) -> Array:
+    """Joint paths (paths, h) of u_t = u_{t−m} (1 + z_t / 100), with z = `transformed` + `design` (β − β̂) + noise.
 
     `start` (m,) holds the m values before. β and the noise variance are drawn from their distribution given the data;
     with coefficients `phi` the noise of a period lives on in later ones.
@@ -59,7 +61,7 @@ def growth_paths(start: Array, working: Array, design: Array, estimate: Estimate
     horizon, m = len(design), len(start)
     beta, variance = estimate.draws(_PATHS, generator)
     noise = running(generator.standard_normal((horizon, _PATHS)) * np.sqrt(variance), phi)
-    growth = 1.0 + (working[:, None] + design @ (beta - estimate.beta[:, None]) + noise) / 100.0
+    growth = 1.0 + (transformed[:, None] + design @ (beta - estimate.beta[:, None]) + noise) / 100.0
     path = np.empty((m + horizon, _PATHS))
     path[:m] = start[:, None]
     for t in range(horizon):

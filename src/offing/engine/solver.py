@@ -1,4 +1,4 @@
-"""One regression: coefficients, how strongly they are drawn to zero, shape parameters and the noise's dynamics.
+"""One regression: coefficients, how strongly they are shrunk towards zero, shape parameters and the noise's dynamics.
 
 Nested as: what rows are worth under a robust loss; strengths and dynamics by restricted maximum likelihood given the
 shapes; shapes by least squares given strengths and dynamics (Golub & Pereyra 1973, with the step of Kaufman 1975); each
@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from offing.base.arrays import Array
-from offing.engine.ar_estimation import Carried, Dynamics, carry_on
+from offing.engine.ar_estimation import Dynamics, NoiseFit, carry_on
 from offing.engine.ar_filter import Chain, Times
 from offing.engine.least_squares import Estimate, Reduced, least_squares
 from offing.engine.robust_loss import Loss, Robust
@@ -79,7 +79,7 @@ class Solved:
     estimate: Estimate
     ratios: Array
     converged: bool
-    carried: Carried | None = None
+    noise_fit: NoiseFit | None = None
 
 
 def regress(problem: Problem) -> Solved:
@@ -105,9 +105,13 @@ def regress(problem: Problem) -> Solved:
 def _solved(problem: Problem) -> Solved:
     if problem.towards is not None and problem.towards.any():
         k = problem.columns.shape[1]
-        moved = replace(problem, target=problem.target - problem.columns @ problem.towards[:k], towards=None,
-                        lower=None if problem.lower is None else problem.lower - problem.towards,
-                        upper=None if problem.upper is None else problem.upper - problem.towards)  # fmt: skip
+        moved = replace(
+            problem,
+            target=problem.target - problem.columns @ problem.towards[:k],
+            towards=None,
+            lower=None if problem.lower is None else problem.lower - problem.towards,
+            upper=None if problem.upper is None else problem.upper - problem.towards,
+        )
         solved = _solved(moved)
         return replace(solved, estimate=solved.estimate.moved(problem.towards))
     if problem.loss != "squares":
@@ -122,7 +126,7 @@ def _robust(problem: Problem) -> Solved:
 
     def judged(before: Robust | None) -> Robust:
         residual = problem.target - _values(problem, solved.estimate.beta)
-        return Robust.of(residual * np.sqrt(recent), solved.estimate.taken, problem.loss, before)
+        return Robust.of(residual * np.sqrt(recent), solved.estimate.effective_dof, problem.loss, before)
 
     robust, before = judged(None), np.full(len(problem.groups), np.inf)
     for _ in range(4 * _ROUNDS):
@@ -160,13 +164,19 @@ def _free(problem: Problem, held: NDArray[np.bool_]) -> Solved:
     shapes = learning.shapes
     if shapes is None or problem.shapes is None:
         flat = np.zeros(problem.columns.shape[1], dtype=bool)
-        chain, ratios, reduced, carried = _learn(learning, learning.columns, learning.target, problem.groups)
+        chain, ratios, reduced, noise_fit = _learn(learning, learning.columns, learning.target, problem.groups)
         estimate = least_squares(
-            problem.columns, problem.target, ratios=_spread(ratios, problem), chain=chain, shapes=flat, bounds=bounds,
+            problem.columns,
+            problem.target,
+            ratios=_spread(ratios, problem),
+            chain=chain,
+            shapes=flat,
+            bounds=bounds,
             rising=problem.rising,
-            reduced=reduced if learning is problem else None, variance=_noise(ratios, problem),
-        )  # fmt: skip
-        return Solved(estimate, ratios, True, carried)
+            reduced=reduced if learning is problem else None,
+            variance=_noise(ratios, problem),
+        )
+        return Solved(estimate, ratios, True, noise_fit)
     found = _separated(learning, shapes)
     bent, k = problem.shapes.bend(found.theta), problem.columns.shape[1]
     # The slopes are those at the coefficients within the bounds, so that a held one gives its shapes none.
@@ -174,14 +184,23 @@ def _free(problem: Problem, held: NDArray[np.bool_]) -> Solved:
     aim = problem.target - bent.offset + found.slopes @ found.theta
     limits = _bounds_beside(found.theta, problem)
     estimate = least_squares(
-        wide, aim, ratios=_spread(found.ratios, problem), chain=found.chain, bounds=limits,
-        rising=problem.rising, shapes=np.arange(len(problem.groups)) >= k, variance=_noise(found.ratios, problem),
-    )  # fmt: skip
+        wide,
+        aim,
+        ratios=_spread(found.ratios, problem),
+        chain=found.chain,
+        bounds=limits,
+        rising=problem.rising,
+        shapes=np.arange(len(problem.groups)) >= k,
+        variance=_noise(found.ratios, problem),
+    )
     beta, active = estimate.beta.copy(), estimate.active.copy()
     beta[k:], active[k:] = found.theta, False
-    loose = estimate.loose if active.any() else beta
+    unconstrained = estimate.unconstrained if active.any() else beta
     return Solved(
-        replace(estimate, beta=beta, active=active, loose=loose), found.ratios, found.converged, found.carried
+        replace(estimate, beta=beta, active=active, unconstrained=unconstrained),
+        found.ratios,
+        found.converged,
+        found.noise_fit,
     )
 
 
@@ -205,8 +224,8 @@ def _without(problem: Problem, held: NDArray[np.bool_], lowest: Array, highest: 
     limit = np.where(np.isfinite(lower), lower, upper)
     both = np.isfinite(lower) & np.isfinite(upper) & held
     if both.any():  # the nearer of two bounds is the one that holds it
-        loose = least_squares(problem.columns, problem.target, ratios=np.full(k, np.inf)).beta
-        limit[both] = np.clip(loose, lower, upper)[both]
+        unconstrained = least_squares(problem.columns, problem.target, ratios=np.full(k, np.inf)).beta
+        limit[both] = np.clip(unconstrained, lower, upper)[both]
     fixed = np.where(held, limit, 0.0)
     columns = np.where(held, 0.0, problem.columns)
     shapes = problem.shapes
@@ -223,8 +242,9 @@ def _without(problem: Problem, held: NDArray[np.bool_], lowest: Array, highest: 
             return np.where(out, 0.0, all_of), offsets
 
         shapes = replace(shapes, bend=bent, many=many)
-    return replace(problem, target=problem.target - problem.columns @ fixed, columns=columns, shapes=shapes,
-                   lower=None, upper=None)  # fmt: skip
+    return replace(
+        problem, target=problem.target - problem.columns @ fixed, columns=columns, shapes=shapes, lower=None, upper=None
+    )
 
 
 def _values(problem: Problem, beta: Array) -> Array:
@@ -257,16 +277,24 @@ def _noise(ratios: Array, problem: Problem) -> float | None:
 
 
 def _learn(
-    problem: Problem, columns: Array, target: Array, groups: Groups, near: Carried | None = None
-) -> tuple[Chain, Array, Reduced | None, Carried | None]:
+    problem: Problem, columns: Array, target: Array, groups: Groups, near: NoiseFit | None = None
+) -> tuple[Chain, Array, Reduced | None, NoiseFit | None]:
     """The noise's chain and γ of the groups, together, and the whitened rows with their triangle if any were made."""
     scaled = columns
     if problem.scales is not None:
         inside = problem.units[: columns.shape[1]]
         scaled = columns * inside
     if problem.dynamics is not None:
-        found = carry_on(scaled, target, problem.times, groups=groups, bounded=problem.bounded,
-                         dynamics=problem.dynamics, stated=problem.stated, near=near)  # fmt: skip
+        found = carry_on(
+            scaled,
+            target,
+            problem.times,
+            groups=groups,
+            bounded=problem.bounded,
+            dynamics=problem.dynamics,
+            stated=problem.stated,
+            near=near,
+        )
         return found.chain, found.ratios, None, found
     if not len(problem.bounded):
         return problem.chain, np.zeros(0), None, None
@@ -285,7 +313,7 @@ class _Separated:
     ratios: Array
     objective: float
     converged: bool
-    carried: Carried | None
+    noise_fit: NoiseFit | None
 
 
 def _separated(problem: Problem, shapes: Shapes) -> _Separated:
@@ -302,7 +330,7 @@ def _separated(problem: Problem, shapes: Shapes) -> _Separated:
 def _loosely(problem: Problem) -> Array:
     """γ (k,) of the coefficients before any is learnt: all free, as far as the rows suffice for that.
 
-    Where they do not, those of groups are drawn to zero as strongly as noise draws one of them on average.
+    Where they do not, those of groups are shrunk towards zero as strongly as noise draws one of them on average.
     """
     n, k = problem.columns.shape
     groups = problem.groups[:k]
@@ -319,27 +347,27 @@ def _loosely(problem: Problem) -> Array:
 def _learning(problem: Problem, shapes: Shapes, trial: Trial) -> _Separated:
     """From one end of a search without strengths and dynamics: these and the shapes again until nothing moves."""
     k, ratios, converged = problem.columns.shape[1], np.full(len(problem.bounded), np.inf), False
-    carried: Carried | None = None
+    noise_fit: NoiseFit | None = None
     inside = np.concatenate([np.ones(k, dtype=bool), shapes.linear])
     for turn in range(_ROUNDS):
-        theta, lean = trial.theta, trial.slopes[:, shapes.linear]
-        before = np.concatenate([theta, ratios, np.zeros(0) if carried is None else carried.parameters])
-        wide = np.column_stack([_all_columns(problem, shapes, trial.bent), lean])
-        aim = problem.target - trial.bent.offset + lean @ theta[shapes.linear]
-        chain, ratios, _, carried = _learn(problem, wide, aim, problem.groups[inside], carried)
-        if carried is not None:  # an order is chosen once
-            problem = replace(problem, dynamics=carried.dynamics)
+        theta, jacobian = trial.theta, trial.slopes[:, shapes.linear]
+        before = np.concatenate([theta, ratios, np.zeros(0) if noise_fit is None else noise_fit.parameters])
+        wide = np.column_stack([_all_columns(problem, shapes, trial.bent), jacobian])
+        aim = problem.target - trial.bent.offset + jacobian @ theta[shapes.linear]
+        chain, ratios, _, noise_fit = _learn(problem, wide, aim, problem.groups[inside], noise_fit)
+        if noise_fit is not None:  # an order is chosen once
+            problem = replace(problem, dynamics=noise_fit.dynamics)
         spread = _spread(ratios, problem)
         beside = Beside.of(problem.columns, problem.target, shapes.varying, spread[:k], chain)
         end = descend(shapes, theta, beside, spread[k:]) or End(trial, False, np.zeros((len(theta), len(theta))))
         trial, converged = end.trial, end.converged
-        after = np.concatenate([trial.theta, ratios, np.zeros(0) if carried is None else carried.parameters])
+        after = np.concatenate([trial.theta, ratios, np.zeros(0) if noise_fit is None else noise_fit.parameters])
         still = turn > 0 and bool((np.abs(after - before) <= 1e-4 * np.maximum(np.abs(before), 1e-3)).all())
         if converged and still:
             break
     else:
         converged = False
-    return _Separated(trial.theta, trial.slopes, chain, ratios, trial.value, converged, carried)
+    return _Separated(trial.theta, trial.slopes, chain, ratios, trial.value, converged, noise_fit)
 
 
 def _all_columns(problem: Problem, shapes: Shapes, bent: Bent) -> Array:

@@ -66,9 +66,9 @@ def forward(corner: Array, steps: Steps, most: int) -> list[tuple[int, ...]]:
 
 
 def _gains(free: Array, target: Array, lengths: Array) -> Array:
-    left = np.square(free).sum(axis=0)
-    open_to = left > _LITTLE * np.maximum(lengths, 1e-300)
-    return np.where(open_to, np.square(free.T @ target) / np.where(open_to, left, 1.0), -1.0)
+    remaining = np.square(free).sum(axis=0)
+    open_to = remaining > _LITTLE * np.maximum(lengths, 1e-300)
+    return np.where(open_to, np.square(free.T @ target) / np.where(open_to, remaining, 1.0), -1.0)
 
 
 def _gain(free: Array, target: Array, lengths: Array) -> float:
@@ -109,22 +109,24 @@ def least_angle(corner: Array, most: int, mix: float = 1.0) -> list[tuple[int, .
     level = float(np.abs(right).max(initial=0.0))
     dropped = -1
     for _ in range(8 * most + 8):
-        pull = right - products @ beta
+        correlations = right - products @ beta
         if level <= 1e-12 * float(np.abs(right).max(initial=1e-300)) or len(active) > most:
             break
         if dropped < 0:
             outside = np.setdiff1d(np.arange(len(usable)), active)
             if not len(outside):
                 break
-            active.append(int(outside[np.argmax(np.abs(pull[outside]))]))
+            active.append(int(outside[np.argmax(np.abs(correlations[outside]))]))
             if len(active) > most:
                 break
             found.setdefault(len(active), tuple(int(usable[i]) for i in active))
-        away = solve(triangle(np.column_stack([products[np.ix_(active, active)], np.sign(pull[active])]))).beta[:, 0]
+        away = solve(triangle(np.column_stack([products[np.ix_(active, active)], np.sign(correlations[active])]))).beta[
+            :, 0
+        ]
         moved = products[:, active] @ away
         outside = np.setdiff1d(np.arange(len(usable)), active)
         turns = np.concatenate([1.0 - moved[outside], 1.0 + moved[outside]])
-        gaps = np.concatenate([level - pull[outside], level + pull[outside]])
+        gaps = np.concatenate([level - correlations[outside], level + correlations[outside]])
         reaches = np.where(turns > 1e-12, gaps / np.where(turns > 1e-12, turns, 1.0), np.inf)
         step = float(min(level, reaches[reaches > 1e-12 * level].min(initial=np.inf)))
         dropped = -1

@@ -78,8 +78,12 @@ class Products:
         """
         if any(starts):
             each = [cls.of(rows[a:b], known[a:b], [0], [b - a]) for a, b in zip(starts, ends, strict=True)]
-            return cls(*(np.concatenate([getattr(one, name) for one in each])
-                         for name in ("own", "lagged", "before", "first", "counts")))  # fmt: skip
+            return cls(
+                *(
+                    np.concatenate([getattr(one, name) for one in each])
+                    for name in ("own", "lagged", "before", "first", "counts")
+                )
+            )
         k = rows.shape[1]
         follows = np.zeros(len(rows), dtype=bool)
         follows[1:] = known[1:] & known[:-1]
@@ -121,7 +125,7 @@ def trials(
     *,
     groups: Groups,
     kept: NDArray[np.intp],
-    carried: bool,
+    autocorrelated: bool,
     starts: Sequence[int] | None = None,
 ) -> Trials:
     """Forecast from every origin.
@@ -139,7 +143,7 @@ def trials(
     groups, kept
         As for `learn` of `offing.engine.variance_components`: the group (k,) of each column, −1 where it is free, and
         how each group's spread is kept from zero.
-    carried
+    autocorrelated
         Whether the noise comes back in the next period (an autoregression of the first order).
     starts
         The first row (F,) that each origin learns from; by default all begin at the first row.
@@ -160,7 +164,7 @@ def trials(
     with threads_for(len(together), 0), np.errstate(all="ignore"):
         first = [0] * len(ends) if starts is None else starts
         return _Trial.of(np.where(known[:, None], together, 0.0), known, first, ends, groups=groups, kept=kept).best(
-            ahead, distance, carried=carried
+            ahead, distance, autocorrelated=autocorrelated
         )
 
 
@@ -193,28 +197,38 @@ class _Trial:
         sizes = np.where(sizes > 0.0, sizes, 1.0)
         rows = rows / sizes
         lengths = np.array([np.square(rows[:, :-1][:, groups == g]).sum(axis=0).mean() for g in range(len(kept))])
-        return cls(rows, known, np.array(ends), sizes, Products.of(rows, known, starts, ends), groups, kept,
-                   np.maximum(lengths, 1e-300))  # fmt: skip
+        return cls(
+            rows,
+            known,
+            np.array(ends),
+            sizes,
+            Products.of(rows, known, starts, ends),
+            groups,
+            kept,
+            np.maximum(lengths, 1e-300),
+        )
 
-    def best(self, ahead: Array, distance: NDArray[np.intp], *, carried: bool) -> Trials:
+    def best(self, ahead: Array, distance: NDArray[np.intp], *, autocorrelated: bool) -> Trials:
         """The forecasts at the trial values with the largest restricted likelihood."""
         folds, grouped = len(self.ends), len(self.kept)
-        shares = np.zeros(1) if not carried else _FEWER_SHARES if grouped else _SHARES
+        shares = np.zeros(1) if not autocorrelated else _FEWER_SHARES if grouped else _SHARES
         spreads = np.linspace(_WEAK, _STRONG, _SPREADS if grouped < 2 else _SPREADS - 2)
         axes = [spreads - np.log(length) for length in self.lengths]
         share, log = self._in_turn(shares, axes) if self._grouped.sum() > _MANY else self._everywhere(shares, axes)
         # Closer around the best: half the way to the next share on either side, and a third to the next spread.
         down = (
             np.interp(share, shares, np.append(0.0, np.diff(shares)))[:, None] / 2.0
-            if carried
+            if autocorrelated
             else np.zeros((folds, 1))
         )
         up = (
             np.interp(share, shares, np.append(np.diff(shares), 0.0))[:, None] / 2.0
-            if carried
+            if autocorrelated
             else np.zeros((folds, 1))
         )
-        steps = np.array([-1.0, 0.0, 1.0] if grouped else [-1.0, -0.5, 0.0, 0.5, 1.0]) if carried else np.zeros(1)
+        steps = (
+            np.array([-1.0, 0.0, 1.0] if grouped else [-1.0, -0.5, 0.0, 0.5, 1.0]) if autocorrelated else np.zeros(1)
+        )
         near = share[:, None] + np.where(steps < 0.0, down, up) * steps
         apart = (spreads[1] - spreads[0]) / 3.0 * np.array([-1.0, 0.0, 1.0])
         share, log, deviance, root = self._least(near, log[:, None, :] + _crossed([apart] * grouped))
@@ -223,8 +237,9 @@ class _Trial:
     def _everywhere(self, shares: Array, axes: Sequence[Array]) -> tuple[Array, Array]:
         """The best share (F,) and logarithms of γ (F, G) of the whole grid, at each origin by itself."""
         folds, logs = len(self.ends), _crossed(axes)
-        return self._least(np.broadcast_to(shares, (folds, len(shares))),
-                           np.broadcast_to(logs, (folds, *logs.shape)))[:2]  # fmt: skip
+        return self._least(np.broadcast_to(shares, (folds, len(shares))), np.broadcast_to(logs, (folds, *logs.shape)))[
+            :2
+        ]
 
     def _in_turn(self, shares: Array, axes: Sequence[Array]) -> tuple[Array, Array]:
         """The same where columns are many: all of the grid at the first origin, then a step around the one before."""
@@ -253,10 +268,10 @@ class _Trial:
         block = max(1, int(4e6 // (folds * (inner + 1) ** 2)))
         for p in range(shares.shape[1]):
             whole, constant = self._whitened(shares[:, p])
-            left, sizes = self._beside_free(whole)
+            remaining, sizes = self._beside_free(whole)
             for start in range(0, logs.shape[1], block):
                 part = logs[:, start : start + block]
-                value = self._deviance(left, part)
+                value = self._deviance(remaining, part)
                 at = np.argmin(np.where(np.isfinite(value), value, np.inf), axis=1)
                 found = value[every, at] + constant + sizes
                 better = found < least
@@ -274,8 +289,8 @@ class _Trial:
         other, free = np.append(self._grouped, True), np.append(~self._grouped, False)
         root = np.linalg.cholesky(whole[:, free][:, :, free])
         across = np.linalg.solve(root, whole[:, free][:, :, other])
-        left = whole[:, other][:, :, other] - across.swapaxes(1, 2) @ across
-        return left, 2.0 * np.log(np.einsum("fii->fi", root)).sum(axis=1)
+        remaining = whole[:, other][:, :, other] - across.swapaxes(1, 2) @ across
+        return remaining, 2.0 * np.log(np.einsum("fii->fi", root)).sum(axis=1)
 
     @staticmethod
     def _weighed(whole: Array, logs: Array, groups: Groups) -> Array:
@@ -294,10 +309,10 @@ class _Trial:
         diagonal[:, k] *= 1.0 + 1e-12
         return whole, -self.products.counts[:, 1] * np.log1p(-np.square(share))
 
-    def _deviance(self, left: Array, logs: Array) -> Array:
+    def _deviance(self, remaining: Array, logs: Array) -> Array:
         """Minus twice the restricted log-likelihood (F, Q) at some γ, but for what free columns and shares add."""
         inner = self.groups[self._grouped]
-        tried = self._weighed(np.repeat(left[:, None], logs.shape[1], axis=1), logs, inner)
+        tried = self._weighed(np.repeat(remaining[:, None], logs.shape[1], axis=1), logs, inner)
         sizes = np.log(np.einsum("fqii->fqi", np.linalg.cholesky(tried)))
         rows = self.products.counts.sum(axis=1)
         free = len(self.groups) - len(inner)
@@ -318,21 +333,27 @@ class _Trial:
         dof = np.maximum(rows - (self.groups < 0).sum(), 1.0)
         variance = np.square(root[:, k, k]) / dof
         last = np.array([int(np.flatnonzero(self.known[:end])[-1]) for end in self.ends.tolist()])
-        left = self.rows[last, k] - np.einsum("fk,fk->f", self.rows[last, :k], beta)
+        remaining = self.rows[last, k] - np.einsum("fk,fk->f", self.rows[last, :k], beta)
         gone = distance + (self.ends - 1 - last)[:, None]
         phi = share[:, None]
         back = np.where(phi > 0.0, np.power(phi, gone), 0.0)
         scaled = ahead / self.sizes[:k]
-        mean = np.einsum("fhk,fk->fh", scaled, beta) + back * left[:, None]
-        lean = scaled - back[:, :, None] * self.rows[last, None, :k]
-        half = np.linalg.solve(inner, lean.swapaxes(1, 2))
+        mean = np.einsum("fhk,fk->fh", scaled, beta) + back * remaining[:, None]
+        difference = scaled - back[:, :, None] * self.rows[last, None, :k]
+        scaled_rows = np.linalg.solve(inner, difference.swapaxes(1, 2))
         own = np.where(phi > 0.0, (1.0 - np.square(back)) / (1.0 - np.square(phi)), 1.0)
-        spread = variance[:, None] * (own + np.square(half).sum(axis=1))
+        spread = variance[:, None] * (own + np.square(scaled_rows).sum(axis=1))
         inverse = np.linalg.inv(inner[-1])
         errors = np.sqrt(variance[-1] * np.square(inverse).sum(axis=0))
         unit = self.sizes[k]
-        return Trials(mean * unit, spread * unit * unit, share, deviance, beta[-1] * unit / self.sizes[:k],
-                      errors * unit / self.sizes[:k])  # fmt: skip
+        return Trials(
+            mean * unit,
+            spread * unit * unit,
+            share,
+            deviance,
+            beta[-1] * unit / self.sizes[:k],
+            errors * unit / self.sizes[:k],
+        )
 
 
 def _crossed(axes: Sequence[Array]) -> Array:

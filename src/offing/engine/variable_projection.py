@@ -123,7 +123,7 @@ class Shapes:
 
     `varying` (v,) are the places of the columns that they change; `many` gives these (S, n, v) and the offsets (S, n)
     at several θ (S, s). `linear` (s,) marks those that enter as factors, such as the effects of a season that grows
-    with the trend: they can be drawn to zero as coefficients can.
+    with the trend: they can be shrunk towards zero as coefficients can.
     """
 
     grids: tuple[Grid, ...]
@@ -192,7 +192,7 @@ class Beside:
             spanning = orthonormal(both[:, kept])[0]
         return cls(target, spanning, spread[varying], chain)
 
-    def left(self, columns: Array) -> Array:
+    def residuals_of(self, columns: Array) -> Array:
         """What the fixed columns leave (N, q) of others (n, q)."""
         rows = self.chain.whiten(columns)
         if len(rows) < len(self.basis):
@@ -206,25 +206,25 @@ class Beside:
             return self._single(columns[:, :, 0].T)
         both = np.empty((n, count, v + 1))
         both[:, :, :v], both[:, :, v] = columns.swapaxes(0, 1), (self.target - offsets).T
-        rows = self.left(both.reshape(n, -1)).reshape(len(self.basis), count, v + 1).swapaxes(0, 1)
+        rows = self.residuals_of(both.reshape(n, -1)).reshape(len(self.basis), count, v + 1).swapaxes(0, 1)
         pulls = _pulls(self.spread)
-        drawn = np.broadcast_to(pulls, (count, *pulls.shape))
-        roots = np.linalg.qr(np.concatenate([rows, drawn], axis=1), mode="r")
+        shrunk = np.broadcast_to(pulls, (count, *pulls.shape))
+        roots = np.linalg.qr(np.concatenate([rows, shrunk], axis=1), mode="r")
         sizes = np.abs(np.diagonal(roots, axis1=1, axis2=2))
         sure = (sizes[:, :-1] > RANK_TOLERANCE * np.linalg.norm(columns, axis=1)).all(axis=1)
         return np.where(sure, np.square(sizes[:, -1]), np.inf)
 
     def _single(self, columns: Array) -> Array:
         """The sums of squares (S,) with one column (n, S) each."""
-        rows, aim = self.left(columns), self.left(self.target[:, None])[:, 0]
+        rows, aim = self.residuals_of(columns), self.residuals_of(self.target[:, None])[:, 0]
         lengths, both = np.einsum("ns,ns->s", rows, rows), aim @ rows
         sure = lengths > np.square(RANK_TOLERANCE) * np.einsum("ns,ns->s", columns, columns)
         return np.where(sure, aim @ aim - both * both / np.maximum(lengths, 1e-300), np.inf)
 
-    def tried(self, shapes: Shapes, theta: Array, pull: Array | None = None) -> Trial:
-        """The least squares of the columns that θ changes; `pull` (s,) is the spread with which θ itself is drawn."""
+    def tried(self, shapes: Shapes, theta: Array, prior_variance: Array | None = None) -> Trial:
+        """The least squares of the columns that θ changes; θ itself is shrunk by `prior_variance` (s,)."""
         bent = shapes.bend(theta)
-        rows = self.left(np.column_stack([bent.columns, self.target - bent.offset]))
+        rows = self.residuals_of(np.column_stack([bent.columns, self.target - bent.offset]))
         rows = np.vstack([rows, _pulls(self.spread)]) if np.isfinite(self.spread).any() else rows
         columns, aim = rows[:, :-1], rows[:, -1]
         basis, root = _orthonormal(columns)
@@ -236,16 +236,18 @@ class Beside:
         beta[kept] = inside / root[0] if root.shape == (1, 1) else np.linalg.solve(root, inside)
         residual = aim - basis @ inside
         value = float(residual @ residual)
-        if pull is not None:
-            value += float((np.square(theta) / pull).sum())
+        if prior_variance is not None:
+            value += float((np.square(theta) / prior_variance).sum())
         return Trial(theta, bent, beta, basis, residual, value)
 
-    def lean(self, trial: Trial) -> Array:
+    def jacobian(self, trial: Trial) -> Array:
         """What all other columns leave (N, s) of the slopes: the residuals' derivative (Kaufman 1975)."""
-        left = self.left(trial.slopes)
-        if len(trial.residual) > len(left):
-            left = np.vstack([left, np.zeros((len(trial.residual) - len(left), left.shape[1]))])
-        return np.asarray(left - trial.basis @ (trial.basis.T @ left))
+        residuals_of = self.residuals_of(trial.slopes)
+        if len(trial.residual) > len(residuals_of):
+            residuals_of = np.vstack(
+                [residuals_of, np.zeros((len(trial.residual) - len(residuals_of), residuals_of.shape[1]))]
+            )
+        return np.asarray(residuals_of - trial.basis @ (trial.basis.T @ residuals_of))
 
 
 def _orthonormal(columns: Array) -> tuple[Array, Array]:
@@ -258,9 +260,9 @@ def _orthonormal(columns: Array) -> tuple[Array, Array]:
 
 def _pulls(spread: Array) -> Array:
     """Rows (d, m + 1) that draw those of m coefficients to zero whose `spread` (m,) is finite."""
-    drawn = np.flatnonzero(np.isfinite(spread))
-    rows = np.zeros((len(drawn), len(spread) + 1))
-    rows[np.arange(len(drawn)), drawn] = 1.0 / np.sqrt(spread[drawn])
+    shrunk = np.flatnonzero(np.isfinite(spread))
+    rows = np.zeros((len(shrunk), len(spread) + 1))
+    rows[np.arange(len(shrunk)), shrunk] = 1.0 / np.sqrt(spread[shrunk])
     return rows
 
 
@@ -334,27 +336,32 @@ def _near(shapes: Shapes, theta: Array, other: Array, share: float = 1e-3) -> bo
 
 
 def descend(
-    shapes: Shapes, theta: Array, beside: Beside, pull: Array | None = None, *, met: Sequence[End] = (),
+    shapes: Shapes,
+    theta: Array,
+    beside: Beside,
+    prior_variance: Array | None = None,
+    *,
+    met: Sequence[End] = (),
     beyond: Array | None = None,
     rest: float = _REST,
-) -> End | None:  # fmt: skip
+) -> End | None:
     """Where the sum of squares is least near θ, strengths and dynamics given.
 
-    `pull` (s,) is the spread with which shapes that enter as factors are drawn to zero, `beyond` (s, s) what is known
-    of the curvature from a problem that is nearly the same, `rest` the share of the sum that is worth no step. None
-    where the way meets an end
-    that was `met` before, or promises nothing below it. The curvature that Gauss and Newton leave out is gathered from
-    the gradients on the way (Dennis, Gay & Welsch 1981); steps are damped (Levenberg 1944; Marquardt 1963).
+    `prior_variance` (s,) is the spread with which shapes that enter as factors are shrunk towards zero, `beyond` (s, s)
+    what is known of the curvature from a problem that is nearly the same, `rest` the share of the sum that is worth no
+    step. None where the way meets an end that was `met` before, or promises nothing below it. The curvature that Gauss
+    and Newton leave out is gathered from the gradients on the way (Dennis, Gay & Welsch 1981); steps are damped
+    (Levenberg 1944; Marquardt 1963).
     """
-    drawn = np.zeros(len(theta)) if pull is None else 1.0 / pull
+    shrunk = np.zeros(len(theta)) if prior_variance is None else 1.0 / prior_variance
     least = min((end.trial.value for end in met), default=-np.inf)
     room = np.maximum(np.abs(theta), 1e-3 * (shapes.upper - shapes.lower).clip(max=1e3))
-    here = beside.tried(shapes, theta, pull)
-    lean = beside.lean(here)
-    down = lean.T @ here.residual - drawn * theta
+    here = beside.tried(shapes, theta, prior_variance)
+    jacobian = beside.jacobian(here)
+    down = jacobian.T @ here.residual - shrunk * theta
     beyond, damping = np.zeros((len(theta), len(theta))) if beyond is None else beyond, 0.0
     for turn in range(_ROUNDS):
-        inner = lean.T @ lean + np.diag(drawn)
+        inner = jacobian.T @ jacobian + np.diag(shrunk)
         inner += np.diag((damping + 1e-14) * np.diagonal(inner) + 1e-300)
         low, high = shapes.lower - theta, shapes.upper - theta
         try:
@@ -370,18 +377,22 @@ def descend(
         trial = np.clip(theta + step, shapes.lower, shapes.upper)
         if promised <= rest * here.value or (np.abs(step) <= 1e-9 * room).all():
             return End(here, True, beyond)
-        there = beside.tried(shapes, trial, pull)
+        there = beside.tried(shapes, trial, prior_variance)
         if there.value > here.value * (1.0 + 1e-13):
             if damping > 1e8:
                 return End(here, True, beyond)  # no smaller step lowers it either: rounding is all that is left
             damping = max(10.0 * damping, 1e-2)
             continue
         still = here.value - there.value <= 1e-14 * here.value
-        other = beside.lean(there)
-        beyond = _gathered(beyond, trial - theta, other.T @ there.residual - lean.T @ there.residual,
-                           other.T @ there.residual - lean.T @ here.residual)  # fmt: skip
-        theta, here, lean = trial, there, other
-        down = lean.T @ here.residual - drawn * theta
+        other = beside.jacobian(there)
+        beyond = _gathered(
+            beyond,
+            trial - theta,
+            other.T @ there.residual - jacobian.T @ there.residual,
+            other.T @ there.residual - jacobian.T @ here.residual,
+        )
+        theta, here, jacobian = trial, there, other
+        down = jacobian.T @ here.residual - shrunk * theta
         damping = damping / 10.0 if damping > 1e-4 else 0.0
         if any(_near(shapes, theta, end.trial.theta) for end in met):
             return None
@@ -403,8 +414,11 @@ def _step(curved: Array, down: Array, low: Array, high: Array) -> tuple[Array, f
     step, free = np.zeros(len(down)), ~(((low >= 0.0) & (down < 0.0)) | ((high <= 0.0) & (down > 0.0)))
     while free.any():
         whole = free.all()
-        part, aim = (curved, down) if whole else (curved[np.ix_(free, free)],
-                                                  down[free] - curved[np.ix_(free, ~free)] @ step[~free])  # fmt: skip
+        part, aim = (
+            (curved, down)
+            if whole
+            else (curved[np.ix_(free, free)], down[free] - curved[np.ix_(free, ~free)] @ step[~free])
+        )
         _, found, bad = lapack.dposv(part, aim)
         if bad:
             raise np.linalg.LinAlgError("the form bends down")
@@ -432,6 +446,7 @@ def _gathered(beyond: Array, moved: Array, bent: Array, change: Array) -> Array:
     beyond = beyond * min(1.0, abs(float(moved @ bent)) / size) if size > 0.0 else beyond
     off = bent - beyond @ moved
     return np.asarray(
-        beyond + (np.outer(off, change) + np.outer(change, off)) / along
+        beyond
+        + (np.outer(off, change) + np.outer(change, off)) / along
         - float(off @ moved) * np.outer(change, change) / along**2
-    )  # fmt: skip
+    )

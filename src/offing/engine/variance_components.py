@@ -1,4 +1,4 @@
-"""How strongly groups of coefficients are drawn to zero, learnt by restricted maximum likelihood.
+"""How strongly groups of coefficients are shrunk towards zero, learnt by restricted maximum likelihood.
 
 Coefficients of a group are taken as normal around zero with a variance of their own, γ times that of the noise; the
 restricted likelihood (Patterson & Thompson 1971) of γ is read off a triangle, so that no trial goes back to the rows.
@@ -61,9 +61,13 @@ def project(whole: Array, groups: Groups) -> Projected:
     f = len(kept)
     sizes = np.abs(np.diagonal(corner)[:f])
     return Projected(
-        corner[f:-1, f:-1], corner[f:-1, -1], float(corner[-1, -1] ** 2), groups[penalised],
-        float(2.0 * np.log(sizes).sum()), f,
-    )  # fmt: skip
+        corner[f:-1, f:-1],
+        corner[f:-1, -1],
+        float(corner[-1, -1] ** 2),
+        groups[penalised],
+        float(2.0 * np.log(sizes).sum()),
+        f,
+    )
 
 
 def learn(
@@ -115,8 +119,9 @@ def learn_beside(
     if not count:
         return Learnt(np.zeros(0), (rows - parts.free) * float(np.log(parts.rss)) + parts.log_determinant)
     lengths = np.square(parts.root).sum(axis=0)
-    sizes = np.array([max(lengths[parts.groups == g].mean(), 1e-300) if (parts.groups == g).any() else 1.0
-                      for g in range(count)])  # fmt: skip
+    sizes = np.array(
+        [max(lengths[parts.groups == g].mean(), 1e-300) if (parts.groups == g).any() else 1.0 for g in range(count)]
+    )
     low, high = np.log(_WEAKEST / sizes), np.log(_STRONGEST / sizes)
     if stated >= 0:
         noise = parts.rss / max(rows - parts.free - len(parts.groups), 1)
@@ -135,10 +140,16 @@ def learn_beside(
             start[stated] = 1.0 / sizes[stated]
         starts = starts[: 1 if count == 1 else 3]
     found = [
-        minimize(deviance, np.clip(np.log(start), low, high), jac=True, method="L-BFGS-B", bounds=Bounds(low, high),
-                 options={"ftol": 1e-13, "gtol": 1e-7})
+        minimize(
+            deviance,
+            np.clip(np.log(start), low, high),
+            jac=True,
+            method="L-BFGS-B",
+            bounds=Bounds(low, high),
+            options={"ftol": 1e-13, "gtol": 1e-7},
+        )
         for start in starts
-    ]  # fmt: skip
+    ]
     best = min(found, key=lambda each: round(float(each.fun), 9))  # the first of equals
     return Learnt(np.exp(best.x), float(best.fun) + parts.log_determinant)
 
@@ -198,8 +209,8 @@ def _deviance(parts: Projected, logs: Array, rows: int, bounded: Keeping, stated
     value = 2.0 * np.log(np.abs(np.diagonal(root))).sum() - np.log(precision).sum()
     weight = dof / rss if stated < 0 else float(np.exp(logs[stated]))
     value += dof * np.log(rss) if stated < 0 else weight * rss - dof * logs[stated]
-    pull = precision * (variances + weight * np.square(effects))
-    slope = np.bincount(parts.groups, 1.0 - pull, minlength=len(logs)).astype(np.float64)
+    penalty = precision * (variances + weight * np.square(effects))
+    slope = np.bincount(parts.groups, 1.0 - penalty, minlength=len(logs)).astype(np.float64)
     if stated >= 0:
         slope[stated] += weight * rss - dof
     kept, pulled = kept_away(logs, bounded)

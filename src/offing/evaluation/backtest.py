@@ -27,7 +27,7 @@ from offing.evaluation.references import (
     SHARES,
     spell_origins,
 )
-from offing.evaluation.refit import Job, Shelf, foreseen_by
+from offing.evaluation.refit import DriverForecastCache, Job, known_ahead_by
 from offing.evaluation.runner import attempt_all, run_all
 from offing.evaluation.scoring import scores
 from offing.model import Model
@@ -112,8 +112,11 @@ class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
         lead, errors = self.lead, self._errors
         if self.price is not None:
             lines.append(self.price_sentence)
-        train = [np.nanmean(run.train[:, 1]) for run in self.own
-                 if run.name == lead and run.train is not None and run.basis == self.bases[-1]]  # fmt: skip
+        train = [
+            np.nanmean(run.train[:, 1])
+            for run in self.own
+            if run.name == lead and run.train is not None and run.basis == self.bases[-1]
+        ]
         if train:
             unit = self.cuts().table.axis.frequency.unit
             model = next(each for each in self.models if each.name == lead)
@@ -149,11 +152,19 @@ class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
         rows = rows[rows["basis"] == self.bases[-1]]
         horizons = sorted(rows["horizon"].unique().tolist())
         horizons = [horizons[i] for i in _spread_out(len(horizons), _ROWS)]
-        own, theirs = (rows[rows["model"] == name].set_index("horizon").reindex(horizons)
-                       for name in (self.lead, ahead or self.lead))  # fmt: skip
+        own, theirs = (
+            rows[rows["model"] == name].set_index("horizon").reindex(horizons)
+            for name in (self.lead, ahead or self.lead)
+        )
         unit = self.cuts().table.axis.frequency.unit
-        columns = [[str(each) for each in horizons], rounded(own["RMSE"]), rounded(theirs["RMSE"]), rounded(own["MAE"]),
-                   rounded(own["bias"]), [f"{each:.0f}" for each in own["coverage 80 %"]]]  # fmt: skip
+        columns = [
+            [str(each) for each in horizons],
+            rounded(own["RMSE"]),
+            rounded(theirs["RMSE"]),
+            rounded(own["MAE"]),
+            rounded(own["bias"]),
+            [f"{each:.0f}" for each in own["coverage 80 %"]],
+        ]
         heads = [f"{unit}s ahead", f"RMSE of '{self.lead}'", f"of '{ahead}'", "MAE", "bias", "80 % held"]
         return text_table(heads, columns)
 
@@ -252,19 +263,29 @@ def backtest(
         raise InputError(f"found {basis!r}", 'Give "ex-post" or "ex-ante".', key="basis")
     bases, given = bases_of(models, basis), tables_of(data)
     owner = next((each for each in given.values() if isinstance(each, Panel)), None)
-    jobs, unusable = jobs_of(models, split_series(given, models[0].target), plan, bases,
-                             planned=tuple(planned), plans=plans or {})  # fmt: skip
+    jobs, unusable = jobs_of(
+        models, split_series(given, models[0].target), plan, bases, planned=tuple(planned), plans=plans or {}
+    )
     every_one = [replace(job, method=method, unreleased=unreleased) for job in jobs]
     runs, left_out = _runs(every_one, executor)
     left_out = {**not_in_all(given, models[0].target), **unusable, **left_out}
-    first = {series: next(job for job in every_one if job.series == series)
-             for series in dict.fromkeys(job.series for job in every_one) if series not in left_out}  # fmt: skip
+    first = {
+        series: next(job for job in every_one if job.series == series)
+        for series in dict.fromkeys(job.series for job in every_one)
+        if series not in left_out
+    }
     for each in external:
         runs += [external_run(each, series, job.cuts) for series, job in first.items()]
     return Backtest(
-        models, plan, tuple(runs), first, tuple(external), () if owner is None else owner.id, dict(repeats or {}),
+        models,
+        plan,
+        tuple(runs),
+        first,
+        tuple(external),
+        () if owner is None else owner.id,
+        dict(repeats or {}),
         left_out,
-    )  # fmt: skip
+    )
 
 
 def _runs(jobs: Sequence[Job], executor: Executor | None) -> tuple[list[Run], dict[str, InputError]]:
@@ -294,9 +315,15 @@ def bases_of(models: Sequence[Model], basis: Basis | None) -> tuple[Basis, ...]:
 
 
 def jobs_of(
-    models: Sequence[Model], series: Mapping[str, dict[str, Table]], plan: Origins, bases: Sequence[Basis], *,
-    planned: Sequence[str] = (), plans: Mapping[str, Table | Panel] | None = None, hidden: int = 0,
-) -> tuple[list[Job], dict[str, InputError]]:  # fmt: skip
+    models: Sequence[Model],
+    series: Mapping[str, dict[str, Table]],
+    plan: Origins,
+    bases: Sequence[Basis],
+    *,
+    planned: Sequence[str] = (),
+    plans: Mapping[str, Table | Panel] | None = None,
+    hidden: int = 0,
+) -> tuple[list[Job], dict[str, InputError]]:
     """One job a series, basis and model, as if the newest `hidden` periods were not there; and why others have none.
 
     Raises
@@ -318,8 +345,14 @@ def jobs_of(
             refused[name] = error
             continue
         for basis in bases:
-            foreseen, shelf = foreseen_by(basis, tables, models[0].target, planned), Shelf()
-            found += [Job(model, tables, own, name, cuts, basis, foreseen, shelf=shelf) for model in models]
+            known_ahead, driver_forecasts = (
+                known_ahead_by(basis, tables, models[0].target, planned),
+                DriverForecastCache(),
+            )
+            found += [
+                Job(model, tables, own, name, cuts, basis, known_ahead, driver_forecasts=driver_forecasts)
+                for model in models
+            ]
     if not found:
         raise next(iter(refused.values()))
     return found, refused
@@ -331,8 +364,11 @@ def _check_models(models: Sequence[Model], external: Sequence[ExternalForecast],
         if isinstance(lag, bool) or not isinstance(lag, (int, np.integer)) or lag < 1:
             raise InputError(f"found {lag!r} for '{name}'", "Give a whole number of periods from 1 on.", key="repeats")
     if not models or len({model.target for model in models}) > 1:
-        raise InputError(f"found {len(models)} models of {len({model.target for model in models})} targets",
-                         "Give models of one target.", key="models")  # fmt: skip
+        raise InputError(
+            f"found {len(models)} models of {len({model.target for model in models})} targets",
+            "Give models of one target.",
+            key="models",
+        )
     for name in names:
         if name in (*REFERENCES, NEWEST, PLAIN_MODEL, SHARES):
             raise InputError(f"'{name}' is the name of a plain reference", "Give another name.", key="name")

@@ -48,8 +48,10 @@ class ByHorizon(Result, figure="judging.draw_by_horizon"):
         """Which candidate or reference errs least at the nearest horizon, and which at the farthest."""
         horizons = self.table.index.to_numpy()
         rows = {int(horizons[i]): self.table.iloc[i] for i in (0, -1)}
-        words = [f"'{row.idxmin()}' {count(ahead, 'period')} ahead ({number(float(row.min()))})"
-                 for ahead, row in rows.items()]  # fmt: skip
+        words = [
+            f"'{row.idxmin()}' {count(ahead, 'period')} ahead ({number(float(row.min()))})"
+            for ahead, row in rows.items()
+        ]
         return f"{self.score} by horizon is least for {' and '.join(words)}."
 
     @property
@@ -89,8 +91,10 @@ class Timeline(Result, figure="judging.draw_timeline"):
         starts = [cuts.first if window is None else max(cuts.first, int(end) - window) for end in cuts.ends]
         places = np.column_stack([starts, cuts.ends - 1, cuts.rows[:, 0], cuts.rows[:, -1]]) + axis.first
         columns = ["learnt_from", "learnt_to", "forecast_from", "forecast_to"]
-        found = {name: axis.frequency.index(axis.frequency.starts(places[:, i].astype(np.int64)))
-                 for i, name in enumerate(columns)}  # fmt: skip
+        found = {
+            name: axis.frequency.index(axis.frequency.starts(places[:, i].astype(np.int64)))
+            for i, name in enumerate(columns)
+        }
         return pd.DataFrame(found, index=cuts.origins.rename("origin"))
 
 

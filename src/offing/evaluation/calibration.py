@@ -117,13 +117,16 @@ class Calibration(Result, figure="judging.draw_calibration"):
             p = _chance(np.array(shares), n, level)
             if p < _RARE:
                 side, more = ("narrow", "widen") if reached < level else ("wide", "narrow")
-                found.append(Finding(
-                    "calibration", "warning",
-                    f"The {100 * level:g} % intervals of '{self.model}' held {100 * reached:.0f} % of the outcomes: "
-                    f"they are too {side}.",
-                    advice=f'State intervals = "conformal": past errors {more} them. Or find what is missing.',
-                    evidence={"stated": level, "reached": reached, "origins": float(len(shares)), "p": p},
-                ))  # fmt: skip
+                found.append(
+                    Finding(
+                        "calibration",
+                        "warning",
+                        f"The {100 * level:g} % intervals of '{self.model}' held {100 * reached:.0f} % of the "
+                        f"outcomes: they are too {side}.",
+                        advice=f'State intervals = "conformal": past errors {more} them. Or find what is missing.',
+                        evidence={"stated": level, "reached": reached, "origins": float(len(shares)), "p": p},
+                    )
+                )
         return tuple(found)
 
     @property
@@ -188,8 +191,11 @@ def calibration(backtest: PastForecasts, model: str | None = None, *, basis: Bas
     name = model or backtest.own[0].name
     runs = [run for run in backtest.chosen(basis) if run.name == name]
     if not runs:
-        raise InputError(f"there is no forecast {name!r} that is {basis}",
-                         nearest(name, [run.name for run in backtest.runs]), key="model")  # fmt: skip
+        raise InputError(
+            f"there is no forecast {name!r} that is {basis}",
+            nearest(name, [run.name for run in backtest.runs]),
+            key="model",
+        )
     if any(run.quantiles is None for run in runs):
         raise InputError(f"'{name}' has no intervals", "Choose a model.", key="model")
     positions = np.vstack([positions_of(run) for run in runs])
@@ -397,16 +403,20 @@ def recalibrate(
     if short is not None:
         raise InputError(
             f"{n} past errors are too few for the quantile {short:g}, which needs {needed(short)}",
-            "Give more origins, or lower levels.", key="levels",
-        )  # fmt: skip
+            "Give more origins, or lower levels.",
+            key="levels",
+        )
     kept = sorted({*wanted, *(p for p in SHOWN if needed(p) <= n)})
     given = margins(scaled_errors(run), np.array(kept), method)
     periods = forecast.axis.n
     if given.pooled:
         given = replace(given, values=given.values[:1].repeat(periods, axis=0))
     elif run.cuts.plan.gap or periods > len(given.values):
-        raise InputError(f"the back-test knows {len(given.values)} horizons, the forecast has {periods}",
-                         "Back-test as far as the forecast goes, without a gap.", key="horizon")  # fmt: skip
+        raise InputError(
+            f"the back-test knows {len(given.values)} horizons, the forecast has {periods}",
+            "Back-test as far as the forecast goes, without a gap.",
+            key="horizon",
+        )
     given = replace(given, values=given.values[:periods])
     return CalibratedForecast(
         forecast.fit,

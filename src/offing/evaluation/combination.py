@@ -25,7 +25,7 @@ from offing.engine import (
 )
 from offing.evaluation.fold_results import PROBABILITIES, Basis, Run
 from offing.evaluation.origins import Cuts, Origins, at_place, rows_before
-from offing.evaluation.refit import Job, foreseen_by
+from offing.evaluation.refit import Job, known_ahead_by
 from offing.evaluation.runner import run_all
 from offing.model import Contributions, Forecast, Model
 from offing.model.contributions import additive
@@ -148,8 +148,15 @@ class Combination(Result, figure="running.draw_combination"):
             for key, whole in parts.items():
                 whole[at] += weights * getattr(one, key)
         terms = tuple(rows[1:])
-        return replace(each[0], terms=terms, labels=tuple(labels[name] for name in terms), mean=self.mean,
-                       values=parts["values"], low=parts["low"], high=parts["high"])  # fmt: skip
+        return replace(
+            each[0],
+            terms=terms,
+            labels=tuple(labels[name] for name in terms),
+            mean=self.mean,
+            values=parts["values"],
+            low=parts["low"],
+            high=parts["high"],
+        )
 
     @cached_property
     def account(self) -> Account:
@@ -164,8 +171,11 @@ class Combination(Result, figure="running.draw_combination"):
         period = self.axis.labels()[0]
         spread = f"from {number(min(values.values()), 4)} to {number(max(values.values()), 4)}"
         unit = f" {first.fit.unit}" if first.fit.unit else ""
-        kind = {"past errors": "mean by past squared errors", "least squares": "mean by least squares",
-                STATED_WEIGHTS: "mean by the stated weights"}  # fmt: skip
+        kind = {
+            "past errors": "mean by past squared errors",
+            "least squares": "mean by least squares",
+            STATED_WEIGHTS: "mean by the stated weights",
+        }
         noted = (
             f"{len(values)} forecasts of {period} go {spread}{unit}; their {kind.get(self.method, self.method)} is "
             f"{number(float(self.mean[0]), 4)}{unit}."
@@ -212,12 +222,21 @@ def pooled_quantiles(quantiles: Array, weights: Array, pooling: Pooling) -> Arra
 
 
 def combine(
-    models: Sequence[Model], data: Data, *, horizon: int | None = None, until: object = None,
-    as_of: object = None, method: str = "mean",
-    unreleased: Sequence[Edge] = ("expected",), origins: int = 12, pooling: Pooling = "quantiles",
-    planned: Sequence[str] = (), plan: Mapping[str, Table | Panel] | None = None,
-    weights: Mapping[str, float] | None = None, missing_plans: Literal["refuse", "expected"] = "refuse",
-) -> Combination:  # fmt: skip
+    models: Sequence[Model],
+    data: Data,
+    *,
+    horizon: int | None = None,
+    until: object = None,
+    as_of: object = None,
+    method: str = "mean",
+    unreleased: Sequence[Edge] = ("expected",),
+    origins: int = 12,
+    pooling: Pooling = "quantiles",
+    planned: Sequence[str] = (),
+    plan: Mapping[str, Table | Panel] | None = None,
+    weights: Mapping[str, float] | None = None,
+    missing_plans: Literal["refuse", "expected"] = "refuse",
+) -> Combination:
     """Forecast with several models and make one forecast of theirs.
 
     Parameters
@@ -262,8 +281,11 @@ def combine(
     members = [(model, each) for model in models for each in unreleased]
     names = [model.name if len(unreleased) == 1 else f"{model.name}, {each}" for model, each in members]
     if not names or len(set(names)) < len(names) or len({model.target for model in models}) > 1:
-        raise InputError(f"found the models {', '.join(names) or 'none'}",
-                         "Give models of one target, each with a name of its own.", key="models")  # fmt: skip
+        raise InputError(
+            f"found the models {', '.join(names) or 'none'}",
+            "Give models of one target, each with a name of its own.",
+            key="models",
+        )
     series = split_series(tables_of(data), models[0].target)
     if len(series) > 1:
         raise InputError(f"there are {len(series)} series", "Combine one at a time.", key="id")
@@ -279,10 +301,12 @@ def combine(
     first, moments = next(iter(found.values())), np.zeros(0, dtype=np.int64)
     if method in LEARNT and weights is None:
         cuts = _earlier(first, tables, models[0].target, origins)
-        foreseen = foreseen_by("ex-ante", tables, models[0].target, planned)
+        known_ahead = known_ahead_by("ex-ante", tables, models[0].target, planned)
         plans = {key: each for key, each in (plan or {}).items() if isinstance(each, Table)}
-        jobs = [Job(replace(model, name=name), tables, plans, "", cuts, "ex-ante", foreseen, unreleased=edge)
-                for name, (model, edge) in zip(names, members, strict=True)]  # fmt: skip
+        jobs = [
+            Job(replace(model, name=name), tables, plans, "", cuts, "ex-ante", known_ahead, unreleased=edge)
+            for name, (model, edge) in zip(names, members, strict=True)
+        ]
         runs = run_all(jobs)
         errors = np.column_stack([-run.error.ravel() for run in runs])
         moments = cuts.moments.repeat(first.axis.n)
@@ -317,15 +341,21 @@ def _earlier(first: Forecast, tables: dict[str, Table], target: str, count: int)
     moments = at_place(frequency, np.array(found, dtype=np.int64), into)
     rows = np.array([rows_before(known, released, moment) for moment in moments.tolist()], dtype=np.intp)
     if found[0] - table.axis.first < first.fit.layout.k + 2 or not rows.all():
-        raise InputError(f"{count} earlier origins leave too few periods before the first", "Give fewer origins.",
-                         key="origins")  # fmt: skip
+        raise InputError(
+            f"{count} earlier origins leave too few periods before the first", "Give fewer origins.", key="origins"
+        )
     return Cuts(Origins(first.axis.n, count), table, column, int(known[0]), moments, rows)
 
 
 def combined(
-    backtest: Backtest, *, method: str = "mean", members: Sequence[str] | None = None, pooling: Pooling = "quantiles",
-    name: str | None = None, weights: Mapping[str, float] | None = None,
-) -> Backtest:  # fmt: skip
+    backtest: Backtest,
+    *,
+    method: str = "mean",
+    members: Sequence[str] | None = None,
+    pooling: Pooling = "quantiles",
+    name: str | None = None,
+    weights: Mapping[str, float] | None = None,
+) -> Backtest:
     """A back-test with one more candidate: its members in one, whose weights are learnt again at each origin.
 
     Parameters
@@ -361,8 +391,9 @@ def combined(
     chosen = list(dict.fromkeys(own)) if members is None else list(members)
     for each in chosen:
         if each not in {run.name for run in backtest.runs}:
-            raise InputError(f"there is no forecast {each!r}", nearest(each, [run.name for run in backtest.runs]),
-                             key="members")  # fmt: skip
+            raise InputError(
+                f"there is no forecast {each!r}", nearest(each, [run.name for run in backtest.runs]), key="members"
+            )
     if len(chosen) < 2 and weights is None:
         raise InputError(f"found {len(chosen)} members", "Give two or more.", key="members")
     title = name or ("mean of models" if method == "mean" else method)
@@ -392,9 +423,18 @@ def _combined(  # noqa: PLR0917  what a run is made of
         return pooled_quantiles(flat, weights.reshape(f * h, -1), pooling).reshape(f, h, -1)
 
     made = quantiles if all(run.made is not None for run in parts) else None
-    return Run(parts[0].series, name, basis, "combination", parts[0].cuts, (weights * means).sum(axis=-1), made,
-               seconds=sum(run.seconds for run in parts if run.kind == "model"),
-               members=tuple(run.name for run in parts), weights=weights)  # fmt: skip
+    return Run(
+        parts[0].series,
+        name,
+        basis,
+        "combination",
+        parts[0].cuts,
+        (weights * means).sum(axis=-1),
+        made,
+        seconds=sum(run.seconds for run in parts if run.kind == "model"),
+        members=tuple(run.name for run in parts),
+        weights=weights,
+    )
 
 
 def learnt_weights(parts: Sequence[Run], method: str) -> Array:
@@ -416,10 +456,16 @@ def combined_rows(found: Combination) -> pd.DataFrame:
     fit = next(iter(found.members.values())).fit
     weights = {**dict(zip(found.members, found.pointwise.T, strict=True)), "combined": 1.0}
     parts = [
-        pd.DataFrame({"period": iso(found.axis.index, fit), "member": name, "weight": weights[name],
-                      "forecast": found.table[name].to_numpy()})
+        pd.DataFrame(
+            {
+                "period": iso(found.axis.index, fit),
+                "member": name,
+                "weight": weights[name],
+                "forecast": found.table[name].to_numpy(),
+            }
+        )
         for name in found.table.columns
-    ]  # fmt: skip
+    ]
     rows = keyed(pd.concat(parts, ignore_index=True), fit, AS_PLANNED)
     return rows.assign(model="all")
 
@@ -443,14 +489,14 @@ register(
     Entry(
         "combined",
         of=lambda study, _: alone(study.combination),
-        said=dict.fromkeys(AHEAD, str),
-        drawn=AHEAD,
+        text=dict.fromkeys(AHEAD, str),
+        figure_for=AHEAD,
         files={
             "combined": lambda found, _: combined_rows(found),
             "forecast": lambda found, _: combined_forecast_rows(found),
             "contributions": lambda found, _: combined_contribution_rows(found),
         },
-        written=AHEAD,
+        files_for=AHEAD,
         rank=35,
         heading="All models together",
     )

@@ -136,15 +136,21 @@ class Comparison(Result, figure="judging.draw_comparison"):
         for name in self.overall.sort_values(kind="stable").index:
             own = [run for run in self.backtest.chosen(self.basis) if run.name == name]
             columns = [np.nanmean(each.columns) for each in own if each.columns is not None]
-            rows.append({
-                "model": name, "kind": own[0].kind, self.score: self.overall[name],
-                "spread": self.by_origin[name].std(ddof=1) if len(self.by_origin) > 1 else np.nan,
-                "rank": ranks[name].mean(), "worst_rank": ranks[name].max(),
-                "skill": np.nan if ahead is None else self._skill(name),
-                "p_best": self.p_best[name], "among_best": bool(self.p_best[name] >= DOUBT),
-                "columns": np.mean(columns) if columns else np.nan,
-                "seconds": sum(each.seconds for each in own),
-            })  # fmt: skip
+            rows.append(
+                {
+                    "model": name,
+                    "kind": own[0].kind,
+                    self.score: self.overall[name],
+                    "spread": self.by_origin[name].std(ddof=1) if len(self.by_origin) > 1 else np.nan,
+                    "rank": ranks[name].mean(),
+                    "worst_rank": ranks[name].max(),
+                    "skill": np.nan if ahead is None else self._skill(name),
+                    "p_best": self.p_best[name],
+                    "among_best": bool(self.p_best[name] >= DOUBT),
+                    "columns": np.mean(columns) if columns else np.nan,
+                    "seconds": sum(each.seconds for each in own),
+                }
+            )
         return pd.DataFrame(rows)
 
     def test(self, first: str, second: str) -> AccuracyTest:
@@ -159,8 +165,11 @@ class Comparison(Result, figure="judging.draw_comparison"):
         """
         for name in (first, second):
             if name not in self.losses.columns:
-                raise InputError(f"there is no forecast {name!r} to compare",
-                                 f"Allowed: {', '.join(self.losses.columns)}.", key="model")  # fmt: skip
+                raise InputError(
+                    f"there is no forecast {name!r} to compare",
+                    f"Allowed: {', '.join(self.losses.columns)}.",
+                    key="model",
+                )
         return equal_accuracy(self.losses[first].to_numpy(), self.losses[second].to_numpy(), self.overlap)
 
     def nested(self, small: str, large: str) -> AccuracyTest:
@@ -230,13 +239,17 @@ class Comparison(Result, figure="judging.draw_comparison"):
         if self.same_as_reference:
             return f"'{best}' forecasts the same as the plain reference '{ahead}': {own} {over} ({basis})."
         if not self.skill > 0.0:
-            return (f"'{best}' does not beat the plain reference '{ahead}': {own} against {theirs} {over} "
-                    f"({basis}).")  # fmt: skip
+            return f"'{best}' does not beat the plain reference '{ahead}': {own} against {theirs} {over} ({basis})."
         found = self.test(best, ahead)
-        sure = ("too few origins for a test" if len(self.losses) < FEWEST or not np.isfinite(found.p)
-                else f"p {p_text(found.p, equal=True)}, {significance(found.p)}")  # fmt: skip
-        return (f"'{best}' beats the best plain reference, '{ahead}', by {100.0 * self.skill:.0f} %: {own} against "
-                f"{theirs} {over} ({basis}; {sure}).")  # fmt: skip
+        sure = (
+            "too few origins for a test"
+            if len(self.losses) < FEWEST or not np.isfinite(found.p)
+            else f"p {p_text(found.p, equal=True)}, {significance(found.p)}"
+        )
+        return (
+            f"'{best}' beats the best plain reference, '{ahead}', by {100.0 * self.skill:.0f} %: {own} against "
+            f"{theirs} {over} ({basis}; {sure})."
+        )
 
     @property
     def sentences(self) -> str:
@@ -269,18 +282,24 @@ class Comparison(Result, figure="judging.draw_comparison"):
         skills = [percent(each) if np.isfinite(each) else "" for each in rows["skill"]]
         columns = [
             named,
-            rounded(rows[self.score]), rounded(rows["spread"]), [f"{each:.1f}" for each in rows["rank"]],
-            [f"{each:.0f}" for each in rows["worst_rank"]], skills,
-            ["" if np.isnan(each) else f"{each:.2f}" for each in rows["p_best"]], marks,
+            rounded(rows[self.score]),
+            rounded(rows["spread"]),
+            [f"{each:.1f}" for each in rows["rank"]],
+            [f"{each:.0f}" for each in rows["worst_rank"]],
+            skills,
+            ["" if np.isnan(each) else f"{each:.2f}" for each in rows["p_best"]],
+            marks,
             ["" if np.isnan(each) else f"{each:.0f}" for each in rows["columns"]],
             ["" if np.isnan(each) else f"{each:.2f}" for each in rows["seconds"]],
-        ]  # fmt: skip
+        ]
         heads = ["", self.score, "spread", "rank", "worst", "skill", "p best", "", "columns", "seconds"]
         return text_table(heads, columns)
 
     def __str__(self) -> str:
-        note = ("Spread: standard deviation over origins. Rank: mean over origins, 1 is best. Skill: against the best "
-                "reference. *: not to be separated from the best.")  # fmt: skip
+        note = (
+            "Spread: standard deviation over origins. Rank: mean over origins, 1 is best. Skill: against the best "
+            "reference. *: not to be separated from the best."
+        )
         return f"{wrapped(self.sentences)}\n\n{self.text_table()}\n\n{wrapped(note)}"
 
 
@@ -316,8 +335,11 @@ def compare(backtest: PastForecasts, *, basis: Basis | None = None, score: str =
     """
     check_score(score)
     if SCORES[score].better != "low":
-        raise InputError(f"found {score!r}, which is best at a value and not the lower the better",
-                         "Give RMSE, MAE, MASE or CRPS, say.", key="score")  # fmt: skip
+        raise InputError(
+            f"found {score!r}, which is best at a value and not the lower the better",
+            "Give RMSE, MAE, MASE or CRPS, say.",
+            key="score",
+        )
     if basis is None:
         basis = backtest.bases[-1] if backtest.bases else "ex-ante"
     if backtest.bases and basis not in backtest.bases:

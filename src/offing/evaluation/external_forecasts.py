@@ -84,8 +84,9 @@ def external_forecast(
         rows = CsvFile(Path(rows), file).whole().fillna("")
     for column in ("origin", "period", "forecast"):
         if column not in rows.columns:
-            raise InputError(f"there is no column {column!r}", nearest(column, [str(each) for each in rows.columns]),
-                             file=file)  # fmt: skip
+            raise InputError(
+                f"there is no column {column!r}", nearest(column, [str(each) for each in rows.columns]), file=file
+            )
     kept = rows.copy()
     for column in ["forecast", *(each for each in rows.columns if _QUANTILE.fullmatch(str(each)))]:
         kept[column] = _numbers(rows[column], file, str(column))
@@ -116,8 +117,11 @@ def external_run(given: ExternalForecast, series: str, cuts: Cuts) -> Run:
     origins = _instants(rows["origin"], given.name, "origin", cuts)
     periods = axis.frequency.ordinals(_instants(rows["period"], given.name, "period", cuts)) - axis.first
     forecasts = rows["forecast"].to_numpy(dtype=float)
-    columns = {float(str(name)[1:]): rows[name].to_numpy(dtype=float)
-               for name in rows.columns if _QUANTILE.fullmatch(str(name))}  # fmt: skip
+    columns = {
+        float(str(name)[1:]): rows[name].to_numpy(dtype=float)
+        for name in rows.columns
+        if _QUANTILE.fullmatch(str(name))
+    }
     mean = np.full(cuts.rows.shape, np.nan)
     quantiles = {p: mean.copy() for p in columns}
     step = int(np.diff(cuts.moments).min()) if len(cuts.moments) > 1 else 2**62
@@ -132,8 +136,11 @@ def external_run(given: ExternalForecast, series: str, cuts: Cuts) -> Run:
                     quantiles[p][fold, at] = values[i]
     if not np.isfinite(mean).any():
         days = ", ".join(f"{day:%Y-%m-%d}" for day in cuts.origins[:3])
-        raise InputError(f"nothing in it was made for the origins {days} ... and their periods",
-                         "Give forecasts made on these dates or shortly before.", file=given.name)  # fmt: skip
+        raise InputError(
+            f"nothing in it was made for the origins {days} ... and their periods",
+            "Give forecasts made on these dates or shortly before.",
+            file=given.name,
+        )
     kind: Literal["reference", "external"] = "reference" if given.role == "reference" else "external"
     return Run(series, given.name, "ex-ante", kind, cuts, mean, _Interpolated(quantiles) if quantiles else None)
 

@@ -47,7 +47,7 @@ def _unknown(fit: Fitted, view: View, axis: Axis) -> NDArray[np.bool_]:
 def _treated(fit: Fitted, information: Information, axis: Axis) -> View:
     """The view with what the treatments of drivers make of all their values, as these are known today."""
     today = max(int(table.known_at()[-1]) for table in information.tables.values())
-    later = information.at(today, foreseen=frozenset()).view(today, axis, fit.model.goal)
+    later = information.at(today, known_ahead=frozenset()).view(today, axis, fit.model.goal)
     patches = dict(fit.view.patches)
     target = fit.view.sources.find(fit.model.target)
     for each in fit.model.treatments:
@@ -67,8 +67,11 @@ def _first_later(fit: Fitted, source: str) -> int:
 def _after(past: Patch, later: Patch, first: int) -> Patch:
     """A patch with another one's values from an ordinal on."""
     old, new = past.ordinals < first, later.ordinals >= first
-    return replace(past, ordinals=np.concatenate([past.ordinals[old], later.ordinals[new]]),
-                   values=np.concatenate([past.values[old], later.values[new]]))  # fmt: skip
+    return replace(
+        past,
+        ordinals=np.concatenate([past.ordinals[old], later.ordinals[new]]),
+        values=np.concatenate([past.values[old], later.values[new]]),
+    )
 
 
 def _filled(view: View, reference: str) -> View:

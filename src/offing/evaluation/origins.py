@@ -95,8 +95,8 @@ class Origins:
         if not len(known):
             raise InputError("the target has no values", file=table.name, column=column)
         check_ahead(self.gap + self.horizon, table.axis.frequency.periods_a_year)
-        asked = self.origins if isinstance(self.origins, (int, np.integer)) else len(self.origins or ())
-        check_origins(int(asked), self.horizon)
+        requested = self.origins if isinstance(self.origins, (int, np.integer)) else len(self.origins or ())
+        check_origins(int(requested), self.horizon)
         released = table.known_at()
         last = int(known[-1]) - hidden
         moments = self._moments(table.axis, released, known, last)
@@ -105,11 +105,21 @@ class Origins:
         for moment, end in zip(moments.tolist(), ends.tolist(), strict=True):
             day = f"{table.axis.frequency.index(np.array([moment]))[0]:%Y-%m-%d}"
             if end == 0:
-                raise InputError(f"nothing of the target was known on {day}", "Give later origins.", file=table.name,
-                                 column=column, key="origins")  # fmt: skip
+                raise InputError(
+                    f"nothing of the target was known on {day}",
+                    "Give later origins.",
+                    file=table.name,
+                    column=column,
+                    key="origins",
+                )
             if listed and end + self.gap > last:
-                raise InputError(f"no outcome of a forecast made on {day} is known", "Give earlier origins.",
-                                 file=table.name, column=column, key="origins")  # fmt: skip
+                raise InputError(
+                    f"no outcome of a forecast made on {day} is known",
+                    "Give earlier origins.",
+                    file=table.name,
+                    column=column,
+                    key="origins",
+                )
         return Cuts(self, table, column, int(known[0]), moments, ends)
 
     def _moments(
@@ -134,20 +144,25 @@ class Origins:
             if rows[0] < int(known[0]) or (self.origins is None and rows[0] < 2):
                 fit = int((newest - 1 - int(known[0])) // self.usual_step) + 1
                 if fit < 1:
-                    raise InputError(f"a horizon of {self.horizon} leaves nothing to learn from",
-                                     "Give a smaller one.", key="horizon")  # fmt: skip
+                    raise InputError(
+                        f"a horizon of {self.horizon} leaves nothing to learn from",
+                        "Give a smaller one.",
+                        key="horizon",
+                    )
                 if self.origins is not None:
                     raise InputError(
                         f"{count} origins, {self.usual_step} periods apart, reach back before the target's first value",
-                        f"Give at most {fit}, or a smaller step or horizon.", key="origins",
-                    )  # fmt: skip
+                        f"Give at most {fit}, or a smaller step or horizon.",
+                        key="origins",
+                    )
             # By default the first half of the history is left to learn from.
             usual = rows >= (int(known[0]) + newest) // 2 if self.origins is None else np.ones(len(rows), dtype=bool)
             rows = rows[usual] if usual.any() else rows[-1:]
             moments = released[rows]
         if not len(moments):
-            raise InputError("no origin has all its outcomes in the data", "Give an earlier first_origin.",
-                             key="first_origin")  # fmt: skip
+            raise InputError(
+                "no origin has all its outcomes in the data", "Give an earlier first_origin.", key="first_origin"
+            )
         return np.asarray(moments, dtype=np.int64)
 
 
@@ -230,17 +245,20 @@ def one_scene(every: Sequence[Cuts]) -> bool:
     """Whether several series have the same periods and origins, so that they can be added up."""
     first = every[0]
     return len(every) > 1 and all(
-        np.array_equal(cuts.moments, first.moments) and np.array_equal(cuts.ends, first.ends)
-        and cuts.table.axis == first.table.axis for cuts in every
-    )  # fmt: skip
+        np.array_equal(cuts.moments, first.moments)
+        and np.array_equal(cuts.ends, first.ends)
+        and cuts.table.axis == first.table.axis
+        for cuts in every
+    )
 
 
 def summed_cuts(every: Sequence[Cuts]) -> Cuts:
     """The same origins of the sum of several series; it is known where all of them are."""
     first = every[0]
     values = np.sum([cuts.table.values(cuts.column) for cuts in every], axis=0)
-    table = replace(first.table, columns={first.column: values}, unusable={}, texts={}, vintages=None, treatments=(),
-                    findings=())  # fmt: skip
+    table = replace(
+        first.table, columns={first.column: values}, unusable={}, texts={}, vintages=None, treatments=(), findings=()
+    )
     known = np.flatnonzero(np.isfinite(values))
     return replace(first, table=table, first=int(known[0]) if len(known) else 0)
 

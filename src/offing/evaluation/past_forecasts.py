@@ -35,17 +35,21 @@ def rows_of(runs: Sequence[Run], probabilities: Sequence[float] = SHOWN) -> pd.D
     sizes = [run.mean.size for run in runs]
     starts = np.concatenate([run.cuts.table.axis.first + run.cuts.rows.ravel() for run in runs]).astype(np.int64)
     quantiles = np.concatenate([run.at(*probabilities).reshape(-1, len(probabilities)) for run in runs])
-    words = {name: np.repeat(np.array([getattr(run, own) for run in runs], dtype=object), sizes)
-             for name, own in (("series", "series"), ("model", "name"), ("basis", "basis"))}  # fmt: skip
-    return pd.DataFrame({
-        **words,
-        "origin": frequency.index(np.concatenate([run.cuts.moments.repeat(run.mean.shape[1]) for run in runs])),
-        "period": frequency.index(frequency.starts(starts)),
-        "horizon": np.concatenate([np.tile(run.cuts.horizons, len(run.mean)) for run in runs]),
-        "target": np.concatenate([run.cuts.outcome.ravel() for run in runs]),
-        "forecast": np.concatenate([run.mean.ravel() for run in runs]),
-        **{f"q{round(p, 10):g}": quantiles[:, i] for i, p in enumerate(probabilities)},
-    })  # fmt: skip
+    words = {
+        name: np.repeat(np.array([getattr(run, own) for run in runs], dtype=object), sizes)
+        for name, own in (("series", "series"), ("model", "name"), ("basis", "basis"))
+    }
+    return pd.DataFrame(
+        {
+            **words,
+            "origin": frequency.index(np.concatenate([run.cuts.moments.repeat(run.mean.shape[1]) for run in runs])),
+            "period": frequency.index(frequency.starts(starts)),
+            "horizon": np.concatenate([np.tile(run.cuts.horizons, len(run.mean)) for run in runs]),
+            "target": np.concatenate([run.cuts.outcome.ravel() for run in runs]),
+            "forecast": np.concatenate([run.mean.ravel() for run in runs]),
+            **{f"q{round(p, 10):g}": quantiles[:, i] for i, p in enumerate(probabilities)},
+        }
+    )
 
 
 def seasons_of(frequency: Frequency, ordinals: NDArray[np.int64]) -> np.ndarray:
@@ -83,8 +87,11 @@ def parts_of_runs(runs: Sequence[Run], backtest: PastForecasts) -> pd.DataFrame:
     moments = np.concatenate([noted[i].cuts.moments[values["fold"][i]] for i, _ in pairs])
     frame["season"] = seasons_of(frequency, (firsts + frame["row"].to_numpy()).astype(np.int64))
     frame["origin"] = frequency.index(moments)
-    words = {"basis": [basis for _, basis in pairs], "model": [noted[i].name for i, _ in pairs],
-             "series": [noted[i].series for i, _ in pairs]}  # fmt: skip
+    words = {
+        "basis": [basis for _, basis in pairs],
+        "model": [noted[i].name for i, _ in pairs],
+        "series": [noted[i].series for i, _ in pairs],
+    }
     return frame.assign(**{name: np.repeat(np.array(each, dtype=object), sizes) for name, each in words.items()})
 
 
@@ -204,8 +211,9 @@ class PastForecasts:
         return tuple(
             f"{count(n, 'forecast')} of '{name}' could not be made, for want of drivers' actual values, and "
             f"{'is' if n == 1 else 'are'} not scored: fill them in, or state a treatment."
-            for name, n in found.items() if n
-        )  # fmt: skip
+            for name, n in found.items()
+            if n
+        )
 
     @property
     def _selected(self) -> tuple[str, ...]:
@@ -213,5 +221,6 @@ class PastForecasts:
         return tuple(
             f"Scores of '{model.name}' are too good: its drivers ({', '.join(model.chosen)}) were selected on data "
             "that include the outcomes forecast here. A model with driver_selection selects them at every origin."
-            for model in self.models if model.chosen and model.driver_selection is None
-        )  # fmt: skip
+            for model in self.models
+            if model.chosen and model.driver_selection is None
+        )

@@ -61,8 +61,12 @@ def _drift(past: Array, horizons: NDArray[np.intp], season: int) -> Guess:
     if steps < 2:
         raise TooShortError("a drift needs three periods")
     slope = (past[known[-1]] - past[known[0]]) / steps
-    return _moving(past - slope * np.arange(len(past)), past[-1] + slope * horizons, 1,
-                   np.sqrt(horizons * (1.0 + horizons / steps)))  # fmt: skip
+    return _moving(
+        past - slope * np.arange(len(past)),
+        past[-1] + slope * horizons,
+        1,
+        np.sqrt(horizons * (1.0 + horizons / steps)),
+    )
 
 
 def _growth(past: Array, horizons: NDArray[np.intp], season: int) -> Guess:
@@ -164,8 +168,9 @@ class _Spread:
 
     def __call__(self) -> Array:
         t = [quantile(PROBABILITIES, each.dof) for each in self.guesses]
-        return np.array([each.mean[:, None] + each.deviation[:, None] * row
-                         for each, row in zip(self.guesses, t, strict=True)])  # fmt: skip
+        return np.array(
+            [each.mean[:, None] + each.deviation[:, None] * row for each, row in zip(self.guesses, t, strict=True)]
+        )
 
 
 def _absent(series: str, name: str, cuts: Cuts, why: str) -> Run:
@@ -179,14 +184,27 @@ def plain_model(model: Model, cuts: Cuts) -> Model:
     # Of a year and a quarter the season can be separated from a straight line.
     long = 2 * n if n >= 1.25 * frequency.periods_a_year else n
     terms = [term for term in own_model(frequency, long) if not term.recursive]
-    return Model(model.target, terms, model.scale, PLAIN_MODEL, offset=model.offset, lower_limit=model.lower_limit,
-                 upper_limit=model.upper_limit)  # fmt: skip
+    return Model(
+        model.target,
+        terms,
+        model.scale,
+        PLAIN_MODEL,
+        offset=model.offset,
+        lower_limit=model.lower_limit,
+        upper_limit=model.upper_limit,
+    )
 
 
 def plain_run(job: Job) -> Run:
     """What a model of calendar terms alone says; see `plain_model`."""
-    job = replace(job, model=plain_model(job.model, job.cuts), foreseen=frozenset(), basis="ex-ante",
-                  method="recursion", unreleased="expected")  # fmt: skip
+    job = replace(
+        job,
+        model=plain_model(job.model, job.cuts),
+        known_ahead=frozenset(),
+        basis="ex-ante",
+        method="recursion",
+        unreleased="expected",
+    )
     try:
         (run,) = run_all([job])
     except InputError as error:

@@ -27,11 +27,11 @@ from offing.tables import Columns, Information, Sources, Table
 _TASKS = 8
 
 
-class Shelf(dict[tuple[object, ...], Forecast]):
+class DriverForecastCache(dict[tuple[object, ...], Forecast]):
     """What models of the drivers' own have said, for all jobs on the same data; it is not sent to other processes."""
 
-    def __reduce__(self) -> tuple[type[Shelf], tuple[()]]:
-        return Shelf, ()
+    def __reduce__(self) -> tuple[type[DriverForecastCache], tuple[()]]:
+        return DriverForecastCache, ()
 
 
 @dataclass(frozen=True)
@@ -44,15 +44,16 @@ class Job:
     series: str
     cuts: Cuts
     basis: Basis
-    foreseen: Columns
+    known_ahead: Columns
     method: Literal["recursion", "direct"] = "recursion"
     unreleased: Literal["expected", "shifted"] = "expected"
-    shelf: Shelf = field(default_factory=Shelf, compare=False, repr=False)
+    driver_forecasts: DriverForecastCache = field(default_factory=DriverForecastCache, compare=False, repr=False)
 
     def information(self, fold: int) -> Information:
         """What was known at one origin, within the window that the origins ask for."""
-        return Information(self.tables, self.series, int(self.cuts.moments[fold]), self.plans, self.foreseen,
-                           self.cuts.plan.window)  # fmt: skip
+        return Information(
+            self.tables, self.series, int(self.cuts.moments[fold]), self.plans, self.known_ahead, self.cuts.plan.window
+        )
 
     def fit(self, fold: int) -> Fit:
         """The fit at one origin."""
@@ -70,7 +71,7 @@ class Job:
         used: Fitted = fit
         if not expect:
             used, none = bridged(fit, self.information(fold), periods)
-        return forecast(used, periods, None, None, (0.95,), expect=expect, made=self.shelf), none
+        return forecast(used, periods, None, None, (0.95,), expect=expect, made=self.driver_forecasts), none
 
     @property
     def _periods(self) -> int:
@@ -78,8 +79,13 @@ class Job:
 
     def _by_horizon(self, fit: Fit, periods: int) -> Forecast:
         expect = self.basis == "ex-ante"
-        return fit.forecast(periods, method=self.method, unreleased=self.unreleased, levels=[0.95],
-                            missing_plans="expected" if expect else "refuse")  # fmt: skip
+        return fit.forecast(
+            periods,
+            method=self.method,
+            unreleased=self.unreleased,
+            levels=[0.95],
+            missing_plans="expected" if expect else "refuse",
+        )
 
 
 @dataclass(frozen=True)
@@ -91,7 +97,7 @@ class _Task:
     strict: bool
 
 
-def foreseen_by(basis: Basis, tables: Mapping[str, Table], target: str, planned: Sequence[str]) -> Columns:
+def known_ahead_by(basis: Basis, tables: Mapping[str, Table], target: str, planned: Sequence[str]) -> Columns:
     """The columns whose later values count as known: of ex-post all but the target, of ex-ante those that are planned.
 
     Raises
@@ -159,14 +165,21 @@ def _kept(tasks: Sequence[_Task], what: str, executor: Executor | None) -> list[
     except InterruptedWork as stopped:
         if not what or not any(stopped.found):
             raise
-        return [done or [_unfinished(job, len(task.folds)) for job in task.jobs]
-                for task, done in zip(tasks, stopped.found, strict=True)]  # fmt: skip
+        return [
+            done or [_unfinished(job, len(task.folds)) for job in task.jobs]
+            for task, done in zip(tasks, stopped.found, strict=True)
+        ]
 
 
 def _unfinished(job: Job, folds: int) -> _Folds:
     h = job.cuts.plan.horizon
-    return (np.full((folds, h), np.nan), np.full((folds, h, len(PROBABILITIES)), np.nan), np.full((folds, 2), np.nan),
-            np.full(folds, np.nan), 0.0)  # fmt: skip
+    return (
+        np.full((folds, h), np.nan),
+        np.full((folds, h, len(PROBABILITIES)), np.nan),
+        np.full((folds, 2), np.nan),
+        np.full(folds, np.nan),
+        0.0,
+    )
 
 
 #: Means (f, h), quantiles (f, h, q), training errors (f, 2), columns (f,) and seconds.
@@ -180,8 +193,18 @@ def _joined(job: Job, parts: Sequence[_Folds | InputError]) -> Run | InputError:
             return part
         whole.append(part)
     mean, quantiles, train, columns = (np.concatenate([each[i] for each in whole]) for i in range(4))
-    return Run(job.series, job.model.name, job.basis, "model", job.cuts, mean, _Kept(quantiles), _Kept(train), columns,
-               sum(each[4] for each in whole))  # fmt: skip
+    return Run(
+        job.series,
+        job.model.name,
+        job.basis,
+        "model",
+        job.cuts,
+        mean,
+        _Kept(quantiles),
+        _Kept(train),
+        columns,
+        sum(each[4] for each in whole),
+    )
 
 
 @dataclass(frozen=True)

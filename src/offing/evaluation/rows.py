@@ -50,8 +50,10 @@ def score_rows(found: Backtest, sums: Sequence[str] = (), weights: Mapping[str, 
     """
     parts = all_parts(found)
     names, frequency = list(SCORES), found.cuts().table.axis.frequency
-    frames = [_long(scored(parts, ["basis", "model", "series", *by], names), by) for by in
-              ([], ["origin"], ["horizon"], ["season"])]  # fmt: skip
+    frames = [
+        _long(scored(parts, ["basis", "model", "series", *by], names), by)
+        for by in ([], ["origin"], ["horizon"], ["season"])
+    ]
     frames += [_trained(found), _totals(found, None), *(_totals(found, unit) for unit in sums)]
     if one_scene([job.cuts for job in found.jobs.values()]):
         frames.append(_levels(found, names))
@@ -83,10 +85,11 @@ def _trained(found: Backtest) -> pd.DataFrame:
     """Errors of the fits on the periods fitted, by origin."""
     rows = [
         (run.series, run.name, run.basis, "train", origin, "", "", score, value)
-        for run in found.own if run.train is not None
+        for run in found.own
+        if run.train is not None
         for origin, values in zip(run.cuts.origins, run.train.tolist(), strict=True)
         for score, value in zip(("MAE", "RMSE"), values, strict=True)
-    ]  # fmt: skip
+    ]
     return pd.DataFrame(rows, columns=_SCORES[:2] + _SCORES[3:10])
 
 
@@ -101,11 +104,17 @@ def _totals(found: Backtest, unit: str | None) -> pd.DataFrame:
         if not len(error):
             continue
         sizes = np.abs(target).sum()
-        values = {"MAE": np.abs(error).mean(), "RMSE": np.sqrt(np.square(error).mean()), "bias": error.mean(),
-                  "WAPE": 100.0 * np.abs(error).sum() / sizes if sizes > 0.0 else np.nan}  # fmt: skip
+        values = {
+            "MAE": np.abs(error).mean(),
+            "RMSE": np.sqrt(np.square(error).mean()),
+            "bias": error.mean(),
+            "WAPE": 100.0 * np.abs(error).sum() / sizes if sizes > 0.0 else np.nan,
+        }
         for basis in filter(run.is_of, found.bases):
-            rows += [(run.series, run.name, basis, f"sum of {unit or 'horizon'}", pd.NaT, "", "", score, float(value))
-                     for score, value in values.items()]  # fmt: skip
+            rows += [
+                (run.series, run.name, basis, f"sum of {unit or 'horizon'}", pd.NaT, "", "", score, float(value))
+                for score, value in values.items()
+            ]
     return pd.DataFrame(
         rows, columns=["series", "model", "basis", "set", "origin", "horizon", "season", "score", "value"]
     )
@@ -134,8 +143,13 @@ def change_rows(found: Change, backtest: Backtest) -> pd.DataFrame:
     origins = found.by_origin.assign(origin=_iso(list(found.by_origin.index), frequency), horizon="")
     horizons = found.by_horizon.assign(origin="", horizon=found.by_horizon.index.astype(str))
     rows = pd.concat([origins, horizons], ignore_index=True)
-    keys = {"series": series_of(backtest), "model": found.after, "scenario": _NONE, "against": found.before,
-            "score": found.score}  # fmt: skip
+    keys = {
+        "series": series_of(backtest),
+        "model": found.after,
+        "scenario": _NONE,
+        "against": found.before,
+        "score": found.score,
+    }
     head = pd.DataFrame(keys, index=rows.index)
     return pd.concat([head, rows[["origin", "horizon", "before", "after", "change"]]], axis=1)
 
@@ -162,8 +176,9 @@ def accuracy_test_rows(found: Comparison) -> pd.DataFrame:
 def calibration_rows(found: Calibration, backtest: Backtest) -> pd.DataFrame:
     """Rows of ``calibration.csv``: one a level and horizon."""
     rows = found.table.copy()
-    for place, (name, value) in enumerate((("series", series_of(backtest)), ("model", found.model), ("scenario", _NONE),
-                                           ("basis", found.basis))):  # fmt: skip
+    for place, (name, value) in enumerate(
+        (("series", series_of(backtest)), ("model", found.model), ("scenario", _NONE), ("basis", found.basis))
+    ):
         rows.insert(place, name, value)
     return rows
 
@@ -182,8 +197,13 @@ def term_gain_rows(found: TermGain, backtest: Backtest) -> pd.DataFrame:
 def search_rows(found: Search) -> pd.DataFrame:
     """Rows of ``search.csv``: one a candidate, the best first."""
     rows = found.table.rename(columns={"score": "value"})
-    keys = (("series", series_of(found.held)), ("model", found.space.model.name), ("scenario", _NONE),
-            ("basis", found.basis), ("score", found.score))  # fmt: skip
+    keys = (
+        ("series", series_of(found.held)),
+        ("model", found.space.model.name),
+        ("scenario", _NONE),
+        ("basis", found.basis),
+        ("score", found.score),
+    )
     for place, (name, value) in enumerate(keys):
         rows.insert(place, name, value, allow_duplicates=True)
     return rows
@@ -213,38 +233,42 @@ register(
     Entry(
         "backtest",
         of=lambda judged, _: alone(judged.backtest),
-        said={"backtest": str},
-        drawn=["backtest"],
+        text={"backtest": str},
+        figure_for=["backtest"],
         files={
             "backtest": lambda found, _: backtest_rows(found),
-            "scores": lambda found, judged: score_rows(found, judged.asked.sums, judged.asked.weights),
+            "scores": lambda found, judged: score_rows(found, judged.requested.sums, judged.requested.weights),
         },
-        written=JUDGED,
+        files_for=JUDGED,
         rank=0,
     )
 )
-register(Entry("by-horizon", of=lambda judged, _: alone(judged.backtest.by_horizon(judged.asked.score)), drawn=JUDGED))
-register(Entry("timeline", of=lambda judged, _: alone(judged.backtest.timeline), drawn=["backtest"]))
+register(
+    Entry(
+        "by-horizon", of=lambda judged, _: alone(judged.backtest.by_horizon(judged.requested.score)), figure_for=JUDGED
+    )
+)
+register(Entry("timeline", of=lambda judged, _: alone(judged.backtest.timeline), figure_for=["backtest"]))
 register(
     Entry(
         "calibration",
         of=lambda judged, _: numbered(judged.calibrations),
         files={"calibration": lambda found, judged: calibration_rows(found, judged.backtest)},
-        written=["backtest"],
-        drawn=["backtest"],
+        files_for=["backtest"],
+        figure_for=["backtest"],
     )
 )
 register(
     Entry(
         "comparison",
         of=lambda judged, _: alone(judged.comparison),
-        said={"compare": str},
-        drawn=["compare"],
+        text={"compare": str},
+        figure_for=["compare"],
         files={
             "comparison": lambda found, _: comparison_rows(found),
             "tests": lambda found, _: accuracy_test_rows(found),
         },
-        written=["compare"],
+        files_for=["compare"],
         rank=1,
     )
 )
@@ -252,10 +276,10 @@ register(
     Entry(
         "change",
         of=lambda judged, _: alone(judged.change),
-        said={"compare": str},
-        drawn=["compare"],
+        text={"compare": str},
+        figure_for=["compare"],
         files={"change": lambda found, judged: change_rows(found, judged.backtest)},
-        written=["compare"],
+        files_for=["compare"],
         rank=2,
     )
 )
@@ -263,10 +287,10 @@ register(
     Entry(
         "term-gain",
         of=lambda judged, _: alone(judged.term_gain),
-        said={"compare": str},
-        drawn=["compare"],
+        text={"compare": str},
+        figure_for=["compare"],
         files={"term_gain": lambda found, judged: term_gain_rows(found, judged.backtest)},
-        written=["compare"],
+        files_for=["compare"],
         rank=3,
     )
 )
@@ -274,20 +298,20 @@ register(
     Entry(
         "member-weights",
         of=lambda judged, _: by_name({each.name: each for each in judged.weights}, always=True),
-        drawn=["compare"],
+        figure_for=["compare"],
     )
 )
 register(
     Entry(
         "search",
         of=lambda judged, _: alone(judged.search),
-        said={"search": str},
-        drawn=["search"],
+        text={"search": str},
+        figure_for=["search"],
         files={
             "search": lambda found, _: search_rows(found),
             "coefficients": lambda found, _: pd.concat(map(coefficient_rows, found.fits.values()), ignore_index=True),
-            "scores": lambda found, judged: score_rows(found.held, judged.asked.sums, judged.asked.weights),
+            "scores": lambda found, judged: score_rows(found.held, judged.requested.sums, judged.requested.weights),
         },
-        written=["search"],
+        files_for=["search"],
     )
 )

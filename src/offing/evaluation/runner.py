@@ -76,8 +76,14 @@ def _merged(shared: tuple[Run, Mask] | None, again: Run | None) -> Run:
         return run
     mean, columns = run.mean.copy(), np.array(run.columns)
     mean[~sure], columns[~sure] = again.mean, again.columns
-    return replace(run, mean=mean, columns=columns, made=_Both(run, again, sure, "quantiles"),
-                   trained=_Both(run, again, sure, "train"), seconds=run.seconds + again.seconds)  # fmt: skip
+    return replace(
+        run,
+        mean=mean,
+        columns=columns,
+        made=_Both(run, again, sure, "quantiles"),
+        trained=_Both(run, again, sure, "train"),
+        seconds=run.seconds + again.seconds,
+    )
 
 
 @dataclass(frozen=True)

@@ -60,18 +60,25 @@ SCORES: dict[str, Score] = {
     "RMSSE": Score(("scaled square",), _root, unit=False),
     "pinball": Score(("pinball",), _itself),
     "CRPS": Score(("ranked",), _itself),
-    **{f"coverage {100 * level:g} %": Score((f"in {level:g}",), lambda share: 100.0 * share, "near", 100.0 * level,
-                                            percent=True, unit=False) for level in LEVELS},
+    **{
+        f"coverage {100 * level:g} %": Score(
+            (f"in {level:g}",), lambda share: 100.0 * share, "near", 100.0 * level, percent=True, unit=False
+        )
+        for level in LEVELS
+    },
     **{f"width {100 * level:g} %": Score((f"wide {level:g}",), _itself) for level in LEVELS},
     **{f"Winkler {100 * level:g} %": Score((f"winkler {level:g}",), _itself) for level in LEVELS},
-}  # fmt: skip
+}
 
 
 #: Why a score can be undefined, by its name.
 UNDEFINED = {
-    "MAPE": "an outcome is zero", "sMAPE": "outcome and forecast are both zero", "WAPE": "all outcomes are zero",
-    "MASE": "the past never changed, or is too short", "RMSSE": "the past never changed, or is too short",
-}  # fmt: skip
+    "MAPE": "an outcome is zero",
+    "sMAPE": "outcome and forecast are both zero",
+    "WAPE": "all outcomes are zero",
+    "MASE": "the past never changed, or is too short",
+    "RMSSE": "the past never changed, or is too short",
+}
 _NO_BAND = "it has no intervals"
 #: Of fewer forecasts one may well make most of a mean.
 _FEW = 6
@@ -254,10 +261,18 @@ def summed(backtest: PastForecasts, groups: Mapping[str, Sequence[str]]) -> list
             if not run.why and run.series in members:
                 runs.setdefault((run.name, run.basis), []).append(run)
         found += [
-            replace(own[0], series=group, cuts=whole, mean=np.sum([each.mean for each in own], axis=0), made=None,
-                    trained=None, weights=None)
-            for own in runs.values() if len(own) == len(members)
-        ]  # fmt: skip
+            replace(
+                own[0],
+                series=group,
+                cuts=whole,
+                mean=np.sum([each.mean for each in own], axis=0),
+                made=None,
+                trained=None,
+                weights=None,
+            )
+            for own in runs.values()
+            if len(own) == len(members)
+        ]
     return found
 
 
@@ -275,8 +290,10 @@ def notes(backtest: PastForecasts) -> dict[tuple[str, str], str]:
             found[str(model), str(name)] = UNDEFINED.get(str(name), _NO_BAND)
     shares = backtest.parts.groupby(["model", "basis", "series"])["share"].agg(["size", "max", "sum"])
     ruled = shares[(shares["size"] >= _FEW) & (shares["max"] > shares["sum"] / 2.0)]
-    found |= {(str(model), "MAPE"): "one outcome near zero makes most of it"
-              for model in ruled.index.get_level_values("model")}  # fmt: skip
+    found |= {
+        (str(model), "MAPE"): "one outcome near zero makes most of it"
+        for model in ruled.index.get_level_values("model")
+    }
     return found | {(run.name, ""): run.why for run in backtest.runs if run.why}
 
 
@@ -300,8 +317,10 @@ def sums_of(run: Run, unit: str | None = None) -> tuple[NDArray[np.intp], NDArra
     else:
         parts = [(fold, own, mask) for fold in range(len(run.mean)) for own, mask in _units(run, fold, unit)]
         folds, firsts = np.array([each[0] for each in parts], dtype=np.intp), np.array([each[1] for each in parts])
-        sums = (np.array([outcome[fold, mask].sum() for fold, _, mask in parts]),
-                np.array([run.mean[fold, mask].sum() for fold, _, mask in parts]))  # fmt: skip
+        sums = (
+            np.array([outcome[fold, mask].sum() for fold, _, mask in parts]),
+            np.array([run.mean[fold, mask].sum() for fold, _, mask in parts]),
+        )
     known = np.isfinite(sums[0]) & np.isfinite(sums[1])
     return folds[known], firsts[known].astype(np.int64), sums[0][known], sums[1][known]
 

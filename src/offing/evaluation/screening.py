@@ -108,13 +108,20 @@ class Screening(Result, figure="screening.draw_screening"):
         """
         added = self.drivers(size)
         base = Model.of(self.base.stated)
-        return replace(base, name=f"{base.name} with {count(len(added), 'driver')}", terms=(*base.terms, *added),
-                       chosen=(*base.chosen, *(str(term.name) for term in added)))  # fmt: skip
+        return replace(
+            base,
+            name=f"{base.name} with {count(len(added), 'driver')}",
+            terms=(*base.terms, *added),
+            chosen=(*base.chosen, *(str(term.name) for term in added)),
+        )
 
     def selecting_model(self, size: int | None = None) -> Model:
         """The model that repeats the selection at every origin, for an honest back-test; of a stated size, if any."""
-        return replace(Model.of(self.base.stated), name=f"{self.base.model.name} with selected drivers",
-                       driver_selection=replace(self.selection, size=size))  # fmt: skip
+        return replace(
+            Model.of(self.base.stated),
+            name=f"{self.base.model.name} with selected drivers",
+            driver_selection=replace(self.selection, size=size),
+        )
 
     def fit(self, size: int | None = None) -> Fit:
         """That model, fitted to all rows."""
@@ -365,8 +372,10 @@ def screen_series(base: Fitted, selection: DriverSelection, *, seed: int = 1, qu
     if first < widest + 10:
         raise InputError(
             f"before the first origin there are {count(max(first, 0), 'row')}, too few to choose {most} drivers beside "
-            f"{count(len(whole.always), 'column')}", "Give a smaller most, fewer terms or more data.", key="most",
-        )  # fmt: skip
+            f"{count(len(whole.always), 'column')}",
+            "Give a smaller most, fewer terms or more data.",
+            key="most",
+        )
     errors = []
     with nullcontext() if quiet else Progress("screening drivers") as progress:
         for i, part in enumerate(np.array_split(rows[first:], origins)):
@@ -397,7 +406,7 @@ def _errors_after(base: Fitted, selection: DriverSelection, whole: _Problem, par
     """
     table = base.view.sources.tables[base.source]
     origin = int(table.known_at()[base.axis.first - table.axis.first + int(part[0]) - 1])
-    past = Model.of(base.stated).fit_at(base.information.at(origin, foreseen=frozenset()))
+    past = Model.of(base.stated).fit_at(base.information.at(origin, known_ahead=frozenset()))
     known = _problem(past, past.view, past.axis, past, selection)
     known = replace(known, rows=known.rows[np.isin(past.axis.ordinals[known.rows], base.axis.ordinals[whole.rows])])
     start = past.axis.first + past.axis.n - base.axis.first
@@ -414,14 +423,18 @@ def _check(selection: DriverSelection) -> None:
     if method not in get_args(Method):
         raise InputError(f"found {method!r}", f"Allowed: {', '.join(get_args(Method))}.", key="method")
     if len(candidates) < 1 or any(not isinstance(each, Driver) for each in candidates):
-        raise InputError("found no drivers to choose from", "Give a list of Driver, such as candidates makes.",
-                         key="candidates")  # fmt: skip
+        raise InputError(
+            "found no drivers to choose from", "Give a list of Driver, such as candidates makes.", key="candidates"
+        )
     if isinstance(mix, bool) or not 0.0 < mix <= 1.0:
         raise InputError(f"found {mix!r}", "Give a number above 0 and up to 1.", key="mix")
     for key, value in (("most", selection.most), ("origins", selection.origins)):
         if isinstance(value, bool) or not isinstance(value, int) or value < (2 if key == "origins" else 1):
-            raise InputError(f"found {value!r}", "Give a whole number from 2 on." if key == "origins"
-                             else "Give a whole number from 1 on.", key=key)  # fmt: skip
+            raise InputError(
+                f"found {value!r}",
+                "Give a whole number from 2 on." if key == "origins" else "Give a whole number from 1 on.",
+                key=key,
+            )
     size = selection.size
     if size is not None and (isinstance(size, bool) or not isinstance(size, int) or not 0 <= size <= selection.most):
         raise InputError(f"found {size!r}", f"Give a size from 0 to {selection.most}.", key="size")
@@ -429,14 +442,21 @@ def _check(selection: DriverSelection) -> None:
     if shaped:
         raise InputError(
             f"'{shaped[0].name}' has a shape that is estimated, which would have to be found again in every set",
-            "State its shape, or choose first and estimate shapes then.", key="candidates",
-        )  # fmt: skip
+            "State its shape, or choose first and estimate shapes then.",
+            key="candidates",
+        )
     if method == "subsets" and len(candidates) > MOST_SUBSETS:
-        raise InputError(f"there are {len(candidates)} candidates, of which all sets are too many",
-                         f"Use method = \"forward\", or at most {MOST_SUBSETS}.", key="method")  # fmt: skip
+        raise InputError(
+            f"there are {len(candidates)} candidates, of which all sets are too many",
+            f'Use method = "forward", or at most {MOST_SUBSETS}.',
+            key="method",
+        )
     if method != "forward" and any(len(each.lags) * len(each.chains) > 1 for each in candidates):
-        raise InputError("candidates with several columns stay together only in a forward search",
-                         'Use method = "forward".', key="method")  # fmt: skip
+        raise InputError(
+            "candidates with several columns stay together only in a forward search",
+            'Use method = "forward".',
+            key="method",
+        )
 
 
 def check_names(model: ModelOptions, selection: DriverSelection) -> None:
@@ -459,21 +479,28 @@ def _problem(base: Fitted, view: View, axis: Axis, past: Fitted, selection: Driv
     states = {**past.states, **{str(term.name): term.learn(past.view) for term in candidates}}
     design = lay_out((*terms, *candidates), view, axis, states)
     _check_plain(design, any(term.choice(states[str(term.name)]) is not None for term in terms))
-    rows = np.flatnonzero(np.isfinite(base.working) & design.known) if axis.n == base.axis.n else np.zeros(0, np.intp)
+    rows = (
+        np.flatnonzero(np.isfinite(base.transformed) & design.known) if axis.n == base.axis.n else np.zeros(0, np.intp)
+    )
     slots = design.layout.slots[len(terms) :]
     always = range(design.layout.linear - sum(len(slot.places) for slot in slots))
     steps = tuple(tuple(slot.places.tolist()) for slot in slots)
-    own = {lag: int(place) for term, slot in zip(terms, design.layout.slots, strict=False) if isinstance(term, OwnLags)
-           for lag, place in zip(term.lags, slot.places, strict=True)}  # fmt: skip
-    return _Problem(design.linear, tuple(always), steps, base.working, rows, selection.method, selection.mix, own)
+    own = {
+        lag: int(place)
+        for term, slot in zip(terms, design.layout.slots, strict=False)
+        if isinstance(term, OwnLags)
+        for lag, place in zip(term.lags, slot.places, strict=True)
+    }
+    return _Problem(design.linear, tuple(always), steps, base.transformed, rows, selection.method, selection.mix, own)
 
 
 def _check_plain(design: Design, chooses: bool) -> None:
     if chooses or not design.layout.plain or design.layout.groups[1]:
         raise InputError(
             "a term of the model has shapes or strengths that are estimated, which every set would change",
-            "State them for the choice, and estimate them in the model chosen.", key="terms",
-        )  # fmt: skip
+            "State them for the choice, and estimate them in the model chosen.",
+            key="terms",
+        )
 
 
 def screening_rows(found: Screening) -> pd.DataFrame:

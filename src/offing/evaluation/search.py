@@ -22,7 +22,7 @@ from offing.evaluation.fold_results import Basis
 from offing.evaluation.origins import Origins
 from offing.evaluation.scoring import SCORES, check_score, score_of
 from offing.evaluation.search_log import Record, Tried, mark_of
-from offing.evaluation.search_loop import STATED, Hunt, Method, Scene, best_of
+from offing.evaluation.search_loop import STATED, Method, SearchContext, SearchLoop, best_of
 from offing.evaluation.search_space import Space
 from offing.model import Fit, Model
 from offing.model.model import Data, tables_of
@@ -134,9 +134,17 @@ class Search(Result, figure="judging.draw_search"):
     @cached_property
     def table(self) -> pd.DataFrame:
         """One row a candidate, the best first: its choices, ``score, origins, columns, seconds, why``."""
-        rows = [{**{key: _spelt(value) for key, value in self.space.named(each.digits).items()}, "score": each.score,
-                 "origins": each.folds, "columns": each.columns, "seconds": each.seconds, "why": each.why}
-                for each in self.tried]  # fmt: skip
+        rows = [
+            {
+                **{key: _spelt(value) for key, value in self.space.named(each.digits).items()},
+                "score": each.score,
+                "origins": each.folds,
+                "columns": each.columns,
+                "seconds": each.seconds,
+                "why": each.why,
+            }
+            for each in self.tried
+        ]
         order = sorted(range(len(rows)), key=lambda i: (-self.tried[i].folds, _or_last(self.tried[i].score)))
         return pd.DataFrame([rows[i] for i in order])
 
@@ -186,8 +194,10 @@ class Search(Result, figure="judging.draw_search"):
         if len(self.by_try) >= _FEWEST_TRIES and len(self.tried) < self.space.size:
             expected, most = self.gain_of(_MORE)
             unit = f" {self.held.unit}" if self.held.unit and SCORES[self.score].unit else ""
-            words.append(f"{_MORE} more candidates would lower the score by about {number(expected)}{unit} (0 to "
-                         f"{number(most)} in 95 %).")  # fmt: skip
+            words.append(
+                f"{_MORE} more candidates would lower the score by about {number(expected)}{unit} (0 to "
+                f"{number(most)} in 95 %)."
+            )
         if self.never_varied:
             words.append(f"Never varied: {', '.join(self.never_varied)}.")
         return " ".join(words)
@@ -242,8 +252,11 @@ class Search(Result, figure="judging.draw_search"):
         rows = self.table.head(10)
         names = list(self.space.named(self.winner.digits))
         columns = [[str(each) for each in rows[name]] for name in names]
-        columns += [rounded(rows["score"]), [str(each) for each in rows["origins"]],
-                    ["" if np.isnan(each) else f"{each:.0f}" for each in rows["columns"]]]  # fmt: skip
+        columns += [
+            rounded(rows["score"]),
+            [str(each) for each in rows["origins"]],
+            ["" if np.isnan(each) else f"{each:.0f}" for each in rows["columns"]],
+        ]
         return text_table([*names, self.score, "origins", "columns"], columns)
 
 
@@ -349,19 +362,31 @@ def search(
     mark = mark_of(space, series, (plan, chosen, score, held_back, tuple(planned)))
     kept = Record(record, mark)
     with Workers(executor) as workers:
-        scene = Scene(space, series, plan, chosen, score, held_back, tuple(planned), plans or {}, workers)
-        hunt = Hunt(scene, kept, started, budget, report)
+        context = SearchContext(space, series, plan, chosen, score, held_back, tuple(planned), plans or {}, workers)
+        loop = SearchLoop(context, kept, started, budget, report)
         try:
-            hunt.run(method, tries, seed)
+            loop.run(method, tries, seed)
         except KeyboardInterrupt:
-            hunt.stopped = "It was interrupted: this is the best so far."
-        tried = hunt.latest()
+            loop.stopped = "It was interrupted: this is the best so far."
+        tried = loop.latest()
         if not any(np.isfinite(each.score) for each in tried):
             why = next((each.why for each in tried if each.why), "no time was left")
             raise InputError(f"no candidate could be scored: {why}", "Give other choices, or more time.", key="choices")
-        held = scene.held(best_of(tried))
-    return Search(space, tuple(tried), plan, chosen, score, held_back, held, scene.folds, hunt.expected,
-                  time.monotonic() - started, hunt.stopped, tables_of(data))  # fmt: skip
+        held = context.held(best_of(tried))
+    return Search(
+        space,
+        tuple(tried),
+        plan,
+        chosen,
+        score,
+        held_back,
+        held,
+        context.folds,
+        loop.expected,
+        time.monotonic() - started,
+        loop.stopped,
+        tables_of(data),
+    )
 
 
 def _or_last(score: float) -> float:

@@ -54,8 +54,12 @@ class Record:
             lines = Path(path).read_text(encoding="utf-8").splitlines(keepends=True) if Path(path).exists() else []
             whole = [line for line in lines if line.endswith("\n")]
             if lines and (not whole or json.loads(whole[0]).get("search") != mark):
-                raise InputError("it is the record of another search: of other data, choices or origins",
-                                 "Give another path, or remove the file.", file=str(path), key="record")  # fmt: skip
+                raise InputError(
+                    "it is the record of another search: of other data, choices or origins",
+                    "Give another path, or remove the file.",
+                    file=str(path),
+                    key="record",
+                )
             for line in whole[1:]:
                 self._keep(_tried(json.loads(line)))
             if len(whole) < len(lines):
@@ -63,8 +67,9 @@ class Record:
             if not whole:
                 self._write([json.dumps({"format": _FORMAT, "search": mark})])
         except (OSError, ValueError, AttributeError, KeyError, TypeError) as error:
-            raise InputError(f"cannot be used as a record ({error})", "Give another path.", file=str(path),
-                             key="record") from error  # fmt: skip
+            raise InputError(
+                f"cannot be used as a record ({error})", "Give another path.", file=str(path), key="record"
+            ) from error
 
     def known(self) -> list[Tried]:
         """All that was tried, in that order."""
@@ -86,19 +91,31 @@ class Record:
 
 
 def _line(tried: Tried) -> dict[str, object]:
-    return {"choice": list(tried.digits), "origins": tried.folds, "score": _kept(tried.score),
-            "columns": _kept(tried.columns), "seconds": tried.seconds, "why": tried.why}  # fmt: skip
+    return {
+        "choice": list(tried.digits),
+        "origins": tried.folds,
+        "score": _kept(tried.score),
+        "columns": _kept(tried.columns),
+        "seconds": tried.seconds,
+        "why": tried.why,
+    }
 
 
 def _tried(line: Mapping[str, Any]) -> Tried:
-    return Tried(tuple(int(each) for each in line["choice"]), int(line["origins"]), _number(line["score"]),
-                 _number(line["columns"]), float(line["seconds"]), str(line["why"]))  # fmt: skip
+    return Tried(
+        tuple(int(each) for each in line["choice"]),
+        int(line["origins"]),
+        _number(line["score"]),
+        _number(line["columns"]),
+        float(line["seconds"]),
+        str(line["why"]),
+    )
 
 
-def mark_of(space: Space, series: Mapping[str, Mapping[str, Table]], asked: Sequence[Any]) -> str:
+def mark_of(space: Space, series: Mapping[str, Mapping[str, Table]], requested: Sequence[Any]) -> str:
     """A fingerprint of data, choices and origins."""
     found = hashlib.sha256()
-    found.update(repr((space.model, dict(space.choices), tuple(space.optional), tuple(asked))).encode())
+    found.update(repr((space.model, dict(space.choices), tuple(space.optional), tuple(requested))).encode())
     for name, tables in series.items():
         for source, table in tables.items():
             found.update(f"{name}/{source}/{table.axis.frequency}/{table.axis.first}".encode())

@@ -40,7 +40,7 @@ STATED = "as stated"
 
 
 @dataclass
-class Scene:
+class SearchContext:
     """What all candidates of a search share."""
 
     space: Space
@@ -57,8 +57,15 @@ class Scene:
     @cached_property
     def stage(self) -> list[Job]:
         """A job of every series, from origins whose outcomes lie before what is held back."""
-        jobs, _ = jobs_of([self.space.model], self.series, self.plan, [self.basis], planned=self.planned,
-                          plans=self.plans, hidden=self.held_back)  # fmt: skip
+        jobs, _ = jobs_of(
+            [self.space.model],
+            self.series,
+            self.plan,
+            [self.basis],
+            planned=self.planned,
+            plans=self.plans,
+            hidden=self.held_back,
+        )
         return jobs
 
     @property
@@ -68,8 +75,10 @@ class Scene:
 
     def part(self, folds: int) -> list[list[int]]:
         """So many origins of each series, spread over all."""
-        return [sorted({round(x) for x in np.linspace(0, len(job.cuts.moments) - 1, min(folds, len(job.cuts.moments)))})
-                for job in self.stage]  # fmt: skip
+        return [
+            sorted({round(x) for x in np.linspace(0, len(job.cuts.moments) - 1, min(folds, len(job.cuts.moments)))})
+            for job in self.stage
+        ]
 
     def tried(self, choices: Sequence[tuple[int, ...]], folds: int) -> list[Tried]:
         """What became of some candidates on so many origins."""
@@ -96,10 +105,16 @@ class Scene:
                     columns[i].append(float(np.mean(np.zeros(1) if run.columns is None else run.columns)))
         each = (time.perf_counter() - started) / max(len(choices), 1)
         return [
-            Tried(digits, folds, float("nan") if why else float(np.mean(own)),
-                  float("nan") if why else float(np.mean(sizes)), each, why)
+            Tried(
+                digits,
+                folds,
+                float("nan") if why else float(np.mean(own)),
+                float("nan") if why else float(np.mean(sizes)),
+                each,
+                why,
+            )
             for digits, own, sizes, why in zip(choices, scores, columns, whys, strict=True)
-        ]  # fmt: skip
+        ]
 
     def _runs(self, jobs: Mapping[int, Job]) -> dict[int, Run | InputError]:
         """The runs of one series' candidates, or why there is none."""
@@ -129,10 +144,10 @@ class Scene:
 
 
 @dataclass
-class Hunt:
+class SearchLoop:
     """The course of a search."""
 
-    scene: Scene
+    context: SearchContext
     record: Record
     started: float
     budget: float | None
@@ -163,12 +178,12 @@ class Hunt:
     def run(self, method: Method, tries: int | None, seed: int) -> None:
         """Try candidates until all are tried or the time is up."""
         self.found = {(each.digits, each.folds): each for each in self.record.known()}
-        order = list(_limited(self.scene.space, tries, seed))
+        order = list(_limited(self.context.space, tries, seed))
         with Progress("searching") as progress:
             if method != "narrowing":
-                self._all(order, self.scene.folds, progress, (0.0, 1.0))
+                self._all(order, self.context.folds, progress, (0.0, 1.0))
                 return
-            rounds = [self.scene.folds]
+            rounds = [self.context.folds]
             while rounds[0] > KEPT and len(order) // KEPT ** len(rounds) >= 2:
                 rounds.insert(0, max(2, -(-rounds[0] // KEPT)))
             for i, folds in enumerate(rounds):
@@ -183,7 +198,7 @@ class Hunt:
     def _all(self, order: Sequence[tuple[int, ...]], folds: int, progress: Progress, span: tuple[float, float]) -> None:
         """Try candidates in their order on so many origins, within a span of the time."""
         todo = [digits for digits in order if (digits, folds) not in self.found]
-        size, whole = (_BATCH if self.budget is None and is_plain(self.scene.space.model) else _FIRST), len(todo)
+        size, whole = (_BATCH if self.budget is None and is_plain(self.context.space.model) else _FIRST), len(todo)
         until = float("inf") if self.budget is None else self.budget * span[1]
         while todo:
             room, one = min(self.left, until - self._clock), self.dearest * folds
@@ -197,8 +212,8 @@ class Hunt:
             if self.budget is not None and self.expected is None:
                 more = max(int((min(self.left, until - self._clock)) / max(one, 1e-9)), 0)
                 self._announce(len(self.found) + more, one)
-            if one > _SLOW and self.scene.workers.worth(min(len(todo) * one, self.left) / 2.0):
-                self.scene.workers.started("offing.evaluation.refit")
+            if one > _SLOW and self.context.workers.worth(min(len(todo) * one, self.left) / 2.0):
+                self.context.workers.started("offing.evaluation.refit")
             size = self._size(len(batch), one)
             done, clock = (whole - len(todo)) / whole, 0.0 if self.budget is None else self._clock / self.budget
             progress.update(max(span[0] + (span[1] - span[0]) * done, clock))
@@ -211,7 +226,7 @@ class Hunt:
     def _try(self, batch: Sequence[tuple[int, ...]], folds: int) -> None:
         """Try a batch and keep what became of it."""
         started = time.monotonic()
-        new = self.scene.tried(batch, folds)
+        new = self.context.tried(batch, folds)
         self.record.add(new)
         self.found |= {(each.digits, folds): each for each in new}
         taken = time.monotonic() - started
@@ -228,7 +243,7 @@ class Hunt:
         return max(1, min(int(max(_SLICE * self.budget, one) / max(one, 1e-9)), 2 * before, _BATCH))
 
     def _announce(self, fits: int, taken: float) -> None:
-        size = self.scene.space.size
+        size = self.context.space.size
         self.expected = min(fits, size)
         if self.report is not None and self.budget is not None:
             part = "all" if fits >= size else f"about {fits:,} of"

@@ -15,8 +15,17 @@ from offing.terms import Term
 
 #: Fields of a model that may be chosen; `terms` are chosen by name.
 MODEL_FIELDS = (
-    "scale", "offset", "errors", "order", "seasonal_lag", "loss", "half_life", "window", "transform", "treatments",
-)  # fmt: skip
+    "scale",
+    "offset",
+    "errors",
+    "order",
+    "seasonal_lag",
+    "loss",
+    "half_life",
+    "window",
+    "transform",
+    "treatments",
+)
 IN, OUT = "in", "out"
 
 

@@ -65,12 +65,12 @@ register(
     Entry(
         "screening",
         of=lambda study, name: alone(study.screenings[name]),
-        said={"screen": _screened},
-        drawn=["screen"],
+        text={"screen": _screened},
+        figure_for=["screen"],
         files={
             "screening": lambda found, _: screening_rows(found),
             "stability": lambda found, _: stability_rows(found),
         },
-        written=["screen"],
+        files_for=["screen"],
     )
 )

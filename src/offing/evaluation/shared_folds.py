@@ -37,7 +37,7 @@ def fitted_together(jobs: Sequence[Job]) -> list[tuple[Run, Mask] | None]:
     groups: dict[tuple[object, ...], list[int]] = {}
     for i, job in enumerate(jobs):
         if is_plain(job.model) and job.cuts.plan.window is None and job.cuts.table.vintages is None:
-            groups.setdefault((job.model.scale, job.model.offset, job.basis, job.foreseen), []).append(i)
+            groups.setdefault((job.model.scale, job.model.offset, job.basis, job.known_ahead), []).append(i)
     for members in groups.values():
         shared = _Shared([jobs[i] for i in members])
         for i, run in zip(members, shared.runs(), strict=True):
@@ -49,12 +49,19 @@ def fitted_together(jobs: Sequence[Job]) -> list[tuple[Run, Mask] | None]:
 def is_plain(model: Model) -> bool:
     """Whether a model is a regression of the target as it is, with nothing else that is learnt."""
     return not (
-        model.driver_selection is not None or model.dynamics is not None or model.loss != "squares"
-        or model.half_life is not None or model.steps
-        or model.treatments or model.covariance != "classical" or model.window is not None
-        or any(term.learning == "again" or term.multiplies_trend or term.holds_level or term.recursive
-               for term in model.terms)
-    )  # fmt: skip
+        model.driver_selection is not None
+        or model.dynamics is not None
+        or model.loss != "squares"
+        or model.half_life is not None
+        or model.steps
+        or model.treatments
+        or model.covariance != "classical"
+        or model.window is not None
+        or any(
+            term.learning == "again" or term.multiplies_trend or term.holds_level or term.recursive
+            for term in model.terms
+        )
+    )
 
 
 @dataclass
@@ -114,25 +121,25 @@ class _Shared:
         first, last = self.ends
         places = [first.sources.find(reference) for reference in term.needs()]
         frequencies = {job.tables[source].axis.frequency for source, _ in places}
-        if not set(places) <= job.foreseen or not frequencies <= {self.axis.frequency}:
+        if not set(places) <= job.known_ahead or not frequencies <= {self.axis.frequency}:
             return None
         # The first fold sees the least: what cannot be learnt is reported from there.
         block = term.block(last, self.axis, term.learn(first))
         if term.learning == "more" and not _same(block, term.block(last, self.axis, term.learn(last))):
             return None
-        if block.curve is not None or block.rising is not None or STATED in block.drawn:
+        if block.curve is not None or block.rising is not None or STATED in block.shrinkage_groups:
             return None
         # What only later periods have must not be known by its spread alone.
-        if any(block.drawn) and term.fresh(first, self.axis.part(int(self.cuts.ends[0]) - self.cuts.first, self.axis.n),
-                                           term.learn(first)):  # fmt: skip
+        later = self.axis.part(int(self.cuts.ends[0]) - self.cuts.first, self.axis.n)
+        if any(block.shrinkage_groups) and term.future_columns(first, later, term.learn(first)):
             return None
         k = block.columns.shape[1]
         lower, upper = np.full(k, -np.inf), np.full(k, np.inf)
-        if block.wishes is not None:
-            lower, upper = np.array(block.wishes.lower), np.array(block.wishes.upper)
-            if any(each != 1.0 for each in block.wishes.scales) or any(block.wishes.towards):
+        if block.constraints is not None:
+            lower, upper = np.array(block.constraints.lower), np.array(block.constraints.upper)
+            if any(each != 1.0 for each in block.constraints.scales) or any(block.constraints.towards):
                 return None
-        return _Laid(tuple(self.place(column) for column in block.columns.T), lower, upper, block.drawn)
+        return _Laid(tuple(self.place(column) for column in block.columns.T), lower, upper, block.shrinkage_groups)
 
     def runs(self) -> list[tuple[Run, Mask] | None]:
         """The runs of all jobs."""
@@ -165,7 +172,7 @@ class _Shared:
             (self.place(np.ones(self.axis.n)), *(at for part in whole for at in part.places)),
             np.concatenate([[-np.inf], *(part.lower for part in whole)]),
             np.concatenate([[np.inf], *(part.upper for part in whole)]),
-            ("", *(name for part in whole for name in part.drawn)),
+            ("", *(name for part in whole for name in part.shrinkage_groups)),
         )
 
     def _made(self, columns: Array, target: Array, holes: Mask, laid: Sequence[_Laid]) -> _Made:
@@ -179,8 +186,14 @@ class _Shared:
         own[:last] = np.where(np.isnan(target[:last])[:, None], np.nan_to_num(own[:last]), own[:last])
         where = {at: i for i, at in enumerate(used)}
         starts = np.zeros(len(cuts.ends), dtype=np.intp)
-        made = refits(own, aim, starts=starts, ends=cuts.ends - cuts.first, ahead=cuts.rows - cuts.first,
-                      choices=[each.choice(where) for each in laid])  # fmt: skip
+        made = refits(
+            own,
+            aim,
+            starts=starts,
+            ends=cuts.ends - cuts.first,
+            ahead=cuts.rows - cuts.first,
+            choices=[each.choice(where) for each in laid],
+        )
         # The numbers that stand in for missing ones must not be forecast from.
         unknown = np.asarray(np.isnan(columns[:, used]).any(axis=1))
         missing = unknown[cuts.rows - cuts.first].any(axis=1)
@@ -210,17 +223,17 @@ class _Shared:
 
 @dataclass(frozen=True)
 class _Laid:
-    """Places of a term's columns among all, their bounds, and the group with which each is drawn to zero."""
+    """Places of a term's columns among all, their bounds, and the group with which each is shrunk towards zero."""
 
     places: tuple[int, ...]
     lower: Array
     upper: Array
-    drawn: tuple[str, ...]
+    shrinkage_groups: tuple[str, ...]
 
     def choice(self, where: Mapping[int, int]) -> Choice:
         """The columns for the engine, given `where` each place is."""
-        names = tuple(dict.fromkeys(name for name in self.drawn if name))
-        groups = np.array([names.index(name) if name else -1 for name in self.drawn], dtype=np.intp)
+        names = tuple(dict.fromkeys(name for name in self.shrinkage_groups if name))
+        groups = np.array([names.index(name) if name else -1 for name in self.shrinkage_groups], dtype=np.intp)
         return Choice(np.array([where[at] for at in self.places], dtype=np.intp), groups, np.full(len(names), AWAY))
 
 

@@ -81,8 +81,12 @@ class Change(Result, figure="bars.draw_change"):
 
     def __str__(self) -> str:
         rows = self.by_origin
-        columns = [[f"{day:%Y-%m-%d}" for day in rows.index], rounded(rows["before"]), rounded(rows["after"]),
-                   [percent(each) for each in rows["change"]]]  # fmt: skip
+        columns = [
+            [f"{day:%Y-%m-%d}" for day in rows.index],
+            rounded(rows["before"]),
+            rounded(rows["after"]),
+            [percent(each) for each in rows["change"]],
+        ]
         return f"{wrapped(self.sentence)}\n\n{text_table(['origin', self.before, self.after, 'change'], columns)}"
 
     @property
@@ -149,8 +153,11 @@ def without_each(model: Model) -> list[Model]:
         raise InputError("the model has no terms", key="terms")
     found = [model]
     for term in model.terms:
-        left = [each for each in model.terms
-                if each is not term and not (isinstance(each, Interaction) and term.name in each.of)]  # fmt: skip
+        left = [
+            each
+            for each in model.terms
+            if each is not term and not (isinstance(each, Interaction) and term.name in each.of)
+        ]
         chosen = [name for name in model.chosen if name in {str(each.name) for each in left}]
         found.append(replace(model, name=f"without {term.name}", terms=left, chosen=chosen))
     return found
@@ -192,16 +199,22 @@ class TermGain(Result, figure="bars.draw_term_gain"):
         rows = self.table
         top = rows.iloc[0]
         useless = rows.loc[rows["change"] <= 0.0, "term"].tolist()
-        noted = (f"Without '{top['term']}' {self.score} would be {percent(float(top['change']))} "
-                f"({self.origins} origins).")  # fmt: skip
+        noted = (
+            f"Without '{top['term']}' {self.score} would be {percent(float(top['change']))} ({self.origins} origins)."
+        )
         if useless:
             noted += f" Without {', '.join(useless)} it would be no worse."
         return noted
 
     def __str__(self) -> str:
         rows = self.table
-        columns = [rows["term"].tolist(), rounded(rows["score"]), [percent(each) for each in rows["change"]],
-                   [p_text(each) for each in rows["p"]], [str(each) for each in rows["origins_better"]]]  # fmt: skip
+        columns = [
+            rows["term"].tolist(),
+            rounded(rows["score"]),
+            [percent(each) for each in rows["change"]],
+            [p_text(each) for each in rows["p"]],
+            [str(each) for each in rows["origins_better"]],
+        ]
         heads = ["without", self.score, "change", "p", "term helps at"]
         note = f"p: one-sided, by Student's t with {count(self.origins - 1, 'degree')} of freedom."
         return f"{wrapped(self.sentence)}\n\n{text_table(heads, columns)}\n\n{note}"

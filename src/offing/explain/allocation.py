@@ -69,8 +69,13 @@ class Split(Result, figure="totals.draw_split"):
         zone = self.axis[0].frequency.zone
         if zone is not None:
             index = index.tz_localize("UTC").tz_convert(zone)
-        columns = {"total": list(self.labels), "share": self.share, "value": self.value,
-                   "low": self.low, "high": self.high}  # fmt: skip
+        columns = {
+            "total": list(self.labels),
+            "share": self.share,
+            "value": self.value,
+            "low": self.low,
+            "high": self.high,
+        }
         return pd.DataFrame(columns, index=index)
 
     @property
@@ -91,8 +96,14 @@ class Split(Result, figure="totals.draw_split"):
         names = [name for each in self.axis for name in each.labels()]
         n = len(names)
         cells = rounded(np.concatenate([self.value, self.low, self.high]))
-        columns = [names, list(self.labels), [f"{100.0 * each:.2f} %" for each in self.share],
-                   cells[:n], cells[n : 2 * n], cells[2 * n :]]  # fmt: skip
+        columns = [
+            names,
+            list(self.labels),
+            [f"{100.0 * each:.2f} %" for each in self.share],
+            cells[:n],
+            cells[n : 2 * n],
+            cells[2 * n :],
+        ]
         heads = [self.axis[0].frequency.unit, "of", "share", "value", "low", "high"]
         return f"{wrapped(self.sentence)}\n\n{text_table(heads, columns)}"
 
@@ -154,9 +165,10 @@ def _shared(
     if not np.isfinite(found.levels + factor).all():
         at = int(np.flatnonzero(~np.isfinite(found.levels + factor))[0])
         raise InputError(
-            "the calendar's profile is not known there", "Give the limits or factors that it needs.",
+            "the calendar's profile is not known there",
+            "Give the limits or factors that it needs.",
             period=axis.part(at, at + 1).labels()[0],
-        )  # fmt: skip
+        )
     chain = fit.estimate.chain
     noise = chain.conditional_variances(np.full(axis.n, chain.times[0] - 1)) * fit.estimate.variance
     means = fit.cut(fit.mean_of(found.levels, noise, factor))
@@ -164,15 +176,16 @@ def _shared(
         at = int(np.flatnonzero(~(means > 0.0))[0])
         raise InputError(
             f"the calendar alone makes {number(float(means[at]))}, of which there is no share",
-            'Use scale = "log".', period=axis.part(at, at + 1).labels()[0],
-        )  # fmt: skip
+            'Use scale = "log".',
+            period=axis.part(at, at + 1).labels()[0],
+        )
     share = means / means.sum()
     total = stated * axis.n if average else stated
     # d ln w = d ln m − Σ w d ln m, with d ln m = dη (m + offset) / m on the log scale and dη / m on the level scale.
-    lean = ((means * factor + scale.offset) if scale.log else np.ones(axis.n)) / (means * factor)
-    known = found.half(fit) * lean
-    common = known.T @ (known @ share) + lean * fit.estimate.variance * chain.related(lean * share)
-    own = np.square(known).sum(axis=0) + np.square(lean) * noise
+    slope = ((means * factor + scale.offset) if scale.log else np.ones(axis.n)) / (means * factor)
+    known = found.cov_root(fit) * slope
+    common = known.T @ (known @ share) + slope * fit.estimate.variance * chain.related(slope * share)
+    own = np.square(known).sum(axis=0) + np.square(slope) * noise
     variance = np.maximum(own - 2.0 * common + share @ common, 0.0)
     spread = float(quantile(0.975, fit.estimate.dof)) * np.sqrt(variance)
     value = total * share
@@ -190,10 +203,10 @@ register(
     Entry(
         "allocated",
         of=lambda study, name: alone(study.splits.get(name)),
-        said={"forecast": str},
-        drawn=["explain"],
+        text={"forecast": str},
+        figure_for=["explain"],
         files={"allocated": split_rows},
-        written=AHEAD,
+        files_for=AHEAD,
         rank=32,
     )
 )

@@ -30,8 +30,11 @@ def coarser(frequency: Frequency, by: str) -> Frequency:
     longer = coarser_than(frequency.unit)
     if by not in longer:
         if by in UNITS:
-            raise InputError(f"a series by {frequency.unit} has no sums by {by}",
-                             f"Longer are: {', '.join(longer) or 'none'}.", key="by")  # fmt: skip
+            raise InputError(
+                f"a series by {frequency.unit} has no sums by {by}",
+                f"Longer are: {', '.join(longer) or 'none'}.",
+                key="by",
+            )
         raise InputError(f"found {by!r}", nearest(by, longer or UNITS), key="by")
     unit: Unit = longer[longer.index(by)]
     if frequency.weeks is not None or frequency.unit in ("quarter", "year"):
@@ -100,8 +103,9 @@ def named_span(span: object, near: Axis) -> Axis:
     try:
         low, high = periods_of(dates[0], near.frequency)[0], periods_of(dates[1], near.frequency)[1]
     except (ValueError, TypeError) as error:
-        raise InputError(f"found {span!r}, which is no span", "Write 2026, 2026-Q3, 2026-07, a date, or two dates.",
-                         key="span") from error  # fmt: skip
+        raise InputError(
+            f"found {span!r}, which is no span", "Write 2026, 2026-Q3, 2026-07, a date, or two dates.", key="span"
+        ) from error
     if high < low:
         raise InputError(f"{dates[1]} lies before {dates[0]}", "Give the earlier date first.", key="span")
     return Axis(near.frequency, low, high - low + 1)

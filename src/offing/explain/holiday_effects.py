@@ -12,7 +12,7 @@ from offing.base.arrays import Array
 from offing.base.results import Entry, Result, by_name, register
 from offing.base.text import as_html, in_units, percent, signed, text_table, wrapped
 from offing.engine import quantile
-from offing.explain.term_lookup import asked
+from offing.explain.term_lookup import term_named
 from offing.model import Fit, Forecast
 from offing.model.fitted import Fitted
 from offing.model.rows import keyed
@@ -152,7 +152,7 @@ def holiday_effects(result: Fit | Forecast, term: str | None = None) -> HolidayE
     "sold: 'Regatta' does most, +10 % in its week."
     """
     fit = result.fit if isinstance(result, Forecast) else result
-    chosen = asked(fit, Holidays, term, "term of holidays")
+    chosen = term_named(fit, Holidays, term, "term of holidays")
     place = [slot.term for slot in fit.layout.slots].index(str(chosen.name))
     slot, estimate = fit.layout.slots[place], fit.estimate
     state: HolidayState = fit.states[str(chosen.name)]
@@ -178,14 +178,14 @@ def holiday_effects(result: Fit | Forecast, term: str | None = None) -> HolidayE
     errors = estimate.standard_errors(more)
     values = more @ estimate.beta
     for i, piece in enumerate(state.pieces):
-        if piece.member and piece.drawn:
+        if piece.member and piece.shrinkage_group:
             unseen = errors[whole[piece.group, piece.away]] ** 2 + estimate.ratios[slot.places[i]] * estimate.variance
             own[i] = float(np.clip(1.0 - errors[i] ** 2 / unseen, 0.0, 1.0))
     if isinstance(result, Forecast):
         for at, name, group in chosen.unseen(result.axis, state):
             i = whole[group, at]
-            drawn = {piece.drawn for piece in state.held(group, at)} - {""}
-            spread = sum(fit.ratios[f"{chosen.name}: {each}"] for each in drawn) * estimate.variance
+            shrinkage_group = {piece.shrinkage_group for piece in state.held(group, at)} - {""}
+            spread = sum(fit.ratios[f"{chosen.name}: {each}"] for each in shrinkage_group) * estimate.variance
             names, groups, away = [*names, name], [*groups, group], [*away, at]
             days, own = [*days, 0.0], [*own, 0.0]
             values = np.append(values, values[i])
@@ -197,10 +197,20 @@ def holiday_effects(result: Fit | Forecast, term: str | None = None) -> HolidayE
     if fit.scale.log:
         edges = [np.expm1(each) for each in edges]
     return HolidayEffects(
-        str(chosen.name), fit.label, fit.unit, fit.axis.frequency.unit, fit.scale.log or slot.factor,
-        tuple(names[i] for i in order), tuple(groups[i] for i in order), tuple(away[i] for i in order),
-        edges[0], edges[1], edges[2], np.round(np.array(days)[order]), np.array(own, dtype=float)[order],
-    )  # fmt: skip
+        str(chosen.name),
+        fit.label,
+        fit.unit,
+        fit.axis.frequency.unit,
+        fit.scale.log or slot.factor,
+        tuple(names[i] for i in order),
+        tuple(groups[i] for i in order),
+        tuple(away[i] for i in order),
+        edges[0],
+        edges[1],
+        edges[2],
+        np.round(np.array(days)[order]),
+        np.array(own, dtype=float)[order],
+    )
 
 
 def holiday_rows(found: HolidayEffects, fit: Fitted) -> pd.DataFrame:
@@ -214,11 +224,11 @@ register(
     Entry(
         "holidays",
         of=lambda study, name: by_name(study.answers[name].get("holidays", {})),
-        said={"explain": lambda found: wrapped(found.sentence)},
-        close=True,
-        drawn=["explain"],
+        text={"explain": lambda found: wrapped(found.sentence)},
+        joined=True,
+        figure_for=["explain"],
         files={"holidays": holiday_rows},
-        written=["explain"],
+        files_for=["explain"],
         rank=19,
     )
 )

@@ -70,9 +70,12 @@ class Inputs(Result, figure="running.draw_inputs"):
     def __str__(self) -> str:
         shown = self.table
         columns = [
-            shown["driver"].tolist(), shown["period"].tolist(), [f"{each:%Y-%m-%d}" for each in shown["released"]],
-            *([number(v) for v in shown[name]] for name in ("coefficient", "value")), shown["mark"].tolist(),
-        ]  # fmt: skip
+            shown["driver"].tolist(),
+            shown["period"].tolist(),
+            [f"{each:%Y-%m-%d}" for each in shown["released"]],
+            *([number(v) for v in shown[name]] for name in ("coefficient", "value")),
+            shown["mark"].tolist(),
+        ]
         return (
             f"{self.sentence}\n\n{text_table(['driver', 'period', 'out on', 'coefficient', 'value', 'mark'], columns)}"
         )
@@ -111,11 +114,20 @@ def inputs(ahead: Forecast, period: object = None) -> Inputs:
         curve = lag_weights(fit, str(term.name)).coefficient[::-1]
         released = released_at(table, needed)
         index = [own.index(each) for each in (needed.starts, needed.ends, released)]
-        frames.append(pd.DataFrame({
-            "driver": str(term.name), "period": needed.labels(), "start": index[0], "end": index[1],
-            "released": index[2], "coefficient": curve, "value": known.values,
-            "mark": [MARKS[mark] for mark in known.marks],
-        }))  # fmt: skip
+        frames.append(
+            pd.DataFrame(
+                {
+                    "driver": str(term.name),
+                    "period": needed.labels(),
+                    "start": index[0],
+                    "end": index[1],
+                    "released": index[2],
+                    "coefficient": curve,
+                    "value": known.values,
+                    "mark": [MARKS[mark] for mark in known.marks],
+                }
+            )
+        )
     if not frames:
         raise InputError("no driver has weights over its lags", 'State weights = "beta" and a span, say.', key="driver")
     edges = axis.frequency.index(np.array([axis.starts[0], axis.ends[0]]))
@@ -126,9 +138,9 @@ register(
     Entry(
         "inputs",
         of=lambda study, name: alone(inputs(study.forecasts[name]) if weighted_drivers(study.fits[name]) else None),
-        said={"explain": lambda found: wrapped(found.sentence)},
-        close=True,
-        drawn=["explain"],
+        text={"explain": lambda found: wrapped(found.sentence)},
+        joined=True,
+        figure_for=["explain"],
         rank=15,
     )
 )

@@ -14,7 +14,7 @@ from offing.base.arrays import Array
 from offing.base.results import Entry, Result, by_name, register, sentence_of
 from offing.base.text import number, text_table, wrapped
 from offing.engine import quantile
-from offing.explain.term_lookup import asked
+from offing.explain.term_lookup import term_named
 from offing.model.fitted import Fitted
 from offing.model.rows import keyed
 from offing.model.simulated_intervals import drawn_coefficients, needs_draws
@@ -80,10 +80,18 @@ class LagCurve(Result, figure="lag_weights.draw_lag_weights"):
         ``weight`` is the share of the slope; the last three are the unrestricted coefficient with its interval.
         """
         weight = self.coefficient / self.slope if self.slope else np.full(len(self.lag), np.nan)
-        return pd.DataFrame({
-            "lag": self.lag, "coefficient": self.coefficient, "low": self.low, "high": self.high, "weight": weight,
-            "free": self.tests.free, "free_low": self.tests.low, "free_high": self.tests.high,
-        })  # fmt: skip
+        return pd.DataFrame(
+            {
+                "lag": self.lag,
+                "coefficient": self.coefficient,
+                "low": self.low,
+                "high": self.high,
+                "weight": weight,
+                "free": self.tests.free,
+                "free_low": self.tests.low,
+                "free_high": self.tests.high,
+            }
+        )
 
     @property
     def sentence(self) -> str:
@@ -154,7 +162,7 @@ def lag_weights(fit: Fitted, driver: str | None = None) -> LagCurve:
     True
     """
     weighted = [str(each.name) for each in fit.model.drivers if each.weights is not None]
-    term = asked(fit, Driver, weighted[0] if driver is None and len(weighted) == 1 else driver, "driver")
+    term = term_named(fit, Driver, weighted[0] if driver is None and len(weighted) == 1 else driver, "driver")
     if term.weights is None:
         raise InputError(f"'{term.name}' has no weights over its lags", "Ask of.lag_profile.", key="driver")
     place = [slot.term for slot in fit.layout.slots].index(str(term.name))
@@ -170,11 +178,21 @@ def lag_weights(fit: Fitted, driver: str | None = None) -> LagCurve:
         reach = float(quantile(0.975, fit.estimate.dof)) * fit.estimate.standard_errors(wide)
         low, high = noted - reach, noted + reach
     return LagCurve(
-        str(term.name), fit.label_of(term), fit.view.frequency(term.data).unit, str(term.weights),
-        fit.scale.name(fit.label), fit.unit if fit.scale.plain and not fit.scale.log else "",
-        weights.skip + np.arange(weights.span, dtype=np.float64), value, low[:-1], high[:-1],
-        float(noted[-1]), float(low[-1]), float(high[-1]), weight_tests(fit, place),
-    )  # fmt: skip
+        str(term.name),
+        fit.label_of(term),
+        fit.view.frequency(term.data).unit,
+        str(term.weights),
+        fit.scale.name(fit.label),
+        fit.unit if fit.scale.plain and not fit.scale.log else "",
+        weights.skip + np.arange(weights.span, dtype=np.float64),
+        value,
+        low[:-1],
+        high[:-1],
+        float(noted[-1]),
+        float(low[-1]),
+        float(high[-1]),
+        weight_tests(fit, place),
+    )
 
 
 def _coefficients(weights: LagWeights, beta: Array) -> tuple[Array, Array]:
@@ -207,11 +225,11 @@ register(
     Entry(
         "weights",
         of=_weights,
-        said={"explain": sentence_of},
-        close=True,
-        drawn=["explain"],
+        text={"explain": sentence_of},
+        joined=True,
+        figure_for=["explain"],
         files={"weights": weight_rows},
-        written=["explain"],
+        files_for=["explain"],
         rank=14,
     )
 )

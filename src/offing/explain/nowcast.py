@@ -121,10 +121,15 @@ class Nowcast(Result, figure="running.draw_running"):
 
 
 def nowcast(
-    model: Model, data: Data, dates: Sequence[object], *, period: object = None,
-    unreleased: Literal["expected", "shifted"] = "expected", levels: Sequence[float] = (0.5, 0.8, 0.95),
+    model: Model,
+    data: Data,
+    dates: Sequence[object],
+    *,
+    period: object = None,
+    unreleased: Literal["expected", "shifted"] = "expected",
+    levels: Sequence[float] = (0.5, 0.8, 0.95),
     plan: Mapping[str, Table | Panel] | None = None,
-) -> Nowcast:  # fmt: skip
+) -> Nowcast:
     """Estimate one period of the target from what was known on each of some dates, and show what moved the estimate.
 
     On each date all is refitted. From one date to the next each value that came out is put in its place, in the
@@ -170,8 +175,9 @@ def nowcast(
     frequency = target.axis.frequency
     moments = [_moment(each, target.axis) for each in dates]
     if not moments or any(late <= early for early, late in pairwise(moments)):
-        raise InputError("the dates are not in their order, or there is none", "Give each once, the earliest first.",
-                         key="dates")  # fmt: skip
+        raise InputError(
+            "the dates are not in their order, or there is none", "Give each once, the earliest first.", key="dates"
+        )
     within = np.array(moments[:1]) if period is None else instant_of(period, frequency)
     wanted = int(frequency.ordinals(within)[0])
     forecasts, steps = [], []
@@ -181,8 +187,9 @@ def nowcast(
             horizon = wanted - (fit.axis.first + fit.axis.n) + 1
             if horizon < 1:
                 label = Axis(frequency, wanted, 1).labels()[0]
-                raise InputError(f"{label} is out on {dates[i]}, so there is nothing to estimate",
-                                 "Give earlier dates.", key="dates")  # fmt: skip
+                raise InputError(
+                    f"{label} is out on {dates[i]}, so there is nothing to estimate", "Give earlier dates.", key="dates"
+                )
             forecasts.append(fit.forecast(horizon, unreleased=unreleased, levels=levels, plan=plan))
             progress.update((i + 1) / len(moments))
     index = frequency.index(np.array(moments))
@@ -192,9 +199,14 @@ def nowcast(
     at = wanted - target.axis.first
     outcome = float(target.values(column)[at]) if 0 <= at < target.axis.n else np.nan
     return Nowcast(
-        Axis(frequency, wanted, 1).labels()[0], forecasts[0].fit.label, forecasts[0].fit.unit, tuple(forecasts),
-        tuple(index), pd.concat(steps, ignore_index=True) if steps else _framed([]), outcome,
-    )  # fmt: skip
+        Axis(frequency, wanted, 1).labels()[0],
+        forecasts[0].fit.label,
+        forecasts[0].fit.unit,
+        tuple(forecasts),
+        tuple(index),
+        pd.concat(steps, ignore_index=True) if steps else _framed([]),
+        outcome,
+    )
 
 
 def _one_series(model: Model, data: Data) -> dict[str, Table]:
@@ -227,11 +239,18 @@ def _steps(before: Forecast, after: Forecast, *, detailed: bool) -> pd.DataFrame
         actual = float(after.fit.view.known(reference, axis).values[0])
         view = _put(view, before, reference, ordinal, actual - expected)
         moved = _mean(before, view)
-        rows.append({
-            "driver": _name(before.fit, reference), "period": axis.labels()[0], "released": instant,
-            "expected": expected, "actual": actual, "surprise": actual - expected,
-            "weight": (moved - now) / (actual - expected) if actual != expected else np.nan, "effect": moved - now,
-        })  # fmt: skip
+        rows.append(
+            {
+                "driver": _name(before.fit, reference),
+                "period": axis.labels()[0],
+                "released": instant,
+                "expected": expected,
+                "actual": actual,
+                "surprise": actual - expected,
+                "weight": (moved - now) / (actual - expected) if actual != expected else np.nan,
+                "effect": moved - now,
+            }
+        )
         now = moved
     rows.append({"driver": REESTIMATED, "effect": float(after.mean[-1]) - (now if detailed else start)})
     return _framed(rows)
@@ -297,10 +316,10 @@ register(
     Entry(
         "running",
         of=lambda study, name: alone(study.running.get(study.fits[name].model.name)),
-        said={"forecast": str},
-        drawn=AHEAD,
+        text={"forecast": str},
+        figure_for=AHEAD,
         files={"running": lambda found, _: running_rows(found), "releases": lambda found, _: release_rows(found)},
-        written=AHEAD,
+        files_for=AHEAD,
         rank=34,
     )
 )

@@ -122,12 +122,15 @@ def parameter_stability(fit: Fitted, *, at: str | date | None = None) -> Paramet
     chain, used = fit.estimate.chain, fit.used
     kept = np.flatnonzero(fit.estimate.kept)
     white = chain.whiten(fit.design[used][:, kept])
-    aim = chain.whiten((fit.left + fit.design @ fit.estimate.beta)[used])
+    aim = chain.whiten((fit.residual + fit.design @ fit.estimate.beta)[used])
     rows = np.column_stack([white, aim])
     n, k = white.shape
     drivers = {str(term.name) for term in fit.model.drivers}
-    own = [i for i, column in enumerate(kept.tolist()) if fit.layout.owners[column] in drivers
-           and not fit.layout.names[column].endswith(", before the data")][:8]  # fmt: skip
+    own = [
+        i
+        for i, column in enumerate(kept.tolist())
+        if fit.layout.owners[column] in drivers and not fit.layout.names[column].endswith(", before the data")
+    ][:8]
     first = min(max(2 * k, k + 10), n - 1)
     places = np.unique(np.linspace(first, n, min(_DATES, n - first + 1)).astype(int))
     whole, start, estimates, errors, surprises = triangle(rows[:first]), first, [], [], []
@@ -157,10 +160,17 @@ def parameter_stability(fit: Fitted, *, at: str | date | None = None) -> Paramet
     ordinals = fit.axis.ordinals[used][places - 1]
     index = pd.DatetimeIndex([Axis(fit.axis.frequency, int(each), 1).index[0] for each in ordinals])
     return ParameterStability(
-        tuple(fit.layout.names[kept[i]] for i in own), index, np.array(estimates).reshape(len(places), -1),
-        np.array(errors).reshape(len(places), -1), np.array(surprises), limit,
-        float(quantile(0.975, max(fit.estimate.dof, 1.0))), at_name, f, p,
-    )  # fmt: skip
+        tuple(fit.layout.names[kept[i]] for i in own),
+        index,
+        np.array(estimates).reshape(len(places), -1),
+        np.array(errors).reshape(len(places), -1),
+        np.array(surprises),
+        limit,
+        float(quantile(0.975, max(fit.estimate.dof, 1.0))),
+        at_name,
+        f,
+        p,
+    )
 
 
 def _surprise(whole: Array, row: Array) -> float:
@@ -183,8 +193,10 @@ def _chow(fit: Fitted, rows: Array, at: object) -> tuple[str, float, float]:
     if not parts or min(before.sum(), (~before).sum()) <= k // 2 or n <= taken:
         raise InputError(
             f"{label} leaves {int(before.sum())} and {int((~before).sum())} periods on its sides, too few for {k} "
-            "coefficients", "Give a date nearer the middle, or fit fewer terms.", key="at",
-        )  # fmt: skip
+            "coefficients",
+            "Give a date nearer the middle, or fit fewer terms.",
+            key="at",
+        )
     together = solve(triangle(rows))
     apart = sum(float(part.rss[0]) for part in parts)
     more = taken - int(together.kept.sum())
@@ -196,7 +208,7 @@ register(
     Entry(
         "stability",
         of=lambda study, name: alone(parameter_stability(study.fits[name], **study.options("stability"))),
-        drawn=["fit"],
+        figure_for=["fit"],
         options=parameter_stability,
     )
 )

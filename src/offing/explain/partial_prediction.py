@@ -24,11 +24,11 @@ class Profile:
     axis: Axis
     levels: Array
     gradient: Array
-    fresh: tuple[Array, ...]
+    future_columns: tuple[Array, ...]
 
-    def half(self, fit: Fitted) -> Array:
+    def cov_root(self, fit: Fitted) -> Array:
         """H (m, n) with H'H the covariance of η."""
-        return np.vstack([fit.estimate.half(self.gradient), *(each.T for each in self.fresh)])
+        return np.vstack([fit.estimate.cov_root(self.gradient), *(each.T for each in self.future_columns)])
 
 
 def profile(fit: Fitted, view: View, axis: Axis, free: Callable[[Term], bool], design: Design | None = None) -> Profile:
@@ -42,22 +42,24 @@ def profile(fit: Fitted, view: View, axis: Axis, free: Callable[[Term], bool], d
     if not fit.scale.plain:
         raise InputError(
             f"the model is one of {fit.scale.name(fit.column)}, in which no period stands by itself",
-            "Fit the target itself.", key="transform",
-        )  # fmt: skip
+            "Fit the target itself.",
+            key="transform",
+        )
     if fit.own:
         raise InputError(
             "the target's own lags carry every term on, so that no period stands by itself",
-            'Use errors = "ar" instead of own lags.', key="terms",
-        )  # fmt: skip
+            'Use errors = "ar" instead of own lags.',
+            key="terms",
+        )
     design = fit.columns(view, axis) if design is None else design
     levels, gradient = np.zeros(axis.n), np.zeros((axis.n, fit.layout.k))
     if fit.layout.constant:
         levels, gradient[:, 0] = levels + fit.estimate.beta[0], 1.0
-    fresh: list[Array] = []
+    future_columns: list[Array] = []
     for place, term in enumerate(fit.model.terms):
         value, function, reference, at_reference = measured(fit, view, axis, design, place)
         levels, gradient = levels + reference, gradient + at_reference
         if free(term):
             levels, gradient = levels + value, gradient + function
-            fresh += fit.unknown_ahead(view, axis, design, place)
-    return Profile(axis, levels, gradient, tuple(fresh))
+            future_columns += fit.unknown_ahead(view, axis, design, place)
+    return Profile(axis, levels, gradient, tuple(future_columns))

@@ -101,10 +101,16 @@ class Reconciled(Result, figure="totals.draw_agreed"):
         with np.errstate(divide="ignore", invalid="ignore"):
             share = np.where(before > 0.0, 100.0 * self.change / before, np.nan)
         return pd.DataFrame(
-            {"before": before, "after": self.mean, "change": self.change, "percent": share,
-             "low": edges.iloc[:, 0], "high": edges.iloc[:, 1]},
+            {
+                "before": before,
+                "after": self.mean,
+                "change": self.change,
+                "percent": share,
+                "low": edges.iloc[:, 0],
+                "high": edges.iloc[:, 1],
+            },
             index=self.forecast.axis.index,
-        )  # fmt: skip
+        )
 
     @cached_property
     def contributions(self) -> Contributions:
@@ -130,10 +136,14 @@ class Reconciled(Result, figure="totals.draw_agreed"):
         table, h = self.table, self.forecast.axis.n
         cells = rounded(np.concatenate([table[name].to_numpy() for name in ("before", "after", "low", "high")]))
         columns = [
-            self.forecast.axis.labels(), cells[:h], cells[h : 2 * h], [signed(each) for each in self.change],
+            self.forecast.axis.labels(),
+            cells[:h],
+            cells[h : 2 * h],
+            [signed(each) for each in self.change],
             percents(table["percent"] / 100.0),
-            cells[2 * h : 3 * h], cells[3 * h :],
-        ]  # fmt: skip
+            cells[2 * h : 3 * h],
+            cells[3 * h :],
+        ]
         heads = [self.forecast.axis.frequency.unit, "before", "after", "change", "percent", "low", "high"]
         return f"{wrapped(chr(10).join([self.sentence, *self.statements]))}\n\n{text_table(heads, columns)}"
 
@@ -210,8 +220,9 @@ def _periods(forecast: Forecast, group: Group) -> tuple[Array, float]:
         unit = ahead.frequency.unit
         raise InputError(
             f"{count(lacking, unit)} of {group.label} {'is' if lacking == 1 else 'are'} neither known nor forecast",
-            f"Forecast until {own.part(own.n - 1, own.n).labels()[0]}, or fill gaps.", key="totals",
-        )  # fmt: skip
+            f"Forecast until {own.part(own.n - 1, own.n).labels()[0]}, or fill gaps.",
+            key="totals",
+        )
     return flags, float(fit.target[past].sum())
 
 
@@ -227,8 +238,9 @@ def _proportional(forecast: Forecast, rows: Array, wanted: Array) -> tuple[Array
     ratios = np.where(rows.any(axis=1), rows @ (wanted / sums), 1.0)
     after = forecast.fit.cut(mean * ratios)
     if np.abs(rows.T @ after - wanted).max() > 1e-9 * np.abs(wanted).max():
-        raise InputError("the total cannot be reached within the target's limits", 'Use method = "least change".',
-                         key="totals")  # fmt: skip
+        raise InputError(
+            "the total cannot be reached within the target's limits", 'Use method = "least change".', key="totals"
+        )
     if forecast.fit.scale.growth:
         deviation = _own_variance(forecast)
         return after, deviation * np.square(ratios)
@@ -291,15 +303,15 @@ register(
     Entry(
         "reconciled",
         of=lambda study, name: alone(study.reconciled.get(name)),
-        said={"forecast": str},
-        drawn=["explain"],
+        text={"forecast": str},
+        figure_for=["explain"],
         files={
             "forecast": lambda found, _: reconciled_rows(found),
             "contributions": lambda found, fit: contribution_rows(
                 found.contributions, fit, of_forecast=True, scenario=RECONCILED
             ),
         },
-        written=AHEAD,
+        files_for=AHEAD,
         rank=31,
     )
 )

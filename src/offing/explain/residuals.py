@@ -97,10 +97,16 @@ class Residuals(Result, figure="residuals.draw_residuals"):
 
 #: The side on which a finding shows.
 _SHOWS = {
-    "autocorrelation": "lags", "lasting noise": "lags", "lagged noise": "lags", "crooked noise": "quantiles",
-    "influence": "influence", "drift": "time", "uneven noise": "time", "unexplained step": "time",
+    "autocorrelation": "lags",
+    "lasting noise": "lags",
+    "lagged noise": "lags",
+    "crooked noise": "quantiles",
+    "influence": "influence",
+    "drift": "time",
+    "uneven noise": "time",
+    "unexplained step": "time",
     "unexplained pulse": "time",
-}  # fmt: skip
+}
 
 
 def residuals(fit: Fitted, side: str = "time") -> Residuals:
@@ -129,7 +135,7 @@ def residuals(fit: Fitted, side: str = "time") -> Residuals:
         raise InputError(f"found {side!r}", nearest(side, SIDES), key="side")
     estimate, used = fit.estimate, fit.used
     white = estimate.chain.whiten(fit.design[used])
-    noise = estimate.chain.whiten(fit.left[used])
+    noise = estimate.chain.whiten(fit.residual[used])
     inner = solve_triangular(estimate.root, white[:, estimate.kept].T, trans="T", check_finite=False)
     leverage = np.minimum(np.square(inner).sum(axis=0), 1.0 - 1e-9)
     scale = np.sqrt(estimate.variance)
@@ -148,6 +154,6 @@ register(
     Entry(
         "residuals",
         of=lambda study, name: {side: residuals(study.fits[name], side) for side in SIDES},
-        drawn=["fit"],
+        figure_for=["fit"],
     )
 )

@@ -15,7 +15,7 @@ from offing.base.arrays import Array
 from offing.base.results import Entry, Result, by_name, register
 from offing.base.text import in_units, number, percent, signed, text_table
 from offing.engine import quantile, running
-from offing.explain.term_lookup import asked
+from offing.explain.term_lookup import term_named
 from offing.model.design import Design
 from offing.model.fitted import Fitted
 from offing.outlook import driver_column
@@ -124,11 +124,14 @@ def response(fit: Fitted, driver: str | None = None, *, beside: Mapping[str, flo
     >>> print(of.response(of.Model("sold", terms=[of.Driver("fare")]).fit(data)).sentence)
     'fare' from 4 to 6 moves sold by −10, the rest held.
     """
-    term = asked(fit, Driver, driver, "driver")
+    term = term_named(fit, Driver, driver, "driver")
     _check(fit)
     if any(step.is_change for step in term.steps):
-        raise InputError(f"'{term.name}' acts by its changes, so that a lasting value does nothing",
-                         "Ask of.effects, or of.lag_profile.", key="driver")  # fmt: skip
+        raise InputError(
+            f"'{term.name}' acts by its changes, so that a lasting value does nothing",
+            "Ask of.effects, or of.lag_profile.",
+            key="driver",
+        )
     past = fit.seen(term.data)
     spread = float(np.ptp(past))
     edges = past.min() - _BEYOND * spread, past.max() + _BEYOND * spread
@@ -153,16 +156,30 @@ def response(fit: Fitted, driver: str | None = None, *, beside: Mapping[str, flo
     if known.sum() > 2:
         elasticity[known] = np.gradient(np.log(size[known]), np.log(values[known]))
     said = " and ".join(f"'{name}' at {number(float(each))}" for name, each in (beside or {}).items())
-    return Response(str(term.name), fit.label_of(term), fit.view.sources.unit(term.data), fit.label, fit.unit,
-                    values, effect, low, high, past, fit.scale.log, elasticity, said)  # fmt: skip
+    return Response(
+        str(term.name),
+        fit.label_of(term),
+        fit.view.sources.unit(term.data),
+        fit.label,
+        fit.unit,
+        values,
+        effect,
+        low,
+        high,
+        past,
+        fit.scale.log,
+        elasticity,
+        said,
+    )
 
 
 def _check(fit: Fitted) -> None:
     if not fit.scale.plain:
         raise InputError(
             f"the model is one of {fit.scale.name(fit.column)}, to which a lasting value of a driver does nothing",
-            "Fit the target itself.", key="transform",
-        )  # fmt: skip
+            "Fit the target itself.",
+            key="transform",
+        )
 
 
 def _mean_at(fit: Fitted, term: Driver, held: Mapping[str, float]) -> tuple[float, Array]:
@@ -271,10 +288,13 @@ def lag_profile(fit: Fitted, driver: str | None = None) -> LagProfile:
     >>> (of.lag_profile(fit).effect / of.lag_profile(fit).change).round(6).tolist()
     [-1.0, 0.5]
     """
-    term = asked(fit, Driver, driver, "driver")
+    term = term_named(fit, Driver, driver, "driver")
     if fit.view.frequency(term.data) != fit.axis.frequency:
-        raise InputError(f"'{term.name}' ticks by the {fit.view.frequency(term.data)}, not as the target does",
-                         "Ask of.lag_weights.", key="driver")  # fmt: skip
+        raise InputError(
+            f"'{term.name}' ticks by the {fit.view.frequency(term.data)}, not as the target does",
+            "Ask of.lag_weights.",
+            key="driver",
+        )
     known = fit.seen(term.data)
     flag = set(np.unique(known).tolist()) <= {0.0, 1.0}
     change = 1.0 if flag else float(known.std())
@@ -294,10 +314,19 @@ def lag_profile(fit: Fitted, driver: str | None = None) -> LagProfile:
     first, end = (int(noted[0]), int(noted[-1])) if len(noted) else (middle, middle)
     span = slice(min(first, middle), min(max(end, middle), middle + _LONGEST) + 1)
     half = float(quantile(0.975, fit.estimate.dof)) * fit.estimate.standard_errors(slope[span])
-    return LagProfile(str(term.name), fit.label_of(term), fit.view.sources.unit(term.data), fit.axis.frequency.unit,
-                      fit.scale.name(fit.label), change,
-                      np.arange(span.start - middle, span.stop - middle, dtype=np.float64), value[span],
-                      value[span] - half, value[span] + half, fit.scale.log and fit.scale.plain)  # fmt: skip
+    return LagProfile(
+        str(term.name),
+        fit.label_of(term),
+        fit.view.sources.unit(term.data),
+        fit.axis.frequency.unit,
+        fit.scale.name(fit.label),
+        change,
+        np.arange(span.start - middle, span.stop - middle, dtype=np.float64),
+        value[span],
+        value[span] - half,
+        value[span] + half,
+        fit.scale.log and fit.scale.plain,
+    )
 
 
 def _values(design: Design, fit: Fitted, place: int) -> tuple[Array, Array]:
@@ -318,4 +347,4 @@ def _responses(study: Any, name: str) -> dict[str, Any]:
     return by_name({driver: response(fit, driver) for driver in own}, always=True)
 
 
-register(Entry("response", of=_responses, drawn=["explain"]))
+register(Entry("response", of=_responses, figure_for=["explain"]))

@@ -70,10 +70,18 @@ class CycleShape(Result, figure="cycle.draw_cycle"):
     def table(self) -> pd.DataFrame:
         """One row a place of the cycle: ``when, position, phase, value, low, high``."""
         frames = [
-            pd.DataFrame({"when": each.when, "position": list(each.positions), "phase": each.phase,
-                          "value": each.value, "low": each.low, "high": each.high})
+            pd.DataFrame(
+                {
+                    "when": each.when,
+                    "position": list(each.positions),
+                    "phase": each.phase,
+                    "value": each.value,
+                    "low": each.low,
+                    "high": each.high,
+                }
+            )
             for each in self.courses
-        ]  # fmt: skip
+        ]
         return pd.concat(frames, ignore_index=True)
 
     @property
@@ -83,8 +91,10 @@ class CycleShape(Result, figure="cycle.draw_cycle"):
 
     def __str__(self) -> str:
         table = self.table
-        shown = [f"{when + ': ' if when else ''}{position}" for when, position in
-                 zip(table["when"], table["position"], strict=True)]  # fmt: skip
+        shown = [
+            f"{when + ': ' if when else ''}{position}"
+            for when, position in zip(table["when"], table["position"], strict=True)
+        ]
         columns = [shown, *([f"{each:.4g}" for each in table[name]] for name in ("phase", "value", "low", "high"))]
         return f"{wrapped(self.sentence)}\n\n{text_table(['position', 'phase', 'value', 'low', 'high'], columns)}"
 
@@ -126,8 +136,10 @@ def _stretches(fit: Fitted, season: Season, state: SeasonState) -> list[tuple[st
     if state.changes:
         edges = [state.first, *state.changes, state.last + 1]
         names = [f"until {season.changes[0]}", *(f"from {day}" for day in season.changes)]
-        return [(name, used & (ordinals >= low) & (ordinals < high))
-                for name, low, high in zip(names, edges, edges[1:], strict=False)]  # fmt: skip
+        return [
+            (name, used & (ordinals >= low) & (ordinals < high))
+            for name, low, high in zip(names, edges, edges[1:], strict=False)
+        ]
     if state.years:
         return [("first year", used & (ordinals < state.years[0])), ("last year", used & (ordinals >= state.years[-1]))]
     return [("", used)]
@@ -162,9 +174,9 @@ register(
     Entry(
         "cycle",
         of=lambda study, name: by_name(study.answers[name].get("cycle", {})),
-        said={"explain": lambda found: wrapped(found.sentence)},
-        close=True,
-        drawn=["explain"],
+        text={"explain": lambda found: wrapped(found.sentence)},
+        joined=True,
+        figure_for=["explain"],
         rank=17,
     )
 )

@@ -14,7 +14,7 @@ from offing.base.arrays import Array
 from offing.base.results import Entry, Result, by_name, register
 from offing.base.text import percent, signed, text_table, wrapped
 from offing.engine import quantile
-from offing.explain.term_lookup import asked
+from offing.explain.term_lookup import term_named
 from offing.model.fitted import Fitted
 from offing.model.rows import keyed
 from offing.terms.season import Season, SeasonState
@@ -100,14 +100,15 @@ class SeasonIndices(Result, figure="indices.draw_indices"):
         at = self.positions[int(np.nanargmax(np.abs(self.bend)))]
         return (
             Finding(
-                "bent ratios", "note",
+                "bent ratios",
+                "note",
                 f"Ratios to the own {self.cycle.split()[-1]}'s average would be up to {percent(worst).lstrip('+')} off "
                 f"({at}) if there were no season at all: growth and drivers are in them, and not in the indices.",
                 self.term,
                 "Use the indices.",
                 {"bend": worst},
             ),
-        )  # fmt: skip
+        )
 
     @property
     def sentence(self) -> str:
@@ -181,9 +182,19 @@ def indices(fit: Fitted, term: str | None = None, *, against: str | None = None)
     own, grand = _ratios(owners, at, seen, fit.target)
     bend, _ = _ratios(owners, at, seen, rest)
     return SeasonIndices(
-        str(season.name), fit.label, fit.unit, state.places.words, fit.scale.log or slot.factor, names, *found,
-        own, grand, bend - 1.0, "" if against is None else against, state.places.kinds,
-    )  # fmt: skip
+        str(season.name),
+        fit.label,
+        fit.unit,
+        state.places.words,
+        fit.scale.log or slot.factor,
+        names,
+        *found,
+        own,
+        grand,
+        bend - 1.0,
+        "" if against is None else against,
+        state.places.kinds,
+    )
 
 
 def _place_of(against: str | None, names: tuple[str, ...]) -> int | None:
@@ -221,10 +232,11 @@ def measured_from(fit: Fitted, functions: Array, factor: bool, place: int | None
 
 def asked_season(fit: Fitted, term: str | None) -> Season:
     """The season of a name, or the only one, if the data kept it."""
-    season = asked(fit, Season, term, "season")
+    season = term_named(fit, Season, term, "season")
     if not fit.states[str(season.name)].whole:
-        raise InputError(f"'{season.name}' was left out: the data are no evidence of it", "Leave out evidence.",
-                         key="term")  # fmt: skip
+        raise InputError(
+            f"'{season.name}' was left out: the data are no evidence of it", "Leave out evidence.", key="term"
+        )
     return season
 
 
@@ -257,9 +269,9 @@ register(
     Entry(
         "indices",
         of=lambda study, name: by_name(study.answers[name].get("indices", {})),
-        drawn=["explain"],
+        figure_for=["explain"],
         files={"indices": index_rows},
-        written=["explain"],
+        files_for=["explain"],
         rank=18,
     )
 )

@@ -11,7 +11,7 @@ from offing.terms import Term
 Kind = TypeVar("Kind", bound=Term)
 
 
-def asked(fit: Fitted, kind: type[Kind], name: str | None, word: str) -> Kind:
+def term_named(fit: Fitted, kind: type[Kind], name: str | None, word: str) -> Kind:
     """The term of a kind that has the `name`, or the only one.
 
     Raises

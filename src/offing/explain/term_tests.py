@@ -73,8 +73,10 @@ class TermTests(Result, figure="bars.draw_term_tests"):
 
     def __str__(self) -> str:
         chances = [why or ("<0.001" if p < 0.001 else f"{p:.3f}") for p, why in zip(self.p, self.why, strict=True)]
-        numbers = [[f"{each:.{digits}f}" if np.isfinite(each) else "" for each in values]
-                   for values, digits in ((self.f, 1), (self.partial, 3))]  # fmt: skip
+        numbers = [
+            [f"{each:.{digits}f}" if np.isfinite(each) else "" for each in values]
+            for values, digits in ((self.f, 1), (self.partial, 3))
+        ]
         columns = [list(self.terms), [str(each) for each in self.columns], numbers[0], chances, numbers[1]]
         return text_table(["term", "columns", "F", "p", "partial R²"], columns)
 
@@ -90,8 +92,8 @@ def term_tests(fit: Fitted) -> TermTests:
     """Test each term beside all others: F = b'C⁻¹b / q for its q free columns with the covariance C (Wald 1943).
 
     With the classical covariance this is the F test of the two sums of squares, with and without the term. A term whose
-    columns were all left out has nothing to test; of columns that are drawn to zero, and of effects with estimated
-    shapes, no such probability holds (Davies 1977), and none is given.
+    columns were all left out has nothing to test; of columns that are shrunk towards zero, and of effects with
+    estimated shapes, no such probability holds (Davies 1977), and none is given.
 
     Examples
     --------
@@ -108,10 +110,14 @@ def term_tests(fit: Fitted) -> TermTests:
     with np.errstate(invalid="ignore"):
         partial = f * count / (f * count + estimate.dof)
     return TermTests(
-        tuple(slot.term for slot in fit.layout.slots), tuple(each[0] for each in rows), f,
-        np.asarray(fdtrc(np.maximum(count, 1.0), estimate.dof, f)), partial, estimate.dof,
+        tuple(slot.term for slot in fit.layout.slots),
+        tuple(each[0] for each in rows),
+        f,
+        np.asarray(fdtrc(np.maximum(count, 1.0), estimate.dof, f)),
+        partial,
+        estimate.dof,
         tuple(each[2] for each in rows),
-    )  # fmt: skip
+    )
 
 
 def _tested(fit: Fitted, places: Sequence[int], *, curved: int) -> tuple[int, float, str]:
@@ -119,17 +125,17 @@ def _tested(fit: Fitted, places: Sequence[int], *, curved: int) -> tuple[int, fl
     estimate = fit.estimate
     own = [at for at in places if estimate.kept[at]]
     if any(np.isfinite(estimate.ratios[at]) for at in own):
-        return len(own), float("nan"), "drawn to zero"
+        return len(own), float("nan"), "shrunk towards zero"
     if curved:
         return len(own), float("nan"), "has a shape"
     if not own:
         return 0, float("nan"), "left out"
     if not estimate.variance > 0.0:
         return len(own), float("nan"), "exact fit"
-    half = estimate.half(np.eye(len(estimate.kept))[own])
+    cov_root = estimate.cov_root(np.eye(len(estimate.kept))[own])
     beta = estimate.beta[own]
     # b'(H'H)⁻¹b by the triangle of H, which keeps the digits that the product would lose.
-    scaled = solve_triangular(triangle(half), beta, trans="T", check_finite=False)
+    scaled = solve_triangular(triangle(cov_root), beta, trans="T", check_finite=False)
     return len(own), float(scaled @ scaled) / len(own), ""
 
 
@@ -137,8 +143,8 @@ register(
     Entry(
         "terms",
         of=lambda study, name: alone(term_tests(study.fits[name])),
-        said=dict.fromkeys(FULL, str),
-        drawn=["fit"],
+        text=dict.fromkeys(FULL, str),
+        figure_for=["fit"],
         rank=91,
     )
 )

@@ -136,8 +136,10 @@ class Totals(Result, figure="totals.draw_totals"):
     def note(self) -> str:
         """Which groups are not whole."""
         labels = self.axis.labels()
-        gaps = [f"{labels[i]} lacks {count(int((self.missing + self.beyond)[i]), self.period)}"
-                for i in np.flatnonzero(~self.complete)]  # fmt: skip
+        gaps = [
+            f"{labels[i]} lacks {count(int((self.missing + self.beyond)[i]), self.period)}"
+            for i in np.flatnonzero(~self.complete)
+        ]
         return f"Incomplete: {'; '.join(gaps[:6])}{' …' if len(gaps) > 6 else ''}." if gaps else ""
 
     def __str__(self) -> str:
@@ -201,9 +203,20 @@ def totals(forecast: Forecast, by: str = "year", *, average: bool = False) -> To
     actual = np.bincount(past[seen] - first, fit.target[seen], minlength=g) / size
     low, high = _intervals(forecast, rows)
     return Totals(
-        axis, actual, rows.T @ forecast.mean, actual + low, actual + high, known, ahead, missing, beyond, fit.label,
-        fit.unit if average else fit.sum_unit, average, fit.axis.frequency.unit,
-    )  # fmt: skip
+        axis,
+        actual,
+        rows.T @ forecast.mean,
+        actual + low,
+        actual + high,
+        known,
+        ahead,
+        missing,
+        beyond,
+        fit.label,
+        fit.unit if average else fit.sum_unit,
+        average,
+        fit.axis.frequency.unit,
+    )
 
 
 def _outside(around: Axis, groups: Frequency, owner: int, step: int) -> int:
@@ -244,11 +257,11 @@ register(
     Entry(
         "totals",
         of=lambda study, name: numbered(study.totals[name]),
-        said=dict.fromkeys(AHEAD, lambda found: wrapped(found.sentence)),
-        close=True,
-        drawn=["explain"],
+        text=dict.fromkeys(AHEAD, lambda found: wrapped(found.sentence)),
+        joined=True,
+        figure_for=["explain"],
         files={"totals": total_rows},
-        written=AHEAD,
+        files_for=AHEAD,
         rank=20,
     )
 )

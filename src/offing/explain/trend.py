@@ -14,7 +14,7 @@ from offing.base.text import in_units, number, percent, signed, text_table, wrap
 from offing.calendar import Axis
 from offing.engine import least_squares, place_interval, quantile, two_sided_p
 from offing.explain.partial_prediction import profile
-from offing.explain.term_lookup import asked
+from offing.explain.term_lookup import term_named
 from offing.model import Fit, Forecast
 from offing.model.design import lay_out
 from offing.model.fitted import Fitted
@@ -122,10 +122,19 @@ class TrendPath(Result, figure="trend.draw_trend"):
         """
         heads = ["from", "until", "before", "after", "change", "std_error", "low", "high", "p"]
         rows = [
-            [self.day(bend.first), self.day(bend.until), bend.before, bend.after, bend.change, bend.std_error, bend.low,
-             bend.high, bend.p]
+            [
+                self.day(bend.first),
+                self.day(bend.until),
+                bend.before,
+                bend.after,
+                bend.change,
+                bend.std_error,
+                bend.low,
+                bend.high,
+                bend.p,
+            ]
             for bend in self.bends
-        ]  # fmt: skip
+        ]
         return pd.DataFrame(rows, columns=heads)
 
     def day(self, ordinal: int) -> str:
@@ -163,8 +172,10 @@ class TrendPath(Result, figure="trend.draw_trend"):
         if not self.bends:
             start, end = (number(float(each), 4) for each in (self.value[0], self.value[self.fitted - 1]))
             if self.wanders:
-                return (f"The level of {in_units(self.target, self.unit)} wanders from {start} to {end}; "
-                        f"its forecast starts from there.")  # fmt: skip
+                return (
+                    f"The level of {in_units(self.target, self.unit)} wanders from {start} to {end}; "
+                    f"its forecast starts from there."
+                )
             return f"The trend of {in_units(self.target, self.unit)} goes from {start} to {end} without a bend."
         if not self.clear:
             return f"The trend of {in_units(self.target, self.unit)} has no clear bend."
@@ -197,9 +208,9 @@ def trend(result: Fit | Forecast, term: str | None = None) -> TrendPath:
 
     Found bends that are many and small are reported across overlapping windows of six stretches between candidates: the
     mean slope of the three stretches after less that of the three before. Each interval is that of prediction for
-    effects drawn to zero (Henderson 1975): it covers as stated on average over the windows (Nychka 1988), more often
-    where a bend lies in the middle of its window, less often where it lies at the edge. Sharp bends have an interval
-    for their place by profile likelihood (Feder 1975), and their change counts that the place is estimated.
+    effects shrunk towards zero (Henderson 1975): it covers as stated on average over the windows (Nychka 1988), more
+    often where a bend lies in the middle of its window, less often where it lies at the edge. Sharp bends have an
+    interval for their place by profile likelihood (Feder 1975), and their change counts that the place is estimated.
 
     Parameters
     ----------
@@ -221,7 +232,7 @@ def trend(result: Fit | Forecast, term: str | None = None) -> TrendPath:
     The trend of sold goes from 3.300 to 5.700 without a bend.
     """
     fit = result.fit if isinstance(result, Forecast) else result
-    chosen = asked(fit, Trend, term, "trend")
+    chosen = term_named(fit, Trend, term, "trend")
     axes = [(fit.view, fit.axis, fit.rows)]
     if isinstance(result, Forecast):
         axes.append((result.view, result.axis, result.rows))
@@ -229,7 +240,7 @@ def trend(result: Fit | Forecast, term: str | None = None) -> TrendPath:
     reach = float(quantile(0.975, fit.estimate.dof))
     for view, axis, design in axes:
         found = profile(fit, view, axis, lambda each: each is chosen, design)
-        spread = reach * np.sqrt(np.square(found.half(fit)).sum(axis=0))
+        spread = reach * np.sqrt(np.square(found.cov_root(fit)).sum(axis=0))
         chain = fit.estimate.chain
         noise = chain.conditional_variances(np.full(axis.n, chain.times[0] - 1)) * fit.estimate.variance
         factor = fit.scale.factor(view, fit.model.target, axis)
@@ -239,10 +250,20 @@ def trend(result: Fit | Forecast, term: str | None = None) -> TrendPath:
     state: TrendState = fit.states[str(chosen.name)]
     value, low, high = (np.concatenate(each) for each in parts)
     return TrendPath(
-        str(chosen.name), fit.label, fit.unit, whole, fit.axis.n, value, low, high,
-        () if chosen.wanders else _bends(fit, chosen, state), fit.scale.log, chosen.found and chosen.at_most is None,
-        () if chosen.wanders else state.knots, chosen.wanders,
-    )  # fmt: skip
+        str(chosen.name),
+        fit.label,
+        fit.unit,
+        whole,
+        fit.axis.n,
+        value,
+        low,
+        high,
+        () if chosen.wanders else _bends(fit, chosen, state),
+        fit.scale.log,
+        chosen.found and chosen.at_most is None,
+        () if chosen.wanders else state.knots,
+        chosen.wanders,
+    )
 
 
 def _bends(fit: Fitted, term: Trend, state: TrendState) -> tuple[Bend, ...]:
@@ -258,10 +279,14 @@ def _bends(fit: Fitted, term: Trend, state: TrendState) -> tuple[Bend, ...]:
         width = max(1, min(WINDOW, m - 2 * beside))
         last = m - width - beside
         return tuple(
-            _bend(fit, slopes[i - beside : i].mean(axis=0), slopes[i + width :][:beside].mean(axis=0),
-                  (state.knots[i - 1], state.knots[i + width - 1], None))
+            _bend(
+                fit,
+                slopes[i - beside : i].mean(axis=0),
+                slopes[i + width :][:beside].mean(axis=0),
+                (state.knots[i - 1], state.knots[i + width - 1], None),
+            )
             for i in sorted({*range(beside, last + 1, max(width // 2, 1)), last})
-        )  # fmt: skip
+        )
     if not term.found:
         return tuple(_bend(fit, slopes[i], slopes[i + 1], (at, at, at)) for i, at in enumerate(state.knots))
     return tuple(
@@ -296,7 +321,7 @@ def _with_places(fit: Fitted, term: Trend, state: TrendState) -> Fitted:
     after = fit.axis.ordinals[fit.used][:, None] > np.array(state.knots)
     sizes = estimate.beta[slot.places[1:]]
     wide = np.column_stack([fit.design[fit.used], np.where(after, -sizes / years, 0.0)])
-    aim = (fit.left + fit.design @ estimate.beta)[fit.used]
+    aim = (fit.residual + fit.design @ estimate.beta)[fit.used]
     free = np.full(m, np.inf)
     found = least_squares(wide, aim, ratios=np.concatenate([estimate.ratios, free]), chain=estimate.chain)
     return replace(fit, estimate=replace(found, beta=np.concatenate([estimate.beta, np.zeros(m)])))
@@ -312,12 +337,12 @@ def _interval(fit: Fitted, term: Trend, state: TrendState, i: int) -> tuple[int,
     ramps = _moved(fit, term, state, places)[:, 1:]
     keep = estimate.kept.copy()
     keep[slot.places[1 + i]] = False
-    drawn = np.flatnonzero(np.isfinite(estimate.ratios) & keep)
-    ridge = np.zeros((len(drawn), fit.layout.k))
-    ridge[np.arange(len(drawn)), drawn] = 1.0 / np.sqrt(estimate.ratios[drawn])
-    zeros = np.zeros((len(drawn), len(places)))
+    shrunk = np.flatnonzero(np.isfinite(estimate.ratios) & keep)
+    ridge = np.zeros((len(shrunk), fit.layout.k))
+    ridge[np.arange(len(shrunk)), shrunk] = 1.0 / np.sqrt(estimate.ratios[shrunk])
+    zeros = np.zeros((len(shrunk), len(places)))
     others = np.vstack([estimate.chain.whiten(fit.design[fit.used]), ridge])[:, keep]
-    aim = estimate.chain.whiten((fit.left + fit.design @ estimate.beta)[fit.used])
+    aim = estimate.chain.whiten((fit.residual + fit.design @ estimate.beta)[fit.used])
     kept, _ = place_interval(
         others, np.vstack([estimate.chain.whiten(ramps), zeros]), np.concatenate([aim, zeros[:, 0]]), estimate.dof
     )
@@ -342,11 +367,11 @@ register(
     Entry(
         "trend",
         of=lambda study, name: by_name(study.answers[name].get("trend", {})),
-        said={"explain": lambda found: wrapped(found.sentence)},
-        close=True,
-        drawn=["explain"],
+        text={"explain": lambda found: wrapped(found.sentence)},
+        joined=True,
+        figure_for=["explain"],
         files={"trend": trend_rows, "bends": bend_rows},
-        written=["explain"],
+        files_for=["explain"],
         rank=16,
     )
 )

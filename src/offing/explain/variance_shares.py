@@ -73,8 +73,10 @@ class VarianceShares(Result, figure="bars.draw_shares"):
         if not self.terms:
             return "The model has no terms to explain the variation."
         top = int(np.argmax(self.share))
-        return (f"The terms explain {100.0 * self.r_squared:.1f} % of the variation, '{self.terms[top]}' most of it: "
-                f"{100.0 * self.share[top]:.1f} %.")  # fmt: skip
+        return (
+            f"The terms explain {100.0 * self.r_squared:.1f} % of the variation, '{self.terms[top]}' most of it: "
+            f"{100.0 * self.share[top]:.1f} %."
+        )
 
 
 def variance_shares(fit: Fitted) -> VarianceShares:
@@ -82,7 +84,7 @@ def variance_shares(fit: Fitted) -> VarianceShares:
 
     Terms that move together share what both could explain (Lindeman, Merenda & Gold 1980; Shapley 1953). Up to 12 terms
     all sets are counted; beyond, 400 seeded orders are drawn and the error of that is reported. Persistent noise is
-    taken out first, so that shares are of what is left then; coefficients that are drawn to zero count as free.
+    taken out first, so that shares are of what is left then; coefficients that are shrunk towards zero count as free.
 
     Examples
     --------
@@ -142,8 +144,8 @@ register(
     Entry(
         "shares",
         of=lambda study, name: alone(variance_shares(study.fits[name])),
-        said=dict.fromkeys(FULL, str),
-        drawn=["fit"],
+        text=dict.fromkeys(FULL, str),
+        figure_for=["fit"],
         rank=92,
     )
 )

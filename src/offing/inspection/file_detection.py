@@ -23,8 +23,18 @@ from offing.tables.read_options import as_options
 #: At these frequencies of a target the months, weeks or days of a driver are worth weights of their own.
 _SLOW = ("month", "quarter", "year")
 #: Checks that note what reading assumed and a key of the source would state.
-_ASSUMED = ("notation", "number marks", "header", "locale", "stamp", "encoding", "dates as numbers", "wide table",
-            "business days", "months")  # fmt: skip
+_ASSUMED = (
+    "notation",
+    "number marks",
+    "header",
+    "locale",
+    "stamp",
+    "encoding",
+    "dates as numbers",
+    "wide table",
+    "business days",
+    "months",
+)
 
 
 @dataclass(frozen=True)
@@ -56,9 +66,12 @@ class Guess:
 
 
 def guess_sources(
-    paths: Sequence[Path], said: Mapping[str, Mapping[str, Any]], target: str | None = None, to: str | None = None,
+    paths: Sequence[Path],
+    said: Mapping[str, Mapping[str, Any]],
+    target: str | None = None,
+    to: str | None = None,
     stated_plans: Sequence[Path] = (),
-) -> Guess:  # fmt: skip
+) -> Guess:
     """Find out how files are to be read, which continue others as plans, and which hold holidays.
 
     Parameters
@@ -194,15 +207,20 @@ def _stated_plans(
     found: dict[str, str] = {}
     for name in [name for name, path in files.items() if path in stated]:
         own = _columns(tables[name])
-        shared = {other: len(own & _columns(table)) for other, table in tables.items()
-                  if other != name and files[other] not in stated and other not in found.values()}  # fmt: skip
+        shared = {
+            other: len(own & _columns(table))
+            for other, table in tables.items()
+            if other != name and files[other] not in stated and other not in found.values()
+        }
         best = max(shared, key=lambda other: shared[other], default=None)
         if best is None or not shared[best]:
             known = sorted(set().union(*(_columns(tables[other]) for other in shared)) if shared else [])
             raise InputError(
                 f"none of its columns ({', '.join(sorted(own))}) is one of another file",
-                f"Name them as there: {', '.join(known)}.", file=files[name].name, key="plan",
-            )  # fmt: skip
+                f"Name them as there: {', '.join(known)}.",
+                file=files[name].name,
+                key="plan",
+            )
         found[name] = best
     return found
 
@@ -287,8 +305,13 @@ def _delays(
 ) -> None:
     """Release delays of faster tables, by how long before the newest value of all their own last one ends."""
     first, *others = list(tables)
-    faster = [name for name in others if name not in plans and isinstance(tables[name], Table)
-              and _ticks(tables[name]).periods_a_year > _ticks(tables[first]).periods_a_year]  # fmt: skip
+    faster = [
+        name
+        for name in others
+        if name not in plans
+        and isinstance(tables[name], Table)
+        and _ticks(tables[name]).periods_a_year > _ticks(tables[first]).periods_a_year
+    ]
     ends = {name: _last_end(tables[name]) for name in (first, *faster)}
     newest = max(ends.values())
     for name in faster:

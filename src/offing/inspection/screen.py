@@ -45,8 +45,8 @@ class Question:
 def screen(survey: SurveyData) -> str:
     """The first screen of a survey."""
     most = PANEL_LINES if survey.members > 1 else LINES
-    asked = questions(survey)
-    last = [line for i, each in enumerate(asked, 1) for line in _wrapped(f"{i}. {each}", "   ", 2)]
+    requested = questions(survey)
+    last = [line for i, each in enumerate(requested, 1) for line in _wrapped(f"{i}. {each}", "   ", 2)]
     first = [line for text in _told(survey) for line in _wrapped(text, "  ", 3)]
     room = most - len(last) - bool(last)
     if len(first) > room:
@@ -230,8 +230,12 @@ def _drivers(survey: SurveyData) -> Iterator[str]:
     if faster:
         more = " …" if len(faster) > 4 else ""
         yield f"Drivers of a higher frequency, by lag weights: {', '.join(faster[:4])}{more}."
-    texts = [f"{column} ({use.partition(', ')[2]})" for table in survey.own.values()
-             for column, use in table.accounts.itertuples(index=False) if str(use).startswith("text")]  # fmt: skip
+    texts = [
+        f"{column} ({use.partition(', ')[2]})"
+        for table in survey.own.values()
+        for column, use in table.accounts.itertuples(index=False)
+        if str(use).startswith("text")
+    ]
     if texts:
         yield f"Text that can be a category: {', '.join(texts[:4])}{' …' if len(texts) > 4 else ''}."
 
@@ -246,8 +250,10 @@ def _asked_of_target(survey: SurveyData) -> Iterator[Question]:
     axis, values = survey.span
     for finding in survey.findings:
         if finding.check == "zeros":
-            yield Question(f"What do the zeros of {survey.column} mean?",
-                           '[[treatments]] zeros = "no sale", "closed" or "sold out".')  # fmt: skip
+            yield Question(
+                f"What do the zeros of {survey.column} mean?",
+                '[[treatments]] zeros = "no sale", "closed" or "sold out".',
+            )
     spike = yearly_spike(axis, values)
     if spike is not None:
         where, at = spike
@@ -265,8 +271,10 @@ def _asked_of_columns(survey: SurveyData) -> Iterator[Question]:
         members = column_families(table)
         if members:
             value = ", ".join(f'{name} = "{pattern}"' for name, pattern in members.items())
-            yield Question(f"Are the columns {', '.join(members.values())} of {source} series of their own?",
-                           as_options(f"wide = {{ {value} }}.", source))  # fmt: skip
+            yield Question(
+                f"Are the columns {', '.join(members.values())} of {source} series of their own?",
+                as_options(f"wide = {{ {value} }}.", source),
+            )
         for column, words in table.texts.items():
             kinds = {word for word in words.tolist() if word}
             if len(kinds) == 1 and len(word := kinds.pop()) <= 3:
@@ -275,8 +283,10 @@ def _asked_of_columns(survey: SurveyData) -> Iterator[Question]:
         for column, values in table.columns.items():
             marker = next((each for each in _MARKERS if _is_marker(values, each)), None)
             if marker is not None:
-                yield Question(f"Does {marker:.0f} in '{column}' mean that nothing is known?",
-                               as_options(f"missing = [{marker:.0f}].", source))  # fmt: skip
+                yield Question(
+                    f"Does {marker:.0f} in '{column}' mean that nothing is known?",
+                    as_options(f"missing = [{marker:.0f}].", source),
+                )
 
 
 def _is_marker(values: Array, marker: float) -> bool:

@@ -56,8 +56,9 @@ def ids_or_lines(
         raise InputError(
             f"{repeated:,} of {len(cells):,} rows repeat a date, and column '{merged}' is filled in "
             f"{int((cells[merged] != '').sum()):,} of them only, as merged cells are",
-            f'Each then holds for the rows below it: state fill_down = "{merged}".', file=error.file,
-        )  # fmt: skip
+            f'Each then holds for the rows below it: state fill_down = "{merged}".',
+            file=error.file,
+        )
     known = [name for name in texts if (cells[name] != "").all() and 1 < cells[name].nunique() <= len(cells) / 2]
     # Whole numbers of which each date has every one just once identifies series as texts do.
     whole = [name for name in cells.columns if name not in (time, *texts) and _counts_series(cells, time, str(name))]
@@ -68,12 +69,13 @@ def ids_or_lines(
             return {"id": chosen[0] if len(chosen) == 1 else chosen, "gaps": "leave"}
     if known:
         # A column that with the date leaves the fewest rows alike is the likeliest id.
-        asked = min(known, key=lambda name: int(cells[[time, name]].duplicated().sum()))
+        likely = min(known, key=lambda name: int(cells[[time, name]].duplicated().sum()))
         raise InputError(
-            f"{repeated:,} of {len(cells):,} rows repeat a date, and column '{asked}' has "
-            f"{cells[asked].nunique():,} different texts: is it an id?",
-            f'State id = "{asked}" for a series each, or rows = "lines" to add all rows of a date up.', file=error.file,
-        )  # fmt: skip
+            f"{repeated:,} of {len(cells):,} rows repeat a date, and column '{likely}' has "
+            f"{cells[likely].nunique():,} different texts: is it an id?",
+            f'State id = "{likely}" for a series each, or rows = "lines" to add all rows of a date up.',
+            file=error.file,
+        )
     if repeated < _FEW_REPEATED * len(cells):
         raise error  # a table by period with a slip, no lines
     return lines_options(path, own, unit, remarks)
@@ -176,8 +178,9 @@ def _check_autumn(wall: NDArray[np.int64], file: str) -> None:
         shown = str(np.datetime64(int(hours[0]) * HOUR, "us").astype("datetime64[m]")).replace("T", " ")
         raise InputError(
             f"times in the hour of {shown} stand twice, as on a clock that is put back in autumn ({zones[0]}, say)",
-            "Write offsets from UTC such as 2024-10-27T01:00+01:00, so that the two differ.", file=file,
-        )  # fmt: skip
+            "Write offsets from UTC such as 2024-10-27T01:00+01:00, so that the two differ.",
+            file=file,
+        )
 
 
 def _plain(own: Mapping[str, Any]) -> dict[str, Any]:

@@ -80,9 +80,11 @@ def inspect(
     known = np.flatnonzero(np.isfinite(values))
     if len(known) < 4:
         raise InputError(
-            f"the target has {count(len(known), 'value')}", "At least 4 are needed to show anything.",
-            file=own[source].name, column=column,
-        )  # fmt: skip
+            f"the target has {count(len(known), 'value')}",
+            "At least 4 are needed to show anything.",
+            file=own[source].name,
+            column=column,
+        )
     return Survey(tables, dict(plans or {}), source, column, series, holidays)
 
 

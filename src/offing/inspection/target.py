@@ -10,12 +10,46 @@ from offing.tables import Panel, Table
 from offing.tables.aggregation_rules import looks_like_key
 
 #: Words of names of what people forecast.
-_WORDS = frozenset((
-    "absatz", "amount", "bookings", "calls", "consumption", "demand", "energy", "generation", "gwh", "heat", "kwh",
-    "load", "mwh", "nights", "orders", "passengers", "production", "qty", "quantity", "revenue", "sale", "sales",
-    "shipments", "sold", "target", "tickets", "turnover", "umsatz", "units", "vendite", "ventas", "ventes",
-    "visitors", "visits", "volume", "y",
-))  # fmt: skip
+_WORDS = frozenset(
+    (
+        "absatz",
+        "amount",
+        "bookings",
+        "calls",
+        "consumption",
+        "demand",
+        "energy",
+        "generation",
+        "gwh",
+        "heat",
+        "kwh",
+        "load",
+        "mwh",
+        "nights",
+        "orders",
+        "passengers",
+        "production",
+        "qty",
+        "quantity",
+        "revenue",
+        "sale",
+        "sales",
+        "shipments",
+        "sold",
+        "target",
+        "tickets",
+        "turnover",
+        "umsatz",
+        "units",
+        "vendite",
+        "ventas",
+        "ventes",
+        "visitors",
+        "visits",
+        "volume",
+        "y",
+    )
+)
 
 
 def likely_target(table: Table | Panel) -> str:

@@ -72,8 +72,11 @@ class Years(Result, figure="survey.draw_years"):
     @property
     def table(self) -> pd.DataFrame:
         """One row a value: ``year``, the ``share`` of it that has passed, and the ``value``."""
-        rows = [(year, share, value) for year, shares, values in self.years
-                for share, value in zip(shares.tolist(), values.tolist(), strict=True)]  # fmt: skip
+        rows = [
+            (year, share, value)
+            for year, shares, values in self.years
+            for share, value in zip(shares.tolist(), values.tolist(), strict=True)
+        ]
         return pd.DataFrame(rows, columns=["year", "share", "value"])
 
 
@@ -146,8 +149,13 @@ class Echoes(Result, figure="survey.draw_echoes"):
     @property
     def table(self) -> pd.DataFrame:
         """One row a driver and lag: ``correlation``, and the ``band`` that chance stays within in 99 % of cases."""
-        return pd.concat([pd.DataFrame({"driver": name, "lag": lags, "correlation": r, "band": band})
-                          for name, lags, r, band in self.drivers], ignore_index=True)  # fmt: skip
+        return pd.concat(
+            [
+                pd.DataFrame({"driver": name, "lag": lags, "correlation": r, "band": band})
+                for name, lags, r, band in self.drivers
+            ],
+            ignore_index=True,
+        )
 
 
 @dataclass(frozen=True)
@@ -168,9 +176,12 @@ class Coverage(Result, figure="survey.draw_coverage"):
     @property
     def table(self) -> pd.DataFrame:
         """One row a run of known values: ``source, column, frequency, from, to, plan``."""
-        rows = [(source, column, frequency, *(pd.Timestamp(each, unit="us") for each in run), plan)
-                for source, column, frequency, known, planned in self.bars
-                for plan, runs in ((False, known), (True, planned)) for run in runs]  # fmt: skip
+        rows = [
+            (source, column, frequency, *(pd.Timestamp(each, unit="us") for each in run), plan)
+            for source, column, frequency, known, planned in self.bars
+            for plan, runs in ((False, known), (True, planned))
+            for run in runs
+        ]
         return pd.DataFrame(rows, columns=["source", "column", "frequency", "from", "to", "plan"])
 
 

@@ -7,7 +7,7 @@ import pandas as pd
 
 from offing.base.arrays import Array
 from offing.base.text import text_table
-from offing.engine import Carried, quantile, two_sided_p
+from offing.engine import NoiseFit, quantile, two_sided_p
 from offing.model.fit_state import FitState
 from offing.terms import STATED
 
@@ -54,26 +54,32 @@ def _within_bounds(fit: FitState, functions: Array, value: Array, reach: Array) 
     for row, place in zip(*np.nonzero(functions), strict=True):
         if place >= fit.layout.linear or np.isinf([lower[place], upper[place]]).all():
             continue
-        centre, size = fit.estimate.loose[place], abs(functions[row, place])
-        low[row], high[row] = (max(centre * size - reach[row], lower[place] * size),
-                               min(centre * size + reach[row], upper[place] * size))  # fmt: skip
+        centre, size = fit.estimate.unconstrained[place], abs(functions[row, place])
+        low[row], high[row] = (
+            max(centre * size - reach[row], lower[place] * size),
+            min(centre * size + reach[row], upper[place] * size),
+        )
         if low[row] > high[row]:
             low[row] = high[row] = np.nan
     return low, high
 
 
 def _spreads(fit: FitState) -> pd.DataFrame:
-    """How far groups of coefficients that are drawn to zero spread, where that was learnt."""
+    """How far groups of coefficients that are shrunk towards zero spread, where that was learnt."""
     rows = [
-        (next(slot.term for slot in fit.layout.slots if group in slot.groups), f"{group}, spread", "strength",
-         float(np.sqrt(ratio * fit.estimate.variance)))
+        (
+            next(slot.term for slot in fit.layout.slots if group in slot.groups),
+            f"{group}, spread",
+            "strength",
+            float(np.sqrt(ratio * fit.estimate.variance)),
+        )
         for group, ratio in fit.ratios.items()
         if group != STATED
-    ]  # fmt: skip
+    ]
     return pd.DataFrame(rows, columns=["term", "column", "kind", "coefficient"]).assign(std_error=np.nan)
 
 
-def _carried(carried: Carried) -> pd.DataFrame:
+def _carried(carried: NoiseFit) -> pd.DataFrame:
     """How the noise carries on, one row a parameter."""
     order = carried.dynamics.order or 0
     names = ["noise: carried to the next period" if order == 1 else f"noise: lag {k + 1}" for k in range(order)]

@@ -146,13 +146,28 @@ def _joined(axis: Axis, parts: Sequence[Contributions]) -> Contributions:
 
     def whole(key: str) -> Array:
         rows = [dict(zip(part.rows, getattr(part, key), strict=True)) for part in parts]
-        return np.array([np.concatenate([row.get(name, np.where(np.isfinite(part.mean), 0.0, np.nan))
-                                         for row, part in zip(rows, parts, strict=True)])
-                         for name in (BASELINE, *names)])  # fmt: skip
+        return np.array(
+            [
+                np.concatenate(
+                    [
+                        row.get(name, np.where(np.isfinite(part.mean), 0.0, np.nan))
+                        for row, part in zip(rows, parts, strict=True)
+                    ]
+                )
+                for name in (BASELINE, *names)
+            ]
+        )
 
-    return replace(parts[0], axis=axis, terms=tuple(names), labels=tuple(labels[name] for name in names),
-                   values=whole("values"), low=whole("low"), high=whole("high"),
-                   mean=np.concatenate([part.mean for part in parts]))  # fmt: skip
+    return replace(
+        parts[0],
+        axis=axis,
+        terms=tuple(names),
+        labels=tuple(labels[name] for name in names),
+        values=whole("values"),
+        low=whole("low"),
+        high=whole("high"),
+        mean=np.concatenate([part.mean for part in parts]),
+    )
 
 
 def _contribute(
@@ -162,19 +177,26 @@ def _contribute(
     path, first = ahead
     whole = account(fit, view, axis, design, path, later=later).standing(first)
     reach = float(quantile(0.975, fit.estimate.dof))
-    carried = carrier(fit, path, later=later)
+    propagated = carrier(fit, path, later=later)
     places = {slot.term: place for place, slot in enumerate(fit.layout.slots)}
     by = np.ones(axis.n) if fit.scale.log else 1.0 / path.factor  # rows of a level come in the target's own unit
 
     def band(row: Row) -> tuple[Array, Array]:
         """How far (n,) below and above a row its 95 % interval reaches."""
-        if not row.lean.any() and not row.fresh.size:
+        if not row.gradient.any() and not row.future_columns.size:
             return np.zeros(axis.n), np.zeros(axis.n)
         if row.name in places and needs_draws(fit, places[row.name]):
-            return drawn_band(fit, view, axis, design, places[row.name], lean=row.lean,
-                              carried=lambda value: carried(value) * by)  # fmt: skip
-        alone = np.sqrt(np.square(row.fresh).sum(axis=1))
-        half = reach * np.hypot(fit.estimate.standard_errors(row.lean), alone)
+            return drawn_band(
+                fit,
+                view,
+                axis,
+                design,
+                places[row.name],
+                gradient=row.gradient,
+                propagated=lambda value: propagated(value) * by,
+            )
+        alone = np.sqrt(np.square(row.future_columns).sum(axis=1))
+        half = reach * np.hypot(fit.estimate.standard_errors(row.gradient), alone)
         return half, half
 
     rows = [row for row in whole.rows if row.name != FACTOR]
@@ -224,11 +246,11 @@ def fitted_path(fit: FitState) -> Ahead:
     """What contributions to the fitted values rest on: each is a forecast from the values before its period."""
     scale, n = fit.scale, fit.axis.n
     base = scale.one_step(fit.levels, np.zeros(n))
-    levels = scale.one_step(fit.levels, fit.explained + fit.carried)
+    levels = scale.one_step(fit.levels, fit.explained + fit.ar_prediction)
     worth = base / 100.0 if scale.growth else np.full(n, 1.0 / scale.gain)
     noise = fit.noise if scale.log else np.zeros(n)
     mean = fit.mean_of(levels, fit.noise, fit.factor)
-    return Ahead(base, levels, noise, worth, fit.factor, mean, fit.cut(mean), fit.carried)
+    return Ahead(base, levels, noise, worth, fit.factor, mean, fit.cut(mean), fit.ar_prediction)
 
 
 def fitted_account(fit: FitState) -> Account:
@@ -255,6 +277,8 @@ def additive(contributions: Contributions) -> Account:
     n = contributions.axis.n
     labels = (BASELINE, *contributions.labels)
     none = np.zeros((n, 0))
-    rows = [Row(name, label, values, none, none)
-            for name, label, values in zip(contributions.rows, labels, contributions.values, strict=True)]  # fmt: skip
+    rows = [
+        Row(name, label, values, none, none)
+        for name, label, values in zip(contributions.rows, labels, contributions.values, strict=True)
+    ]
     return Account(contributions.axis.ordinals, tuple(rows), False, contributions.mean, None, np.zeros(n))

@@ -28,7 +28,7 @@ FACTOR = "the target's factor"
 class Ahead:
     """A run of periods on the working scale, all (n,).
 
-    `base` is what the values before the run add, `carried` what the noise before it adds to z, `levels` are η,
+    `base` is what the values before the run add, `ar_prediction` what the noise before it adds to z, `levels` are η,
     `variances` those of the noise around it, `worth` what one unit of z is worth, `factor` and `mean` belong to the
     target's own scale; `cut` is the mean within the target's limits.
     """
@@ -40,7 +40,7 @@ class Ahead:
     factor: Array
     mean: Array
     cut: Array
-    carried: Array
+    ar_prediction: Array
 
     def part(self, low: int, high: int) -> Ahead:
         """Some of the periods."""
@@ -57,8 +57,8 @@ class Row:
     name: str
     label: str
     values: Array
-    lean: Array
-    fresh: Array
+    gradient: Array
+    future_columns: Array
     at: tuple[Array, Array] | None = None
 
 
@@ -113,17 +113,22 @@ class Account:
     def only(self, places: NDArray[np.intp]) -> Account:
         """Some of the periods."""
         rows = tuple(_taken(row, places) for row in self.rows)
-        return replace(self, ordinals=self.ordinals[places], rows=rows, mean=self.mean[places],
-                       shift=self.shift[places])  # fmt: skip
+        return replace(
+            self, ordinals=self.ordinals[places], rows=rows, mean=self.mean[places], shift=self.shift[places]
+        )
 
     def absolute(self) -> Account:
         """The same with every reference in its own row instead of the baseline, so that none needs to be the same."""
         held = [row.at for row in self.rows if row.at is not None]
         base, rest = self.rows[0], []
-        for value, lean in held:
-            base = replace(base, values=base.values - value, lean=base.lean - lean)
+        for value, gradient in held:
+            base = replace(base, values=base.values - value, gradient=base.gradient - gradient)
         for row in self.rows[1:]:
-            whole = row if row.at is None else replace(row, values=row.values + row.at[0], lean=row.lean + row.at[1])
+            whole = (
+                row
+                if row.at is None
+                else replace(row, values=row.values + row.at[0], gradient=row.gradient + row.at[1])
+            )
             rest.append(replace(whole, at=None))
         return replace(self, rows=(base, *rest))
 
@@ -133,7 +138,7 @@ class Account:
         room = outcome - self.shift
         seen = np.log(np.where(room > 0.0, room, np.nan)) if self.log else room
         first = self.rows[0]
-        left = Row(UNEXPLAINED, UNEXPLAINED, seen - size, np.zeros_like(first.lean), np.zeros((len(size), 0)))
+        left = Row(UNEXPLAINED, UNEXPLAINED, seen - size, np.zeros_like(first.gradient), np.zeros((len(size), 0)))
         return replace(self, rows=(*self.rows, left), mean=outcome)
 
     def followed(self, later: Account) -> Account:
@@ -145,9 +150,14 @@ class Account:
             first, second = first.bare(), second.bare()
         names = list(dict.fromkeys((*first.names, *second.names)))
         rows = [_joined(name, first, second) for name in names]
-        return Account(np.concatenate([first.ordinals, second.ordinals]), tuple(rows), first.log,
-                       np.concatenate([first.mean, second.mean]), first.estimate,
-                       np.concatenate([first.shift, second.shift]))  # fmt: skip
+        return Account(
+            np.concatenate([first.ordinals, second.ordinals]),
+            tuple(rows),
+            first.log,
+            np.concatenate([first.mean, second.mean]),
+            first.estimate,
+            np.concatenate([first.shift, second.shift]),
+        )
 
     def alike(self, other: Account) -> bool:
         """Whether both rest on the same coefficients, so that their doubt is one."""
@@ -156,7 +166,10 @@ class Account:
 
     def bare(self) -> Account:
         """The same without anything said of the coefficients."""
-        rows = [replace(row, lean=row.lean[:, :0], fresh=row.fresh[:, :0], at=None) for row in self.rows]
+        rows = [
+            replace(row, gradient=row.gradient[:, :0], future_columns=row.future_columns[:, :0], at=None)
+            for row in self.rows
+        ]
         return replace(self, rows=tuple(rows), estimate=None)
 
     def grouped(self, groups: Mapping[str, Sequence[str]]) -> Account:
@@ -176,8 +189,10 @@ class Account:
             return self
         amounts, weight = attribute(np.array([row.values for row in self.rows]), log=True)
         worth = [amounts[0], *[weight] * (len(self.rows) - 1)]
-        rows = [replace(_scaled(row, each), values=own, at=None)
-                for row, own, each in zip(self.rows, amounts, worth, strict=True)]  # fmt: skip
+        rows = [
+            replace(_scaled(row, each), values=own, at=None)
+            for row, own, each in zip(self.rows, amounts, worth, strict=True)
+        ]
         return replace(self, rows=tuple(rows), log=False)
 
     def standing(self, first: Array | None = None) -> Account:
@@ -200,22 +215,30 @@ def account(fit: FitState, view: View, axis: Axis, design: Design, ahead: Ahead,
     Terms are D = c − r, a value less its reference, carried on through differences of the target in a forecast.
     """
     scale, slots = fit.scale, fit.layout.slots
-    carried = carrier(fit, ahead, later=later)
+    propagated = carrier(fit, ahead, later=later)
     parts = split_up(fit, view, axis, design, later=later)
     none = np.zeros((axis.n, 0))
 
-    def fresh(place: int) -> Array:
+    def future_columns(place: int) -> Array:
         found = fit.unknown_ahead(view, axis, design, place) if later else []
-        return np.hstack([carried(each) for each in found]) if found else none
+        return np.hstack([propagated(each) for each in found]) if found else none
 
-    rows = [Row(BASELINE, BASELINE, ahead.base + carried(parts.level), carried(parts.base), none)]
+    rows = [Row(BASELINE, BASELINE, ahead.base + propagated(parts.level), propagated(parts.base), none)]
     for place, value, function, at in zip(parts.places, parts.values, parts.functions, parts.ats, strict=True):
         label = fit.label_of(fit.model.terms[place])
-        rows.append(Row(slots[place].term, label, carried(value), carried(function), fresh(place),
-                        (carried(at[0]), carried(at[1]))))  # fmt: skip
+        rows.append(
+            Row(
+                slots[place].term,
+                label,
+                propagated(value),
+                propagated(function),
+                future_columns(place),
+                (propagated(at[0]), propagated(at[1])),
+            )
+        )
     if parts.past is not None:
-        rows.append(Row(PAST, PAST, carried(parts.past[0]), carried(parts.past[1]), none))
-    nothing = np.zeros_like(rows[0].lean)
+        rows.append(Row(PAST, PAST, propagated(parts.past[0]), propagated(parts.past[1]), none))
+    nothing = np.zeros_like(rows[0].gradient)
     if scale.log:
         # The mean of a log-normal variable lies above the middle (Aitchison & Brown 1957).
         rows.append(Row(CORRECTION, CORRECTION, ahead.variances / 2.0, nothing, none))
@@ -231,22 +254,30 @@ def account(fit: FitState, view: View, axis: Axis, design: Design, ahead: Ahead,
 def carrier(fit: FitState, ahead: Ahead, *, later: bool) -> Callable[[Array], Array]:
     """What parts (n, …) of z add to v: through later periods of a forecast, in their own period of the history."""
 
-    def carried(parts: Array) -> Array:
+    def propagated(parts: Array) -> Array:
         if later:
             return fit.scale.spread(parts, ahead.worth)
         return np.asarray(parts * ahead.worth.reshape(-1, *([1] * (parts.ndim - 1))))
 
-    return carried
+    return propagated
 
 
 def _taken(row: Row, places: NDArray[np.intp]) -> Row:
     at = None if row.at is None else (row.at[0][places], row.at[1][places])
-    return replace(row, values=row.values[places], lean=row.lean[places], fresh=row.fresh[places], at=at)
+    return replace(
+        row, values=row.values[places], gradient=row.gradient[places], future_columns=row.future_columns[places], at=at
+    )
 
 
 def _scaled(row: Row, by: Array) -> Row:
     at = None if row.at is None else (row.at[0] * by, row.at[1] * by[:, None])
-    return replace(row, values=row.values * by, lean=row.lean * by[:, None], fresh=row.fresh * by[:, None], at=at)
+    return replace(
+        row,
+        values=row.values * by,
+        gradient=row.gradient * by[:, None],
+        future_columns=row.future_columns * by[:, None],
+        at=at,
+    )
 
 
 def _joined(name: str, first: Account, later: Account) -> Row:
@@ -254,24 +285,30 @@ def _joined(name: str, first: Account, later: Account) -> Row:
     label = next(row.label for row in found if row is not None)
     values, leans, extra = [], [], []
     for row, each in zip(found, (first, later), strict=True):
-        n, k = len(each.ordinals), each.rows[0].lean.shape[1]
+        n, k = len(each.ordinals), each.rows[0].gradient.shape[1]
         values.append(np.zeros(n) if row is None else row.values)
-        leans.append(np.zeros((n, k)) if row is None else row.lean)
-        extra.append(np.zeros((n, 0)) if row is None else row.fresh)
+        leans.append(np.zeros((n, k)) if row is None else row.gradient)
+        extra.append(np.zeros((n, 0)) if row is None else row.future_columns)
     width = max(each.shape[1] for each in extra)
     extra = [np.pad(each, ((0, 0), (0, width - each.shape[1]))) for each in extra]
     held = [None if row is None else row.at for row in found]
     at = None
     if any(each is not None for each in held):
-        none = [(np.zeros(len(value)), np.zeros(lean.shape)) for value, lean in zip(values, leans, strict=True)]
+        none = [(np.zeros(len(value)), np.zeros(gradient.shape)) for value, gradient in zip(values, leans, strict=True)]
         both = [each or zero for each, zero in zip(held, none, strict=True)]
         at = np.concatenate([both[0][0], both[1][0]]), np.vstack([both[0][1], both[1][1]])
     return Row(name, label, np.concatenate(values), np.vstack(leans), np.vstack(extra), at)
 
 
 def _summed(one: Row, more: Row) -> Row:
-    fresh = np.hstack([one.fresh, more.fresh])
+    future_columns = np.hstack([one.future_columns, more.future_columns])
     at = one.at or more.at
     if one.at is not None and more.at is not None:
         at = one.at[0] + more.at[0], one.at[1] + more.at[1]
-    return replace(one, values=one.values + more.values, lean=one.lean + more.lean, fresh=fresh, at=at)
+    return replace(
+        one,
+        values=one.values + more.values,
+        gradient=one.gradient + more.gradient,
+        future_columns=future_columns,
+        at=at,
+    )

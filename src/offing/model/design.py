@@ -14,7 +14,7 @@ from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import Bent, Grid, Shapes
 from offing.tables import View
-from offing.terms import Block, Curve, Readout, Shaped, Term, Wishes, naming_term
+from offing.terms import Block, Constraints, Curve, Readout, Shaped, Term, naming_term
 
 CONSTANT = "constant"
 
@@ -37,7 +37,7 @@ class Slot:
     factor: bool = False
     level: bool = False
     centred: bool = False
-    wishes: Wishes | None = None
+    constraints: Constraints | None = None
     rising: Array | None = None
     borrowed: bool = False
 
@@ -79,31 +79,36 @@ class Layout:
         return self._placed(CONSTANT, [(slot, (slot.term,) * len(slot.own)) for slot in self.slots])
 
     @cached_property
-    def drawn(self) -> list[str]:
-        """Name of the group (k,) with which each coefficient is drawn, an empty text where it is free."""
+    def shrinkage_groups(self) -> list[str]:
+        """Name of the group (k,) with which each coefficient is shrunk, an empty text where it is free."""
         return self._placed("", [(slot, slot.groups) for slot in self.slots])
 
     @cached_property
     def groups(self) -> tuple[NDArray[np.intp], tuple[str, ...]]:
-        """The group (k,) with which each coefficient is drawn to zero, −1 where it is free, and the groups' names."""
-        words = self.drawn
+        """The group (k,) with which each coefficient is shrunk, −1 where it is free, and the groups' names."""
+        words = self.shrinkage_groups
         names = tuple(dict.fromkeys(word for word in words if word))
         return np.array([names.index(word) if word else -1 for word in words], dtype=np.intp), names
 
     @cached_property
-    def wishes(self) -> Wishes | None:
+    def constraints(self) -> Constraints | None:
         """What is asked of all coefficients (k,), if anything is of any."""
-        if all(slot.wishes is None for slot in self.slots):
+        if all(slot.constraints is None for slot in self.slots):
             return None
-        whole = Wishes.none(self.k)
+        whole = Constraints.none(self.k)
         found = [np.array(each) for each in (whole.lower, whole.upper, whole.towards, whole.scales)]
         for slot in self.slots:
-            if slot.wishes is not None:
-                own = slot.places[: len(slot.wishes.lower)]
-                asked = (slot.wishes.lower, slot.wishes.upper, slot.wishes.towards, slot.wishes.scales)
-                for each, values in zip(found, asked, strict=True):
+            if slot.constraints is not None:
+                own = slot.places[: len(slot.constraints.lower)]
+                requested = (
+                    slot.constraints.lower,
+                    slot.constraints.upper,
+                    slot.constraints.towards,
+                    slot.constraints.scales,
+                )
+                for each, values in zip(found, requested, strict=True):
                     each[own] = values
-        return Wishes(*(tuple(each.tolist()) for each in found))
+        return Constraints(*(tuple(each.tolist()) for each in found))
 
     @cached_property
     def rising(self) -> Array | None:
@@ -292,7 +297,7 @@ class Design:
                 columns += (factors - 1.0)[:, None] * levels
             base = offset
 
-            def lean(inner: Array) -> Array:
+            def slope(inner: Array) -> Array:
                 found = curves * factors[:, None]
                 level = base + levels @ inner if self._factors else base
                 for slot in self._factors:
@@ -302,11 +307,13 @@ class Design:
                     found[:, own] += np.einsum("nms,m->ns", by_shape, inner[at])
                 return np.asarray(found)
 
-            return Bent(columns, offset * factors, lean)
+            return Bent(columns, offset * factors, slope)
 
         def many(thetas: Array) -> tuple[Array, Array]:
-            if any(not isinstance(block.curve, Shaped | None) or slot.factor
-                   for slot, block in zip(self.layout.slots, self.blocks, strict=True)):  # fmt: skip
+            if any(
+                not isinstance(block.curve, Shaped | None) or slot.factor
+                for slot, block in zip(self.layout.slots, self.blocks, strict=True)
+            ):
                 bents = [bend(theta) for theta in thetas]
                 return np.array([bent.columns for bent in bents]), np.array([bent.offset for bent in bents])
             columns = np.repeat(fixed[None], len(thetas), axis=0)
@@ -339,8 +346,8 @@ class Design:
     @property
     def bounds(self) -> tuple[Array, Array]:
         """Bounds (k,) of the coefficients, as declared."""
-        wishes = self.layout.wishes or Wishes.none(self.layout.k)
-        lower, upper = np.array(wishes.lower), np.array(wishes.upper)
+        constraints = self.layout.constraints or Constraints.none(self.layout.k)
+        lower, upper = np.array(constraints.lower), np.array(constraints.upper)
         for slot, block in zip(self.layout.slots, self.blocks, strict=True):
             if block.curve is not None:
                 own = slot.places[len(slot.places) - slot.curved :]
@@ -404,8 +411,9 @@ def _layout(terms: Sequence[Term], blocks: Sequence[Block]) -> Layout:
         if term.multiplies_trend:
             places, shape = np.arange(shape, shape + m), shape + m
         else:
-            shaped = (np.concatenate([lent[name] for name in term.borrows]) if borrows
-                      else np.arange(shape, shape + curved))  # fmt: skip
+            shaped = (
+                np.concatenate([lent[name] for name in term.borrows]) if borrows else np.arange(shape, shape + curved)
+            )
             places = np.concatenate([np.arange(at, at + m), shaped])
             at, shape = at + m, shape + (0 if borrows else curved)
         names = block.names if block.curve is None else (*block.names, *block.curve.names)
@@ -416,10 +424,21 @@ def _layout(terms: Sequence[Term], blocks: Sequence[Block]) -> Layout:
             wide = np.zeros((len(readout.names) + more, m + curved))
             wide[: len(readout.names), :m], wide[len(readout.names) :, m:] = readout.matrix, own.matrix[:more]
             readout = Readout((*readout.names, *own.names[:more]), wide, readout.base)
-        groups = (*block.drawn, *[""] * curved)
+        groups = (*block.shrinkage_groups, *[""] * curved)
         slots.append(
-            Slot(str(term.name), places.astype(np.intp), names, readout, groups, curved,
-                 factor=term.multiplies_trend, level=term.states_level, centred=term.centred,
-                 wishes=block.wishes, rising=block.rising, borrowed=borrows)
-        )  # fmt: skip
+            Slot(
+                str(term.name),
+                places.astype(np.intp),
+                names,
+                readout,
+                groups,
+                curved,
+                factor=term.multiplies_trend,
+                level=term.states_level,
+                centred=term.centred,
+                constraints=block.constraints,
+                rising=block.rising,
+                borrowed=borrows,
+            )
+        )
     return Layout(tuple(slots), linear, not any(term.holds_level for term in terms))

@@ -54,10 +54,10 @@ def remarks(fit: FitState, verdicts: Callable[[], Sequence[Verdict]]) -> tuple[F
     shapes = (np.where(linear, wide, each).tolist() for wide, each in ((-np.inf, lower), (np.inf, upper)))
     found += unidentified_shapes(estimate, layout.names, layout.owners, *shapes)
     found += bounds_met(estimate, layout.names, layout.owners, lower.tolist(), upper.tolist())
-    if layout.wishes is not None:
-        stated = [fit.ratios.get(STATED) is not None and group == STATED for group in layout.drawn]
-        spread = np.where(stated, layout.wishes.scales, np.nan).tolist()
-        found += surprises(estimate, layout.names, layout.owners, layout.wishes.towards, spread)
+    if layout.constraints is not None:
+        stated = [fit.ratios.get(STATED) is not None and group == STATED for group in layout.shrinkage_groups]
+        spread = np.where(stated, layout.constraints.scales, np.nan).tolist()
+        found += surprises(estimate, layout.names, layout.owners, layout.constraints.towards, spread)
     found += known_late(fit)
     every = [finding for verdict in verdicts() if verdict.check != "identity" for finding in verdict.findings]
     return (*found, *every)
@@ -88,13 +88,13 @@ def _uninformative(fit: FitState) -> list[Finding]:
 
 
 def _varies(fit: FitState) -> bool:
-    return bool(np.ptp(fit.working[fit.used]) > 0.0)
+    return bool(np.ptp(fit.transformed[fit.used]) > 0.0)
 
 
 def _exact(fit: FitState) -> bool:
     """Whether the fit leaves only rounding, which is no noise."""
     # As the squares of values near the smallest numbers are zero, lengths are compared.
-    return bool(np.sqrt(fit.estimate.rss) <= 1e-10 * np.linalg.norm(fit.working[fit.used]))
+    return bool(np.sqrt(fit.estimate.rss) <= 1e-10 * np.linalg.norm(fit.transformed[fit.used]))
 
 
 def examined(fit: FitState) -> tuple[Verdict, ...]:
@@ -103,7 +103,7 @@ def examined(fit: FitState) -> tuple[Verdict, ...]:
         return ()
     estimate, layout, used = fit.estimate, fit.layout, fit.used
     drivers = _drivers(fit)
-    rows, left = fit.design[used], fit.left[used]
+    rows, left = fit.design[used], fit.residual[used]
     white, noise = estimate.chain.whiten(rows), estimate.chain.whiten(left)
     kept = [i for i, each in enumerate(estimate.kept.tolist()) if each]
     residual, design = np.zeros(fit.axis.n), np.zeros_like(fit.design)
@@ -118,7 +118,7 @@ def examined(fit: FitState) -> tuple[Verdict, ...]:
     far = any(verdict.findings for verdict in jumped if verdict.check == "unexplained pulse")
     return (
         *_identity(fit),
-        *crowded(estimate.rows, round(estimate.taken)),
+        *crowded(estimate.rows, round(estimate.effective_dof)),
         *entangled(estimate, white, layout.names, layout.owners, drivers),
         *tied(estimate, [layout.names[i] for i in kept], [layout.owners[i] for i in kept], drivers),
         *_neighbours(fit, residual, design),

@@ -50,7 +50,7 @@ class DirectForecast(Forecast):
         return np.array([part.spread[-1] for part in self.parts])
 
     @property
-    def half(self) -> Array:
+    def cov_root(self) -> Array:
         """There is none.
 
         Raises
@@ -60,8 +60,9 @@ class DirectForecast(Forecast):
         """
         raise InputError(
             "equations by horizon do not say how the periods vary together",
-            'Use method = "recursion" for totals and agreement.', key="method",
-        )  # fmt: skip
+            'Use method = "recursion" for totals and agreement.',
+            key="method",
+        )
 
     @cached_property
     def account(self) -> Account:
@@ -106,18 +107,25 @@ def by_horizon(
     """
     own = fit.model.own_lags
     if direct and own is None:
-        raise InputError("equations by horizon differ in the target's own lags, and the model has none",
-                         'Leave out way, or add own lags.', key="method")  # fmt: skip
+        raise InputError(
+            "equations by horizon differ in the target's own lags, and the model has none",
+            "Leave out way, or add own lags.",
+            key="method",
+        )
     whole = forecast(fit, horizon, until, plan, levels, expect=expect, scenario=scenario)
     if whole.axis.n > _MOST:
-        raise InputError(f"{whole.axis.n} periods ahead are as many fits", f"Forecast at most {_MOST} directly.",
-                         key="method")  # fmt: skip
+        raise InputError(
+            f"{whole.axis.n} periods ahead are as many fits", f"Forecast at most {_MOST} directly.", key="method"
+        )
     parts: list[Forecast] = []
     with Progress("fitting an equation for each horizon") as progress:
         for h in range(1, whole.axis.n + 1):
             view = whole.view.without(Expected)
-            terms = [_later(term, view, whole.axis.part(h - 1, h), h, direct=direct, shifted=shifted)
-                     for term in fit.model.terms if not term.from_treatment]  # fmt: skip
+            terms = [
+                _later(term, view, whole.axis.part(h - 1, h), h, direct=direct, shifted=shifted)
+                for term in fit.model.terms
+                if not term.from_treatment
+            ]
             same = terms == list(fit.model.terms)
             parts.append(
                 forecast(fit if same else fit.again(terms), h, None, plan, levels, expect=expect, scenario=scenario)
@@ -125,10 +133,21 @@ def by_horizon(
             progress.update(h / whole.axis.n)
     # Intervals of contributions may be simulated: the rows' names are had without them.
     if len({tuple(row.name for row in part.account.rows) for part in parts}) > 1:
-        raise InputError("the equations of some horizons have no level to come back to, those of others have",
-                         'Use method = "recursion".', key="method")  # fmt: skip
-    return DirectForecast(whole.fit, whole.view, whole.axis, whole.rows, whole.levels, scenario=whole.scenario,
-                          assumed=whole.assumed, parts=tuple(parts))  # fmt: skip
+        raise InputError(
+            "the equations of some horizons have no level to come back to, those of others have",
+            'Use method = "recursion".',
+            key="method",
+        )
+    return DirectForecast(
+        whole.fit,
+        whole.view,
+        whole.axis,
+        whole.rows,
+        whole.levels,
+        scenario=whole.scenario,
+        assumed=whole.assumed,
+        parts=tuple(parts),
+    )
 
 
 def _later(term: Term, view: View, axis: Axis, h: int, *, direct: bool, shifted: bool) -> Term:

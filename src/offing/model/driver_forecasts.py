@@ -22,10 +22,14 @@ from offing.terms import OwnLags, Season, Term, Trend
 
 #: Seasons of the drivers' own models, by the unit of their periods.
 _SEASONS: dict[str, tuple[tuple[str, int], ...]] = {
-    "hour": (("day", 4), ("week", 3)), "day": (("week", 3), ("year", 3)),
-    "business day": (("week", 2), ("year", 3)), "week": (("year", 3),),
-    "month": (("year", 3),), "quarter": (("year", 2),), "year": (),
-}  # fmt: skip
+    "hour": (("day", 4), ("week", 3)),
+    "day": (("week", 3), ("year", 3)),
+    "business day": (("week", 2), ("year", 3)),
+    "week": (("year", 3),),
+    "month": (("year", 3),),
+    "quarter": (("year", 2),),
+    "year": (),
+}
 #: A step by which values are moved to see what they do, in their standard deviations.
 _MOVE = 1e-3
 #: From fewer periods nothing is said of how drivers go together.
@@ -69,8 +73,14 @@ def looked_ahead(
         if len(known) and np.ptp(values[known]) == 0.0:  # what never varied is expected to stay
             view = view.expecting(reference, whole.first, np.full(whole.n, values[known[-1]]))
             continue
-        key = (view.sources.find(reference), view.origin, whole, fit.model.treatments, fit.series,
-               view.change(Unplanned, view.sources.find(reference)))  # fmt: skip
+        key = (
+            view.sources.find(reference),
+            view.origin,
+            whole,
+            fit.model.treatments,
+            fit.series,
+            view.change(Unplanned, view.sources.find(reference)),
+        )
         ahead = _ahead(fit, view, reference, whole, onward) if made is None or key not in made else made[key]
         if made is not None:
             made[key] = ahead
@@ -90,8 +100,8 @@ def _last_needed(fit: Fitted, view: View, axis: Axis, *, every: bool) -> dict[st
     last: dict[str, int] = {}
     for term in fit.model.drivers:
         for reference in filter(view.numeric, term.needs()):
-            asked = every or view.change(Unplanned, view.sources.find(reference)) is not None
-            if asked or (reference == term.data and view.frequency(reference) != axis.frequency):
+            requested = every or view.change(Unplanned, view.sources.find(reference)) is not None
+            if requested or (reference == term.data and view.frequency(reference) != axis.frequency):
                 needed = term.needed(view, axis, reference)
                 last[reference] = max(needed.first + needed.n - 1, last.get(reference, -(2**62)))
     return last
@@ -116,9 +126,9 @@ def _ahead(fit: Fitted, view: View, reference: str, whole: Axis, onward: Onward)
     chosen = view.change(Unplanned, (source, column))
     terms = chosen.terms if chosen and isinstance(chosen.terms, tuple) else own_model(frequency, whole.n)
     try:
-        past = None if view.foreseen is None else frozenset[tuple[str, str]]()
+        past = None if view.known_ahead is None else frozenset[tuple[str, str]]()
         model = driver_model(fit, view, reference, terms)
-        inner = fit.refit(model, Information({source: table}, as_of=origin, foreseen=past))
+        inner = fit.refit(model, Information({source: table}, as_of=origin, known_ahead=past))
         return onward(inner, whole.first + whole.n - (inner.axis.first + inner.axis.n))
     except InputError as error:
         error.found = f"the model of the driver's own later values: {error.found}"
@@ -132,10 +142,10 @@ def _lean(fit: Fitted, view: View, axis: Axis, design: Design, driver: tuple[str
     places = [place for place, term in enumerate(fit.model.terms) if reference in term.needs()]
     step = _MOVE * max(float(np.std(fit.seen(reference))), 1e-12)
     before = parts_of(fit, view, axis, design, places)
-    lean = np.zeros((periods.n, axis.n))
+    slope = np.zeros((periods.n, axis.n))
     for row, ordinal in enumerate(periods.ordinals.tolist()):
-        lean[row] = (parts_of(fit, view.bumped(reference, ordinal, step), axis, design, places) - before) / step
-    return np.asarray(running(lean.T, fit.own).T)
+        slope[row] = (parts_of(fit, view.bumped(reference, ordinal, step), axis, design, places) - before) / step
+    return np.asarray(running(slope.T, fit.own).T)
 
 
 def _roots(found: Sequence[tuple[str, Forecast]]) -> list[Array]:
@@ -144,7 +154,7 @@ def _roots(found: Sequence[tuple[str, Forecast]]) -> list[Array]:
     Every driver has its own doubt about its coefficients. Shocks of one period, though, come to all drivers of a
     frequency together, and are related as the residuals of their models were.
     """
-    owns = [ahead.half for _, ahead in found]
+    owns = [ahead.cov_root for _, ahead in found]
     shocks = [shock_root(ahead) for _, ahead in found]
     frequencies = [ahead.axis.frequency for _, ahead in found]
     roots: list[list[Array]] = [[] for _ in found]
@@ -176,7 +186,7 @@ def _mixing(fits: Sequence[Fitted]) -> Array:
         return np.ones((1, 1))
     low = max(fit.axis.first for fit in fits)
     high = min(fit.axis.first + fit.axis.n for fit in fits)
-    rows = [(fit.left - fit.carried)[low - fit.axis.first : high - fit.axis.first] for fit in fits]
+    rows = [(fit.residual - fit.ar_prediction)[low - fit.axis.first : high - fit.axis.first] for fit in fits]
     both = np.array(rows)[:, np.isfinite(rows).all(axis=0)] if high > low else np.zeros((len(fits), 0))
     if both.shape[1] < _FEWEST:
         return np.eye(len(fits))

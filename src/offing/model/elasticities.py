@@ -91,9 +91,7 @@ class Elasticities(Result, figure="bars.draw_elasticities"):
             return "There are no drivers that are positive throughout."
         numbers = [[f"{each:.2f}" for each in values] for values in (self.overall, self.low, self.high)]
         ten = [_ten(value) for value in self.overall]
-        return text_table(
-            ["driver", "elasticity", "low", "high", "10 % more"], [list(self.labels), *numbers, ten]
-        )  # fmt: skip
+        return text_table(["driver", "elasticity", "low", "high", "10 % more"], [list(self.labels), *numbers, ten])
 
 
 def _ten(elasticity: float) -> str:
@@ -138,8 +136,9 @@ def elasticities(fit: FitState) -> Elasticities:
     if not fit.scale.plain:
         raise InputError(
             f"the model is one of {fit.scale.name(fit.column)}, whose shares are none of the target's",
-            "Fit the target itself.", key="transform",
-        )  # fmt: skip
+            "Fit the target itself.",
+            key="transform",
+        )
     drivers = [term for term in fit.model.drivers if _positive(fit, term)]
     found = [_elasticity(fit, driver) for driver in drivers]
     overall, low, high = (np.array([each[i] for each in found]) for i in range(3))
@@ -170,11 +169,11 @@ def _elasticity(fit: FitState, driver: Driver) -> tuple[float, float, float, Arr
     by_period = change * worth
     used = fit.used & np.isfinite(by_period)
     weights = means[used] / means[used].sum()
-    pull = np.zeros(fit.axis.n)
-    pull[used] = weights * worth[used] / span
+    weight = np.zeros(fit.axis.n)
+    weight[used] = weights * worth[used] / span
     gradient = np.zeros(fit.layout.k)
     for (at, slope), (_, other) in zip(moved[0][1], moved[1][1], strict=True):
-        gradient[at] += pull[used] @ (slope - other)[used]
+        gradient[at] += weight[used] @ (slope - other)[used]
     overall = float(weights @ by_period[used])
     longer, gradient = in_the_long_run(fit, overall, gradient[None, :])
     half = float(quantile(0.975, fit.estimate.dof) * fit.estimate.standard_errors(gradient)[0])

@@ -59,8 +59,9 @@ def _mean(fit: FitState) -> list[str]:
     text = f"mean({fit.column}) = exp({inner} + v / 2){offset}, v = {variance:.12g} one {unit} ahead"
     lasting = [f"{value:.12g} ψ(k−{lag})" for lag, value in enumerate(fit.lingering, 1) if value]
     if lasting:
-        text += (f"; h {unit}s ahead v times the sum of ψ(k)² over k from 0 to h−1, ψ(0) = 1, "
-                 f"ψ(k) = {' + '.join(lasting)}")  # fmt: skip
+        text += (
+            f"; h {unit}s ahead v times the sum of ψ(k)² over k from 0 to h−1, ψ(0) = 1, ψ(k) = {' + '.join(lasting)}"
+        )
     return [text]
 
 

@@ -57,13 +57,15 @@ def judged(model: ModelOptions, estimate: Estimate, design: Design, sample: Samp
         return estimate
     if design.layout.groups[1]:
         raise InputError(
-            f"{design.layout.groups[1][0]} are drawn to zero, of which {model.covariance} knows nothing",
-            'Use pooling = "none" or stated knots, or covariance = "classical".', key="covariance",
-        )  # fmt: skip
+            f"{design.layout.groups[1][0]} are shrunk towards zero, of which {model.covariance} knows nothing",
+            'Use pooling = "none" or stated knots, or covariance = "classical".',
+            key="covariance",
+        )
     rows, explained = (each[sample.used] for each in design.linearised(estimate.beta))
     clusters = clusters_of(model, sample.used, sample.axis)
-    return sandwiched(estimate, rows, sample.values - explained, times=sample.times, kind=model.covariance,
-                      clusters=clusters)  # fmt: skip
+    return sandwiched(
+        estimate, rows, sample.values - explained, times=sample.times, kind=model.covariance, clusters=clusters
+    )
 
 
 def solve_design(model: ModelOptions, design: Design, sample: Sample) -> Solved:
@@ -71,18 +73,27 @@ def solve_design(model: ModelOptions, design: Design, sample: Sample) -> Solved:
     groups, names = design.layout.groups
     times = sample.times
     worth = None if model.half_life is None else np.power(0.5, (sample.axis.ordinals[-1] - times) / model.half_life)
-    wishes = design.layout.wishes
-    asked: dict[str, Array] = {}
-    if wishes is not None:
-        asked = {key: np.array(getattr(wishes, key)) for key in ("lower", "upper", "towards", "scales")}
-        if not np.isfinite([asked["lower"], asked["upper"]]).any():
-            asked.pop("lower"), asked.pop("upper")
+    constraints = design.layout.constraints
+    requested: dict[str, Array] = {}
+    if constraints is not None:
+        requested = {key: np.array(getattr(constraints, key)) for key in ("lower", "upper", "towards", "scales")}
+        if not np.isfinite([requested["lower"], requested["upper"]]).any():
+            requested.pop("lower"), requested.pop("upper")
     stated = names.index(STATED) if STATED in names else -1
     problem = Problem(
-        sample.values, sample.rows(design.linear), times, groups, kept_from_zero(names),
-        model.dynamics, design.shapes(sample.used), stated, worth=worth, loss=model.loss, rising=design.layout.rising,
-        **asked,
-    )  # fmt: skip
+        sample.values,
+        sample.rows(design.linear),
+        times,
+        groups,
+        kept_from_zero(names),
+        model.dynamics,
+        design.shapes(sample.used),
+        stated,
+        worth=worth,
+        loss=model.loss,
+        rising=design.layout.rising,
+        **requested,
+    )
     return regress(problem)
 
 
@@ -94,28 +105,36 @@ def kept_from_zero(names: Sequence[str]) -> NDArray[np.intp]:
 
 def chosen_design(model: ModelOptions, design: Design, states: dict[str, Any], view: View, sample: Sample) -> Design:
     """The design with what the data choose: `states` of the terms concerned are put to what was chosen."""
-    choices = [(term, slot, term.choice(states[slot.term]))
-               for term, slot in zip(model.terms, design.layout.slots, strict=True)]  # fmt: skip
-    asked = [(term, slot, choice) for term, slot, choice in choices if choice is not None]
-    if not asked:
+    choices = [
+        (term, slot, term.choice(states[slot.term]))
+        for term, slot in zip(model.terms, design.layout.slots, strict=True)
+    ]
+    requested = [(term, slot, choice) for term, slot, choice in choices if choice is not None]
+    if not requested:
         return design
     if model.loss != "squares":
         raise InputError(
-            f"'{asked[0][0].name}' is chosen by a criterion of least squares, which a robust loss is not",
-            "State its harmonics or knots.", key="loss",
-        )  # fmt: skip
+            f"'{requested[0][0].name}' is chosen by a criterion of least squares, which a robust loss is not",
+            "State its harmonics or knots.",
+            key="loss",
+        )
     menus = [
-        Menu(tuple(tuple(slot.places[list(step)].tolist()) for step in choice.steps),
-             min(choice.at_most, len(choice.steps)), choice.nested, choice.least, choice.apart)
-        for _, slot, choice in asked
-    ]  # fmt: skip
+        Menu(
+            tuple(tuple(slot.places[list(step)].tolist()) for step in choice.steps),
+            min(choice.at_most, len(choice.steps)),
+            choice.nested,
+            choice.least,
+            choice.apart,
+        )
+        for _, slot, choice in requested
+    ]
     offered = {column for menu in menus for step in menu.steps for column in step}
     chain = _beside_bends(model, design, sample, menus)
     together = np.column_stack([sample.rows(design.linear), sample.values])
     whole = triangle(chain.whiten(together))
     always = [column for column in range(design.layout.linear) if column not in offered]
     kept = choose(whole, len(sample.values), always, menus)
-    for (term, slot, _), steps in zip(asked, kept, strict=True):
+    for (term, slot, _), steps in zip(requested, kept, strict=True):
         states[slot.term] = term.chosen(states[slot.term], steps)
     return lay_out(model.terms, view, view.rows, states)
 
@@ -132,6 +151,5 @@ def _beside_bends(model: ModelOptions, design: Design, sample: Sample, menus: Se
             groups[[column for step in menu.steps for column in step]] = count
             count += 1
     kept = np.append(kept_from_zero(names), [AWAY] * (count - len(names)))
-    problem = Problem(sample.values, sample.rows(design.linear), times, groups, kept,
-                      model.dynamics)  # fmt: skip
+    problem = Problem(sample.values, sample.rows(design.linear), times, groups, kept, model.dynamics)
     return regress(problem).estimate.chain

@@ -16,9 +16,9 @@ from offing.base.arrays import Array
 from offing.base.text import unit_of_sum
 from offing.calendar import Axis
 from offing.engine import (
-    Carried,
     Estimate,
     FitStatistics,
+    NoiseFit,
     Phi,
     combined,
     fit_figures,
@@ -62,7 +62,7 @@ class FitState:
     estimate
         Coefficients and their covariance.
     ratios
-        How much coefficients that are drawn to zero vary, by their group: variance over that of the noise.
+        How much coefficients that are shrunk towards zero vary, by their group: variance over that of the noise.
     dynamics
         What was learnt of how the noise carries on; None where it is independent.
     stated
@@ -84,13 +84,13 @@ class FitState:
     target: Array
     factor: Array
     levels: Array
-    working: Array
+    transformed: Array
     used: NDArray[np.bool_]
     rows: Design
     estimate: Estimate
     ratios: Mapping[str, float]
     noticed: tuple[Finding, ...]
-    dynamics: Carried | None
+    dynamics: NoiseFit | None
     stated: ModelOptions
     refit: Callable[[ModelOptions, Information], Any] = field(repr=False, compare=False)
     series: str = ""
@@ -115,9 +115,9 @@ class FitState:
         return self._linearised[1]
 
     @cached_property
-    def carried(self) -> Array:
+    def ar_prediction(self) -> Array:
         """What is expected (n,) of each period's noise from that of the last used period before."""
-        return self.estimate.chain.carried(self.left[self.used], self.axis.ordinals)
+        return self.estimate.chain.ar_prediction(self.residual[self.used], self.axis.ordinals)
 
     @property
     def own_places(self) -> tuple[int, ...]:
@@ -143,21 +143,21 @@ class FitState:
         """Coefficients with which a shock lives on: through the noise and through own lags."""
         return combined(self.estimate.chain.phi, self.own)
 
-    def carried_to(self, axis: Axis) -> Array:
+    def ar_prediction_on(self, axis: Axis) -> Array:
         """What is expected (h,) of the noise in later periods."""
-        return self.estimate.chain.carried(self.left[self.used], axis.ordinals)
+        return self.estimate.chain.ar_prediction(self.residual[self.used], axis.ordinals)
 
     def walked_on(self, view: View, axis: Axis) -> View:
         """The view with the target's expected path over the periods of `axis`, from which its own lags come."""
         if not self.own:
             return view
         _, first = self.columns(self.walk_of_nothing(view, axis), axis).linearised(self.estimate.beta)
-        path = running(first + self.carried_to(axis), self.own)
-        return view.walked(self.axis.first, np.concatenate([self.working, path]))
+        path = running(first + self.ar_prediction_on(axis), self.own)
+        return view.walked(self.axis.first, np.concatenate([self.transformed, path]))
 
     def walk_of_nothing(self, view: View, axis: Axis) -> View:
         """The view with the target's values, and zero in the periods of `axis`."""
-        return view.walked(self.axis.first, np.concatenate([self.working, np.zeros(axis.n)]))
+        return view.walked(self.axis.first, np.concatenate([self.transformed, np.zeros(axis.n)]))
 
     def columns(self, view: View, axis: Axis) -> Design:
         """The terms' columns for the periods of `axis`, with what the fit learnt of them."""
@@ -181,16 +181,16 @@ class FitState:
         """Columns (n, m) of the `place`-th term that only later periods have, times their coefficients' spread."""
         slot = self.layout.slots[place]
         found = []
-        for each in self.model.terms[place].fresh(view, axis, self.states[slot.term]):
+        for each in self.model.terms[place].future_columns(view, axis, self.states[slot.term]):
             spread = np.sqrt(self.ratios[each.group] * self.estimate.variance)
             level = design.level(self.estimate.beta)[:, None] if slot.factor else 1.0
             found.append(each.columns * spread * level)
         return found
 
     @property
-    def left(self) -> Array:
+    def residual(self) -> Array:
         """What the terms leave unexplained (n,), NaN where unknown."""
-        return self.working - self.explained
+        return self.transformed - self.explained
 
     @property
     def series_name(self) -> str:
@@ -260,7 +260,7 @@ class FitState:
     @cached_property
     def means(self) -> Array:
         """Fitted mean (n,) of every period, given the values before it."""
-        levels = self.scale.one_step(self.levels, self.explained + self.carried)
+        levels = self.scale.one_step(self.levels, self.explained + self.ar_prediction)
         return self.cut(self.mean_of(levels, self.noise, self.factor))
 
     @cached_property
@@ -278,14 +278,14 @@ class FitState:
     @cached_property
     def statistics(self) -> FitStatistics:
         """R², adjusted R², residual standard deviation, MAE and MAPE over the periods used."""
-        residual = (self.left - self.carried)[self.used]
+        residual = (self.residual - self.ar_prediction)[self.used]
         return fit_figures(
-            self.working[self.used],
+            self.transformed[self.used],
             self.target[self.used],
             self.means[self.used],
             rss=float(residual @ residual),
             columns=int(self.estimate.kept.sum()),
-            dof=self.estimate.rows - self.estimate.taken,
+            dof=self.estimate.rows - self.estimate.effective_dof,
         )
 
     def start_of(self, row: int) -> str:
@@ -310,7 +310,7 @@ class FitState:
     def information(self) -> Information:
         """What the fit drew on, to fit another model to the same."""
         sources = self.view.sources
-        return Information(sources.tables, self.series, self.view.origin, sources.plans, self.view.foreseen)
+        return Information(sources.tables, self.series, self.view.origin, sources.plans, self.view.known_ahead)
 
     def again(self, terms: Sequence[Term]) -> Self:
         """The same data fitted with other terms, from what was known at the same origin."""

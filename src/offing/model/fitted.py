@@ -51,8 +51,9 @@ class Fitted(FitState, Result, listed=False):
 
         `limit` is where the check speaks, and `finding` whether it does. A value without a limit stands for itself.
         """
-        rows = [(each.check, each.statistic, each.value, each.limit, each.p, bool(each.findings))
-                for each in self.verdicts]  # fmt: skip
+        rows = [
+            (each.check, each.statistic, each.value, each.limit, each.p, bool(each.findings)) for each in self.verdicts
+        ]
         return pd.DataFrame(rows, columns=["check", "statistic", "value", "limit", "p", "finding"])
 
     @property

@@ -18,7 +18,7 @@ from offing.engine import (
 from offing.model.design import lay_out
 from offing.model.estimation import Sample, chosen_design, judged, solve_design
 from offing.model.fitted import Fitted
-from offing.model.lag_selection import settled
+from offing.model.lag_selection import with_selected_lags
 from offing.model.options import ModelOptions
 from offing.model.target_checks import (
     check_drivers,
@@ -61,17 +61,17 @@ def fit_at(options: ModelOptions, information: Information) -> Fitted:
     scale = Scale.of(model.transform, model.scale == "log", axis.frequency, model.offset)
     factor = scale.factor(view, model.target, axis)
     levels = scale.levels(target, factor, axis)
-    working = scale.working(levels, axis)
-    view = view.walked(axis.first, working)
-    model, settlings = settled(model, view, working)
+    transformed = scale.transformed(levels, axis)
+    view = view.walked(axis.first, transformed)
+    model, selections = with_selected_lags(model, view, transformed)
     states = {}
     for term in model.terms:
         with naming_term(term):
             states[str(term.name)] = term.learn(view)
     design = lay_out(model.terms, view, axis, states)
-    known = np.isfinite(working)
+    known = np.isfinite(transformed)
     used = known & design.known
-    sample = Sample(working[used], used, axis)
+    sample = Sample(transformed[used], used, axis)
     design = chosen_design(model, design, states, view, sample)
     if (centres := design.means(used)) is not None:
         design = replace(design, centres=centres)
@@ -83,21 +83,40 @@ def fit_at(options: ModelOptions, information: Information) -> Fitted:
     layout = design.layout
     estimate = judged(model, solved.estimate, design, sample)
     findings = (
-        *settlings,
+        *selections,
         *(() if as_of is not None else _later_origin(table, axis, origin)),
         *_findings(view, model, states, target),
         *((constant_target(float(target[used][0]), column, axis),) if np.ptp(target[used]) == 0.0 else ()),
         *missing_drivers(
-            design.linear, layout.owners[: layout.linear], known,
-            lambda row: axis.part(row, row + 1).labels()[0], axis.frequency.unit,
+            design.linear,
+            layout.owners[: layout.linear],
+            known,
+            lambda row: axis.part(row, row + 1).labels()[0],
+            axis.frequency.unit,
         ),
         *(() if solved.converged else (_unsettled(),)),
-    )  # fmt: skip
+    )
     return Fitted(
-        model, source, column, view, states, scale, target, factor, levels, working, used, design, estimate,
-        dict(zip(layout.groups[1], solved.ratios.tolist(), strict=True)), findings, solved.carried, options, fit_at,
+        model,
+        source,
+        column,
+        view,
+        states,
+        scale,
+        target,
+        factor,
+        levels,
+        transformed,
+        used,
+        design,
+        estimate,
+        dict(zip(layout.groups[1], solved.ratios.tolist(), strict=True)),
+        findings,
+        solved.noise_fit,
+        options,
+        fit_at,
         information.series,
-    )  # fmt: skip
+    )
 
 
 def _explained(model: ModelOptions, view: View, axis: Axis, treat: Treat, place: tuple[str, str]) -> Array | None:
@@ -115,8 +134,18 @@ def _explained(model: ModelOptions, view: View, axis: Axis, treat: Treat, place:
 
 def _of_constant(model: ModelOptions) -> ModelOptions:
     """What is left of the model where the target never varies: the constant alone."""
-    return replace(model, terms=(), scale="level", transform=(), offset=0.0, errors="independent", order=1,
-                   seasonal_lag=None, chosen=(), driver_selection=None)  # fmt: skip
+    return replace(
+        model,
+        terms=(),
+        scale="level",
+        transform=(),
+        offset=0.0,
+        errors="independent",
+        order=1,
+        seasonal_lag=None,
+        chosen=(),
+        driver_selection=None,
+    )
 
 
 def _with_pulses(model: ModelOptions, patches: Sequence[Patch], source: str, column: str) -> ModelOptions:
@@ -140,9 +169,13 @@ def _span(model: ModelOptions, sources: Sources, table: Table, column: str, as_o
         known = known[released <= origin]
         if not len(known):
             first = table.axis.frequency.index(released[:1])[0]
-            raise InputError(f"nothing of the target was known on {as_of}: its first value came out on "
-                             f"{first:%Y-%m-%d}", "Give a later date.", file=table.name, column=column,
-                             key="as_of")  # fmt: skip
+            raise InputError(
+                f"nothing of the target was known on {as_of}: its first value came out on {first:%Y-%m-%d}",
+                "Give a later date.",
+                file=table.name,
+                column=column,
+                key="as_of",
+            )
     start, end = int(known[0]), int(known[-1]) + 1
     start = start if model.window is None else max(start, end - model.window)
     return table.axis.part(start, end), origin
@@ -182,15 +215,24 @@ def _later_origin(table: Table, axis: Axis, origin: int) -> tuple[Finding, ...]:
         f"All is seen from {moment}, when the last value of a faster or slower driver came out; the target's own came "
         f"out on {before}."
     )
-    return (Finding("origin", "note", message, advice="State as_of to see it from another date.",
-                    evidence={"origin": moment, "target": before}),)  # fmt: skip
+    return (
+        Finding(
+            "origin",
+            "note",
+            message,
+            advice="State as_of to see it from another date.",
+            evidence={"origin": moment, "target": before},
+        ),
+    )
 
 
 def _unsettled() -> Finding:
     return Finding(
-        "not settled", "warning", "The search for the shape parameters did not come to rest.",
+        "not settled",
+        "warning",
+        "The search for the shape parameters did not come to rest.",
         advice="State limits, use a simpler form, or fit more data.",
-    )  # fmt: skip
+    )
 
 
 def _findings(view: View, model: ModelOptions, states: Mapping[str, object], target: Array) -> tuple[Finding, ...]:

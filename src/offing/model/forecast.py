@@ -93,8 +93,8 @@ class Forecast(Result, figure="series.draw_forecast"):
         """The forecast on the working scale, and what it rests on."""
         fit, h = self.fit, self.axis.n
         scale, chain = fit.scale, fit.estimate.chain
-        carried = fit.carried_to(self.axis)
-        levels = scale.ahead(self.start, self._linearised[1] + carried)
+        ar_prediction = fit.ar_prediction_on(self.axis)
+        levels = scale.ahead(self.start, self._linearised[1] + ar_prediction)
         run = np.concatenate([self.start, levels])
         reach = self.axis.first + h - 1 - int(chain.times[-1])  # the last used period may lie before the origin
         variances = scale.noise(fit.estimate.variance, shock_echoes(fit.lingering, reach), run)
@@ -106,17 +106,17 @@ class Forecast(Result, figure="series.draw_forecast"):
         elif not scale.plain:
             base = scale.ahead(self.start, np.zeros(h))
         mean = fit.mean_of(levels, variances, factor)
-        return Ahead(base, levels, variances, worth, factor, mean, fit.cut(mean), carried)
+        return Ahead(base, levels, variances, worth, factor, mean, fit.cut(mean), ar_prediction)
 
     @property
-    def working(self) -> Array:
+    def transformed(self) -> Array:
         """What is expected (h,) on the scale that is fitted: the terms, and what is carried on from the last noise."""
-        return np.asarray(self._linearised[1] + self.path.carried)
+        return np.asarray(self._linearised[1] + self.path.ar_prediction)
 
     @cached_property
     def spread(self) -> Array:
         """Standard error (h,) of η: of the coefficients, and of what only the future holds of the terms."""
-        return np.asarray(np.sqrt(np.square(self.half).sum(axis=0)))
+        return np.asarray(np.sqrt(np.square(self.cov_root).sum(axis=0)))
 
     @property
     def moves(self) -> Array:
@@ -124,18 +124,18 @@ class Forecast(Result, figure="series.draw_forecast"):
         return np.asarray(running(self.design - echoes(self.fit, self.axis), self.fit.own))
 
     @cached_property
-    def half(self) -> Array:
+    def cov_root(self) -> Array:
         """H (m, h) with H'H the covariance of η from the coefficients and from what only the future holds."""
         fit, scale = self.fit, self.fit.scale
-        z = self.working
+        z = self.transformed
         gradient = scale.gradient(self.start, z, self.moves)
-        parts = [fit.estimate.half(gradient)]
+        parts = [fit.estimate.cov_root(gradient)]
         for place in range(len(fit.layout.slots)):
-            for fresh in fit.unknown_ahead(self.view, self.axis, self.rows, place):
-                parts.append(scale.gradient(self.start, z, running(fresh, fit.own)).T)
+            for future_columns in fit.unknown_ahead(self.view, self.axis, self.rows, place):
+                parts.append(scale.gradient(self.start, z, running(future_columns, fit.own)).T)
         if self.outlooks:
-            half = np.sum([each.half for each in self.outlooks], axis=0)
-            parts.append(scale.gradient(self.start, z, half.T).T)
+            cov_root = np.sum([each.cov_root for each in self.outlooks], axis=0)
+            parts.append(scale.gradient(self.start, z, cov_root.T).T)
         return np.vstack(parts)
 
     @property
@@ -189,12 +189,14 @@ class Forecast(Result, figure="series.draw_forecast"):
         """The quantiles (h, q) of the plain model."""
         scale, path = self.fit.scale, self.path
         if scale.growth and self.axis.n > scale.before:
-            paths = growth_paths(self.start, self.working, self.moves, self.fit.estimate, self.fit.lingering)
+            paths = growth_paths(self.start, self.transformed, self.moves, self.fit.estimate, self.fit.lingering)
             values = np.quantile(paths, probabilities, axis=0).T
         else:
             spread = np.sqrt(path.variances + np.square(self.spread))
-            working = path.levels[:, None] + spread[:, None] * quantile(np.array(probabilities), self.fit.estimate.dof)
-            values = np.exp(working) - scale.offset if scale.log else working
+            transformed = path.levels[:, None] + spread[:, None] * quantile(
+                np.array(probabilities), self.fit.estimate.dof
+            )
+            values = np.exp(transformed) - scale.offset if scale.log else transformed
         return self.fit.cut(values / path.factor[:, None])
 
     @cached_property
@@ -253,7 +255,7 @@ class Forecast(Result, figure="series.draw_forecast"):
             for reference in filter(self.view.numeric, term.needs()):
                 found += self._beyond_range(term, reference)
         for term in self.fit.model.terms:
-            found += term.foresee(self.view, self.axis, self.fit.states[str(term.name)])
+            found += term.remarks_ahead(self.view, self.axis, self.fit.states[str(term.name)])
         return (*found, *self._below_zero())
 
     def _plans(self) -> list[Finding]:
@@ -368,19 +370,19 @@ class Outlook:
         The forecast of its own model.
     root
         G (R, m) with G'G the covariance of these values, from R sources that all drivers of a forecast share.
-    lean
+    gradient
         What one more in each of the driver's periods does (m, h) to what is fitted.
     """
 
     reference: str
     ahead: Forecast
     root: Array
-    lean: Array
+    gradient: Array
 
     @property
-    def half(self) -> Array:
+    def cov_root(self) -> Array:
         """H (R, h): summed over the drivers, H'H is the covariance that not knowing their values adds."""
-        return self.root @ self.lean
+        return self.root @ self.gradient
 
     @property
     def axis(self) -> Axis:

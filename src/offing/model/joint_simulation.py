@@ -30,15 +30,15 @@ def covariance_times(forecast: Forecast, columns: Array) -> Array:
 
     Σ is never made: noise is a filter of independent shocks, which runs forwards and backwards.
     """
-    lean = slopes(forecast)[:, None]
-    moved = lean * columns
-    known = forecast.half.T @ (forecast.half @ moved)
+    slope = slopes(forecast)[:, None]
+    moved = slope * columns
+    known = forecast.cov_root.T @ (forecast.cov_root @ moved)
     h, reach = len(moved), _reach(forecast)
     padded = np.zeros((reach, moved.shape[1]))
     padded[reach - h :] = moved
     # The filter L is lower triangular and alike along its diagonals, so that its transpose is L run backwards.
     noise = _filtered(forecast, _filtered(forecast, padded[::-1])[::-1])[reach - h :]
-    return np.asarray(lean * (known + forecast.fit.estimate.variance * noise))
+    return np.asarray(slope * (known + forecast.fit.estimate.variance * noise))
 
 
 def outcome_paths(
@@ -54,7 +54,7 @@ def outcome_paths(
     fit, path = forecast.fit, forecast.path
     estimate, h = fit.estimate, forecast.axis.n
     if fit.scale.growth:
-        z = forecast.working
+        z = forecast.transformed
         whole = growth_paths(forecast.start, z, forecast.moves, estimate, fit.lingering) / path.factor
         yield from (fit.cut(whole[i : i + _BATCH]) for i in range(0, len(whole), _BATCH))
         return
@@ -62,11 +62,11 @@ def outcome_paths(
     # their drivers are drawn as pairs: what they share is the same in both.
     streams = [np.random.default_rng(each) for each in np.random.SeedSequence(seed).spawn(3)]
     count, reach = _BATCH // 2 if mirrored else _BATCH, _reach(forecast)
-    own = len(estimate.half(np.zeros((1, fit.layout.k))))
+    own = len(estimate.cov_root(np.zeros((1, fit.layout.k))))
     for _ in range(batches):
         swell = np.sqrt(estimate.dof / streams[0].chisquare(estimate.dof, count))
-        known = forecast.half[:own].T @ streams[0].standard_normal((own, count))
-        known += forecast.half[own:].T @ streams[2].standard_normal((len(forecast.half) - own, count))
+        known = forecast.cov_root[:own].T @ streams[0].standard_normal((own, count))
+        known += forecast.cov_root[own:].T @ streams[2].standard_normal((len(forecast.cov_root) - own, count))
         shocks = _shocks(forecast, reach, count, streams[1], noise)
         moved = (known + _filtered(forecast, shocks)[-h:]) * swell
         levels = path.levels[:, None] + (np.concatenate([moved, -moved], axis=1) if mirrored else moved)
@@ -87,7 +87,7 @@ def _shocks(forecast: Forecast, reach: int, count: int, generator: np.random.Gen
     if noise == "normal":
         return np.asarray(generator.standard_normal((reach, count)) * size)
     fit = forecast.fit
-    residual = (fit.left - fit.carried)[fit.used]
+    residual = (fit.residual - fit.ar_prediction)[fit.used]
     residual = residual - residual.mean()
     residual = residual * size / max(float(np.sqrt(np.square(residual).mean())), 1e-300)
     # The usual length of blocks grows with the cube root of the rows (Künsch 1989).

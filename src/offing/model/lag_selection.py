@@ -20,7 +20,7 @@ from offing.tables import View
 from offing.terms import Driver, Term, naming_term, options, undecided
 
 
-def settled(model: ModelOptions, view: View, working: Array) -> tuple[ModelOptions, tuple[Finding, ...]]:
+def with_selected_lags(model: ModelOptions, view: View, transformed: Array) -> tuple[ModelOptions, tuple[Finding, ...]]:
     """The model with span, shape and degree of weights chosen by the least value of Schwarz's (1978) criterion.
 
     Drivers are settled one after the other, beside the others' first options; noise is taken as independent. What is
@@ -38,7 +38,7 @@ def settled(model: ModelOptions, view: View, working: Array) -> tuple[ModelOptio
     findings = []
     for place in open_:
         with naming_term(model.terms[place]):
-            best, count = _best(terms, place, offered[place], view, working)
+            best, count = _best(terms, place, offered[place], view, transformed)
         terms[place] = best
         findings.append(_told(view, best, count))
     return replace(model, terms=tuple(terms)), tuple(findings)
@@ -61,7 +61,7 @@ def _offered(view: View, term: Term) -> list[Driver]:
 
 
 def _best(
-    terms: Sequence[Term], place: int, offered: Sequence[Driver], view: View, working: Array
+    terms: Sequence[Term], place: int, offered: Sequence[Driver], view: View, transformed: Array
 ) -> tuple[Driver, int]:
     """The option with the least criterion, and among how many."""
     designs: list[tuple[Driver, Design]] = []
@@ -79,21 +79,27 @@ def _best(
             refused = error
     if not designs:
         raise refused or InputError("no span suits its weights", key="weights")
-    common = np.isfinite(working) & np.all([design.known for _, design in designs], axis=0)
-    values = [(_criterion(design, working, common), i) for i, (_, design) in enumerate(designs)]
+    common = np.isfinite(transformed) & np.all([design.known for _, design in designs], axis=0)
+    values = [(_criterion(design, transformed, common), i) for i, (_, design) in enumerate(designs)]
     return designs[min(values)[1]][0], len(designs)
 
 
-def _criterion(design: Design, working: Array, used: NDArray[np.bool_]) -> float:
+def _criterion(design: Design, transformed: Array, used: NDArray[np.bool_]) -> float:
     groups, names = design.layout.groups
     n = int(used.sum())
-    problem = Problem(working[used], design.linear[used], np.flatnonzero(used), groups, kept_from_zero(names),
-                      shapes=design.shapes(used))  # fmt: skip
+    problem = Problem(
+        transformed[used],
+        design.linear[used],
+        np.flatnonzero(used),
+        groups,
+        kept_from_zero(names),
+        shapes=design.shapes(used),
+    )
     try:
         estimate = regress(problem).estimate
     except TooFewRowsError:
         return np.inf
-    return float(n * np.log(max(estimate.rss, 1e-300) / n) + estimate.taken * np.log(n))
+    return float(n * np.log(max(estimate.rss, 1e-300) / n) + estimate.effective_dof * np.log(n))
 
 
 def _told(view: View, driver: Driver, count: int) -> Finding:
@@ -103,6 +109,9 @@ def _told(view: View, driver: Driver, count: int) -> Finding:
         f"'{driver.name}' has {driver.weights} weights{degree} over {driver.span} {unit}s, as the Bayesian information "
         f"criterion chose among {count}."
     )
-    evidence: dict[str, float | str] = {"span": float(driver.span or 0), "weights": str(driver.weights),
-                                        "offered": float(count)}  # fmt: skip
+    evidence: dict[str, float | str] = {
+        "span": float(driver.span or 0),
+        "weights": str(driver.weights),
+        "offered": float(count),
+    }
     return Finding("choice", "note", message, str(driver.name), evidence=evidence)

@@ -132,8 +132,9 @@ def check_known(view: View, term: Term, axis: Axis) -> None:
     if reference == view.goal.target:
         raise InputError(
             "the target is missing there, but its own lags need it",
-            'Fill it with a treatment, such as missing = "linear".', period=missing.labels()[0],
-        )  # fmt: skip
+            'Fill it with a treatment, such as missing = "linear".',
+            period=missing.labels()[0],
+        )
     if view.numeric(reference):
         more = int(np.isnan(view.known(reference, view.native(reference, axis)).values).sum()) - 1
     else:
@@ -155,16 +156,19 @@ def _check_scale(fit: Fitted, view: View, axis: Axis) -> None:
                 missing = axis.part(int(unknown[0]), int(unknown[0]) + 1)
                 raise InputError(
                     f"'{reference}' has no value there, but the way back to the target needs it",
-                    view.why_missing(reference, missing), period=missing.labels()[0], key="transform",
-                )  # fmt: skip
+                    view.why_missing(reference, missing),
+                    period=missing.labels()[0],
+                    key="transform",
+                )
     last = fit.levels[len(fit.levels) - fit.scale.before :]
     gone = np.flatnonzero(np.isnan(last))
     if len(gone):
         at = fit.axis.n - fit.scale.before + int(gone[0])
         raise InputError(
             "the target is missing there, but the forecast of its changes starts from it",
-            'Fill it with a treatment, such as missing = "linear".', period=fit.axis.part(at, at + 1).labels()[0],
-        )  # fmt: skip
+            'Fill it with a treatment, such as missing = "linear".',
+            period=fit.axis.part(at, at + 1).labels()[0],
+        )
 
 
 def _check_identified(fit: Fitted, design: Array, axis: Axis) -> None:

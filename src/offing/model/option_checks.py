@@ -19,8 +19,9 @@ def check_options(model: ModelOptions) -> None:
     if model.errors not in (None, "independent", "ar"):
         raise InputError(f"found {model.errors!r}", 'Give "independent" or "ar".', key="errors")
     if model.covariance not in get_args(Covariance):
-        raise InputError(f"found {model.covariance!r}", f"Allowed: {', '.join(get_args(Covariance))}.",
-                         key="covariance")  # fmt: skip
+        raise InputError(
+            f"found {model.covariance!r}", f"Allowed: {', '.join(get_args(Covariance))}.", key="covariance"
+        )
     _check_estimation_words(model)
     window = model.window
     if window is not None and (isinstance(window, bool) or not isinstance(window, (int, np.integer)) or window < 3):
@@ -41,15 +42,18 @@ def check_together(model: ModelOptions) -> None:
     growing = next((term for term in model.terms if term.multiplies_trend), None)
     if growing is not None and model.scale == "log":
         raise InputError(
-            f"on the log scale '{growing.name}' grows with the trend by itself", "Leave out grows_with.",
+            f"on the log scale '{growing.name}' grows with the trend by itself",
+            "Leave out grows_with.",
             key="scale",
-        )  # fmt: skip
+        )
     shaped = next((term for term in model.drivers if term.shaped), None)
     if growing is not None and shaped is not None:
         raise InputError(
             f"'{growing.name}' is a share of the level, in which '{shaped.name}' has a part by its mean, and that "
-            "depends on its shape", f"State the shape of '{shaped.name}' as a number.", key="terms",
-        )  # fmt: skip
+            "depends on its shape",
+            f"State the shape of '{shaped.name}' as a number.",
+            key="terms",
+        )
     changed = [step for step in steps_of(model.transform) if not isinstance(step, Factor)]
     holding = [term for term in model.terms if term.holds_level]
     if len(holding) > 1:
@@ -57,13 +61,15 @@ def check_together(model: ModelOptions) -> None:
     if holding and changed:
         raise InputError(
             f"'{holding[0].name}' is the target's level, of which its changes have none",
-            "Leave out transform, or the limits.", key="transform",
-        )  # fmt: skip
+            "Leave out transform, or the limits.",
+            key="transform",
+        )
     if model.dynamics and any(isinstance(step, Growth) for step in changed):
         raise InputError(
             "growth on the year before repeats each period's noise a year later, which errors by period are not",
-            'Use scale = "log" with the transform "difference", or errors = "independent".', key="errors",
-        )  # fmt: skip
+            'Use scale = "log" with the transform "difference", or errors = "independent".',
+            key="errors",
+        )
 
 
 def check_estimation(model: ModelOptions) -> None:
@@ -82,20 +88,23 @@ def check_estimation(model: ModelOptions) -> None:
         raise InputError(
             "a value that stands out also leaves its mark on the periods after it, so that a robust loss and errors = "
             '"ar" cannot be separated',
-            'Mark such values with a treatment, outliers = "pulse", or use errors = "independent".', key="loss",
-        )  # fmt: skip
+            'Mark such values with a treatment, outliers = "pulse", or use errors = "independent".',
+            key="loss",
+        )
     if related and model.half_life is not None:
         raise InputError(
             'errors = "ar" is exact for noise of one size, which weights by age deny',
-            'Use fewer years of data, or errors = "independent".', key="half_life",
-        )  # fmt: skip
+            'Use fewer years of data, or errors = "independent".',
+            key="half_life",
+        )
     if model.covariance != "classical" and model.loss != "squares":
         raise InputError("a robust loss has a covariance of its own", "Leave out covariance.", key="covariance")
     if model.covariance != "classical" and related:
         raise InputError(
             f"noise that carries on is estimated, which {model.covariance} would count a second time",
-            'Use covariance = "classical", or errors = "independent".', key="covariance",
-        )  # fmt: skip
+            'Use covariance = "classical", or errors = "independent".',
+            key="covariance",
+        )
     _check_own_lags(model)
     shaped = [term.data for term in model.drivers if term.shaped]
     twice = next((data for data in shaped if shaped.count(data) > 1), None)
@@ -104,7 +113,7 @@ def check_estimation(model: ModelOptions) -> None:
             f"two terms estimate shapes of '{twice}', which the data cannot separate",
             "Put them into one term: above and below for two bases, or carry_over and saturation after a base.",
             key="terms",
-        )  # fmt: skip
+        )
 
 
 def clusters_of(model: ModelOptions, used: np.ndarray, axis: Axis) -> np.ndarray | None:
@@ -119,8 +128,9 @@ def clusters_of(model: ModelOptions, used: np.ndarray, axis: Axis) -> np.ndarray
         return None
     index = axis.index[used]
     unit = {"year": "Y", "quarter": "Q", "month": "M", "week": "W"}[str(model.clusters)]
-    found = np.asarray(index.tz_localize(None).to_period(unit).asi8 if index.tz is not None
-                       else index.to_period(unit).asi8)  # fmt: skip
+    found = np.asarray(
+        index.tz_localize(None).to_period(unit).asi8 if index.tz is not None else index.to_period(unit).asi8
+    )
     if len(np.unique(found)) < 2:
         raise InputError(f"all periods lie in one {model.clusters}", "Use a shorter cluster.", key="clusters")
     return found
@@ -136,15 +146,15 @@ def _check_estimation_words(model: ModelOptions) -> None:
     if lag is not None and (isinstance(lag, bool) or not isinstance(lag, (int, np.integer)) or not 2 <= lag <= 1000):
         raise InputError(f"found {lag!r}", "Give a whole number of periods from 2 to 1000.", key="seasonal_lag")
     if lag is not None and model.order != "chosen" and lag <= int(model.order):
-        raise InputError(f"the order {model.order} already reaches {lag} periods back", "Leave out one of them.",
-                         key="seasonal_lag")  # fmt: skip
+        raise InputError(
+            f"the order {model.order} already reaches {lag} periods back", "Leave out one of them.", key="seasonal_lag"
+        )
     names = [str(term.name) for term in model.terms]
     for name in model.chosen:
         if name not in names:
             raise InputError(f"there is no term {name!r}", nearest(name, names), key="chosen")
     if (model.covariance == "clustered") != (model.clusters is not None):
-        raise InputError("clusters belong to covariance = \"clustered\", which needs them", "Give both.",
-                         key="clusters")  # fmt: skip
+        raise InputError('clusters belong to covariance = "clustered", which needs them', "Give both.", key="clusters")
     if model.clusters not in (None, "year", "quarter", "month", "week"):
         raise InputError(f"found {model.clusters!r}", "Allowed: year, quarter, month, week.", key="clusters")
     half = model.half_life
@@ -161,8 +171,9 @@ def _check_own_lags(model: ModelOptions) -> None:
     if any(term.multiplies_trend or term.holds_level for term in model.terms):
         raise InputError(
             f"'{own[0].name}' carries the level on, of which another term is a share or which it states",
-            "Leave out one of them.", key="terms",
-        )  # fmt: skip
+            "Leave out one of them.",
+            key="terms",
+        )
     if model.dynamics is None:
         return
     reach = 6 if model.order == "chosen" else int(model.order)
@@ -170,5 +181,6 @@ def _check_own_lags(model: ModelOptions) -> None:
     if inside:
         raise InputError(
             f"lag {inside[0]} of the target lies within what the noise carries on, and the two cannot be separated",
-            'Use errors = "independent", or longer own lags.', key="errors",
-        )  # fmt: skip
+            'Use errors = "independent", or longer own lags.',
+            key="errors",
+        )

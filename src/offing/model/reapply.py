@@ -18,20 +18,29 @@ def moved(fit: Fitted, sources: Sources, axis: Axis, origin: int, *, over: View 
 
     The first period must be the same, since trends count from there. What a view `over` assumes of columns holds here.
     """
-    information = Information(sources.tables, fit.series, origin, sources.plans, fit.view.foreseen)
+    information = Information(sources.tables, fit.series, origin, sources.plans, fit.view.known_ahead)
     view = information.view(origin, axis, fit.model.goal).treated(list(fit.view.patches.values()))
     if over is not None:
         view = replace(view, changes=tuple(each for each in over.changes if isinstance(each[1], (Assumed, Unplanned))))
     target = view.known(fit.model.target, axis).values
     factor = fit.scale.factor(view, fit.model.target, axis)
     levels = fit.scale.levels(target, factor, axis)
-    working = fit.scale.working(levels, axis)
-    view = view.walked(axis.first, working)
+    transformed = fit.scale.transformed(levels, axis)
+    view = view.walked(axis.first, transformed)
     design = fit.columns(view, axis)
-    used = np.isfinite(working) & design.known
+    used = np.isfinite(transformed) & design.known
     chain = replace(fit.estimate.chain, times=axis.ordinals[used], worth=None)
-    return replace(fit, view=view, target=target, factor=factor, levels=levels, working=working, used=used,
-                   rows=design, estimate=replace(fit.estimate, chain=chain))  # fmt: skip
+    return replace(
+        fit,
+        view=view,
+        target=target,
+        factor=factor,
+        levels=levels,
+        transformed=transformed,
+        used=used,
+        rows=design,
+        estimate=replace(fit.estimate, chain=chain),
+    )
 
 
 def rerun(ahead: Forecast, view: View) -> Forecast:

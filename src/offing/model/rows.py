@@ -104,14 +104,14 @@ register(
     Entry(
         "fit",
         of=lambda study, name: alone(study.fits[name]),
-        said={"fit": str, "fit --full": _all_numbers},
-        drawn=SHOWING,
+        text={"fit": str, "fit --full": _all_numbers},
+        figure_for=SHOWING,
         files={
             "coefficients": lambda fit, _: coefficient_rows(fit),
             "fitted": lambda fit, _: fitted_rows(fit),
             "treatments": lambda fit, _: treatment_rows(fit),
         },
-        written=SHOWING,
+        files_for=SHOWING,
         rank=0,
     )
 )
@@ -119,9 +119,9 @@ register(
     Entry(
         "history",
         of=lambda study, name: alone(study.fits[name].contributions),
-        drawn=["explain"],
+        figure_for=["explain"],
         files={"contributions": lambda found, fit: contribution_rows(found, fit, of_forecast=False)},
-        written=SHOWING,
+        files_for=SHOWING,
         rank=1,
     )
 )
@@ -129,15 +129,15 @@ register(
     Entry(
         "forecast",
         of=lambda study, name: alone(study.forecasts[name]),
-        said={"forecast": str, "explain": _serious},
-        close=True,
-        drawn=AHEAD,
+        text={"forecast": str, "explain": _serious},
+        joined=True,
+        figure_for=AHEAD,
         files={
             "forecast": lambda ahead, _: forecast_rows(ahead),
             "contributions": lambda ahead, fit: contribution_rows(ahead.contributions, fit, of_forecast=True),
             "drivers": lambda ahead, _: driver_rows(ahead) if len(ahead.drivers) else None,
         },
-        written=AHEAD,
+        files_for=AHEAD,
         rank=10,
     )
 )
@@ -145,9 +145,9 @@ register(
     Entry(
         "effects",
         of=lambda study, name: alone(effects(study.fits[name])),
-        said={"explain": lambda found: found.sentences if found.effects else ""},
-        close=True,
-        drawn=["explain"],
+        text={"explain": lambda found: found.sentences if found.effects else ""},
+        joined=True,
+        figure_for=["explain"],
         rank=12,
     )
 )
@@ -155,9 +155,9 @@ register(
     Entry(
         "elasticities",
         of=lambda study, name: alone(elasticities(study.fits[name]) if study.fits[name].scale.plain else None),
-        said={"explain": sentence_of},
-        close=True,
-        drawn=["explain"],
+        text={"explain": sentence_of},
+        joined=True,
+        figure_for=["explain"],
         rank=13,
     )
 )
@@ -165,8 +165,8 @@ register(
     Entry(
         "contributions",
         of=lambda study, name: alone(study.forecasts[name].contributions),
-        said={"explain": str},
-        drawn=["explain"],
+        text={"explain": str},
+        figure_for=["explain"],
         rank=30,
     )
 )
@@ -174,7 +174,7 @@ register(
     Entry(
         "statistics",
         of=lambda study, name: alone(study.fits[name]),
-        said=dict.fromkeys(("forecast --full", "explain --full"), lambda fit: fit.details),
+        text=dict.fromkeys(("forecast --full", "explain --full"), lambda fit: fit.details),
         rank=90,
     )
 )

@@ -39,23 +39,30 @@ def needs_draws(fit: FitState, place: int) -> bool:
 
 
 def drawn_band(
-    fit: FitState, view: View, axis: Axis, design: Design, place: int, *, lean: Array, carried: Callable[[Array], Array]
+    fit: FitState,
+    view: View,
+    axis: Axis,
+    design: Design,
+    place: int,
+    *,
+    gradient: Array,
+    propagated: Callable[[Array], Array],
 ) -> tuple[Array, Array]:
     """How far (n,) below and above its contribution 95 % of 1,000 seeded draws of the coefficients lie.
 
-    Coefficients are drawn as if they had no bounds, and cut at these. `lean` (n, k) is the contribution's
-    derivative, `carried` what becomes of a value in later periods.
+    Coefficients are drawn as if they had no bounds, and cut at these. `gradient` (n, k) is the contribution's
+    derivative, `propagated` what becomes of a value in later periods.
     """
     draws = drawn_coefficients(fit)
     if isinstance(fit.rows.blocks[place].curve, Shaped) and not fit.own:
-        usual = carried(measured(fit, view, axis, design, place)[0])
-        moved = np.array([
-            carried(measured(_at(fit, beta), view, axis, design, place)[0]) - usual for beta in draws.T
-        ])  # fmt: skip
+        usual = propagated(measured(fit, view, axis, design, place)[0])
+        moved = np.array(
+            [propagated(measured(_at(fit, beta), view, axis, design, place)[0]) - usual for beta in draws.T]
+        )
         low, high = np.quantile(moved, _TAILS, axis=0)
         return -low, high
     away = draws - fit.estimate.beta[:, None]
-    parts = [np.quantile(lean[i : i + _ROWS] @ away, _TAILS, axis=1) for i in range(0, len(lean), _ROWS)]
+    parts = [np.quantile(gradient[i : i + _ROWS] @ away, _TAILS, axis=1) for i in range(0, len(gradient), _ROWS)]
     low, high = np.concatenate(parts, axis=1)
     return -low, high
 
@@ -72,9 +79,9 @@ def _generated(k: int) -> Array:
 def drawn_coefficients(fit: FitState) -> Array:
     """Coefficients (k, 1000)."""
     estimate = fit.estimate
-    half = estimate.half(np.eye(fit.layout.k))
+    cov_root = estimate.cov_root(np.eye(fit.layout.k))
     lower, upper = fit.rows.bounds
-    drawn = estimate.loose[:, None] + half.T @ _generated(len(half))
+    drawn = estimate.unconstrained[:, None] + cov_root.T @ _generated(len(cov_root))
     shapes = estimate.shapes
-    drawn[shapes] += (estimate.beta - estimate.loose)[shapes, None]
+    drawn[shapes] += (estimate.beta - estimate.unconstrained)[shapes, None]
     return np.asarray(np.clip(drawn, lower[:, None], upper[:, None]))

@@ -66,6 +66,11 @@ def check_text(checks: pd.DataFrame) -> str:
         head: [f"{value:.4g}" if np.isfinite(value) else "" for value in checks[head]] for head in ("value", "limit")
     }
     chance = ["" if np.isnan(p) else "<0.001" if p < 0.001 else f"{p:.3f}" for p in checks["p"]]
-    columns = [checks["statistic"].tolist(), numbers["value"], numbers["limit"], chance,
-               np.where(checks["finding"], checks["check"], "passed").tolist()]  # fmt: skip
+    columns = [
+        checks["statistic"].tolist(),
+        numbers["value"],
+        numbers["limit"],
+        chance,
+        np.where(checks["finding"], checks["check"], "passed").tolist(),
+    ]
     return text_table(["checked", "value", "limit", "p", "finding"], columns)

@@ -20,8 +20,13 @@ def constant_target(value: float, column: str, axis: Axis) -> Finding:
     message = (
         f"'{column}' is {value:g} in all {axis.spell()}: the forecast is that constant, and no term has an effect."
     )
-    return Finding("constant target", "warning", message, advice="Check whether the right column was read.",
-                   evidence={"value": value})  # fmt: skip
+    return Finding(
+        "constant target",
+        "warning",
+        message,
+        advice="Check whether the right column was read.",
+        evidence={"value": value},
+    )
 
 
 def check_treatments(model: ModelOptions, sources: Sources) -> None:
@@ -33,8 +38,10 @@ def check_treatments(model: ModelOptions, sources: Sources) -> None:
         if each.smooth > 1 and sources.find(each.data) == place:
             raise InputError(
                 "the target itself cannot be smoothed: intervals and scores would be those of a series that never was",
-                "Leave out smooth; the model smooths by itself.", column=each.data, key="treatments",
-            )  # fmt: skip
+                "Leave out smooth; the model smooths by itself.",
+                column=each.data,
+                key="treatments",
+            )
 
 
 def check_drivers(model: ModelOptions, view: View) -> None:
@@ -45,14 +52,21 @@ def check_drivers(model: ModelOptions, view: View) -> None:
                 source, column = view.sources.find(reference)
             table = view.sources.tables[source]
             reach = view.reach(reference)
-            known = (np.isfinite(view.known(reference, reach).values) if view.numeric(reference)
-                     else view.words(reference, reach) != "")  # fmt: skip
+            known = (
+                np.isfinite(view.known(reference, reach).values)
+                if view.numeric(reference)
+                else view.words(reference, reach) != ""
+            )
             if view.numeric(reference):
                 _check_size(view.known(reference, reach).values, table, column)
             if not known.any():
-                raise InputError("the driver has no value that was known at the origin",
-                                 "Fill in its values, or remove the term.",
-                                 file=table.name, column=column, term=str(term.name))  # fmt: skip
+                raise InputError(
+                    "the driver has no value that was known at the origin",
+                    "Fill in its values, or remove the term.",
+                    file=table.name,
+                    column=column,
+                    term=str(term.name),
+                )
 
 
 def check_target(model: ModelOptions, target: Array, table: Table, column: str, axis: Axis) -> None:
@@ -81,14 +95,19 @@ def _check_size(values: Array, table: Table, column: str) -> None:
     """Refuse values whose squares are no numbers any more."""
     largest = float(np.nanmax(np.abs(values), initial=0.0))
     if largest > LARGEST or 0.0 < largest < SMALLEST:
-        raise InputError(f"its largest value is {largest:.3g}, with which nothing can be computed",
-                         "Give it in another unit.", file=table.name, column=column)  # fmt: skip
+        raise InputError(
+            f"its largest value is {largest:.3g}, with which nothing can be computed",
+            "Give it in another unit.",
+            file=table.name,
+            column=column,
+        )
 
 
 def _check_limits(model: ModelOptions, target: Array, table: Table, column: str, axis: Axis) -> None:
     for word, limit, beyond in (
-        ("lower", model.lower_limit, np.less), ("upper", model.upper_limit, np.greater),
-    ):  # fmt: skip
+        ("lower", model.lower_limit, np.less),
+        ("upper", model.upper_limit, np.greater),
+    ):
         wrong = np.flatnonzero(beyond(target, np.nan if limit is None else limit))
         if len(wrong):
             raise InputError(
@@ -105,8 +124,10 @@ def check_rows(design: Design, used: NDArray[np.bool_], columns: int, axis: Axis
     """Refuse fewer rows than columns, naming the term that most of the others are unknown for."""
     rows = int(used.sum())
     if rows < columns:
-        gone = {slot.term: int(np.isnan(block.columns).any(axis=1).sum())
-                for slot, block in zip(design.layout.slots, design.blocks, strict=True)}  # fmt: skip
+        gone = {
+            slot.term: int(np.isnan(block.columns).any(axis=1).sum())
+            for slot, block in zip(design.layout.slots, design.blocks, strict=True)
+        }
         worst = max(gone, key=lambda name: gone[name], default="")
         why = f", since '{worst}' is unknown in {gone[worst]} of them" if worst and gone[worst] else ""
         raise InputError(

@@ -116,7 +116,7 @@ class Scale:
         values = target * factor + self.offset
         return np.asarray(np.log(positive(values, axis, "logarithm"))) if self.log else values
 
-    def working(self, levels: Array, axis: Axis) -> Array:
+    def transformed(self, levels: Array, axis: Axis) -> Array:
         """What is fitted, z (n,); NaN where a value before is missing."""
         if self.plain:
             return levels
@@ -128,23 +128,23 @@ class Scale:
             (weight * _shifted(levels, k) for k, weight in enumerate(weights) if weight), np.zeros(len(levels))
         )
 
-    def one_step(self, levels: Array, working: Array) -> Array:
+    def one_step(self, levels: Array, transformed: Array) -> Array:
         """η (n,): each period's v from the values before it and a fitted z (n,)."""
         if self.plain:
-            return working
+            return transformed
         if self.growth:
-            return self._earlier(levels) * (1.0 + working / 100.0)
+            return self._earlier(levels) * (1.0 + transformed / 100.0)
         weights = difference_weights(self.lags)
-        carried = -sum((w * _shifted(levels, k) for k, w in enumerate(weights) if k and w), np.zeros(len(levels)))
-        return carried + working / self.gain
+        ar_prediction = -sum((w * _shifted(levels, k) for k, w in enumerate(weights) if k and w), np.zeros(len(levels)))
+        return ar_prediction + transformed / self.gain
 
-    def ahead(self, start: Array, working: Array) -> Array:
+    def ahead(self, start: Array, transformed: Array) -> Array:
         """η (h,): v of future periods from the last values `start` (before,) and fitted z (h,)."""
         if self.plain:
-            return working
-        path = np.concatenate([start, np.zeros(len(working))])
+            return transformed
+        path = np.concatenate([start, np.zeros(len(transformed))])
         weights = difference_weights(self.lags)[1:]
-        for i, z in enumerate(working.tolist()):
+        for i, z in enumerate(transformed.tolist()):
             at = len(start) + i
             if self.growth:
                 path[at] = path[at - self.lags[0]] * (1.0 + z / 100.0)
@@ -152,15 +152,15 @@ class Scale:
                 path[at] = z / self.gain - weights @ path[at - len(weights) : at][::-1]
         return np.asarray(path[len(start) :])
 
-    def gradient(self, start: Array, working: Array, design: Array) -> Array:
+    def gradient(self, start: Array, transformed: Array, design: Array) -> Array:
         """Derivative (h, k) of `ahead` by the coefficients, with z = design @ β."""
         if self.plain:
             return design
         if not self.growth:
             return accumulated(design, self.lags) / self.gain
-        m, path = self.lags[0], np.concatenate([start, self.ahead(start, working)])
+        m, path = self.lags[0], np.concatenate([start, self.ahead(start, transformed)])
         slopes = np.zeros((len(path), design.shape[1]))
-        for i, z in enumerate(working.tolist()):
+        for i, z in enumerate(transformed.tolist()):
             slopes[m + i] = slopes[i] * (1.0 + z / 100.0) + path[i] * design[i] / 100.0
         return slopes[m:]
 
@@ -206,8 +206,9 @@ def check_target_steps(steps: Sequence[Step], *, log: bool) -> None:
     changed = False
     for step in steps:
         if isinstance(step, (Power, EstimatedPower, Cap, Extreme)):
-            raise InputError(f"{step.name.rstrip(':')!r} is for drivers, not for the target", "Leave it out.",
-                             key="transform")  # fmt: skip
+            raise InputError(
+                f"{step.name.rstrip(':')!r} is for drivers, not for the target", "Leave it out.", key="transform"
+            )
         if isinstance(step, (Window, Standardised)):
             raise InputError(f"the target cannot be a {step.name}", "Use it for drivers.", key="transform")
         if isinstance(step, Log):
@@ -221,8 +222,9 @@ def check_target_steps(steps: Sequence[Step], *, log: bool) -> None:
         what = 'scale = "log"' if log else "another difference"
         raise InputError(
             f"the {alone[0].name.removesuffix(' of')} stands alone and cannot have {what} besides",
-            'For changes of the logarithm use scale = "log" with difference.', key="transform",
-        )  # fmt: skip
+            'For changes of the logarithm use scale = "log" with difference.',
+            key="transform",
+        )
 
 
 def _shifted(values: Array, lag: int) -> Array:

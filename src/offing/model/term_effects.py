@@ -93,9 +93,9 @@ def _apart(found: Sequence[tuple[Array, Array]]) -> tuple[tuple[Array, ...], tup
 
 def _noise_ahead(fit: FitState, axis: Axis, *, later: bool) -> Array:
     if later:
-        return fit.carried_to(axis)
+        return fit.ar_prediction_on(axis)
     start = axis.first - fit.axis.first
-    return fit.carried[start : start + axis.n]
+    return fit.ar_prediction[start : start + axis.n]
 
 
 def _recursed(fit: FitState, view: View, axis: Axis, design: Design, alone: Parts, *, later: bool) -> Parts:
@@ -122,7 +122,7 @@ def _recursed(fit: FitState, view: View, axis: Axis, design: Design, alone: Part
         known = fit.walk_of_nothing(view, axis).past
         history = sum((phi[k] * known(axis.shifted(-k - 1)) for k in back), np.zeros(axis.n))
         level = running(history + alone.level, phi)
-        on = fit.view.walked(fit.axis.first, np.concatenate([fit.working, level]))
+        on = fit.view.walked(fit.axis.first, np.concatenate([fit.transformed, level]))
         base[:, own] += np.column_stack([on.past(axis.shifted(-k - 1)) for k in back])
         parts = [through(*each) for each in zip(alone.values, alone.functions, strict=True)]
         past = None if fit.dynamics is None else through(*noise)
@@ -134,17 +134,17 @@ def _recursed(fit: FitState, view: View, axis: Axis, design: Design, alone: Part
         if later:
             before = measured(fit, fit.view, fit.axis, fit.rows, place, against=axis)
             value, function = np.concatenate([before[0], value]), np.vstack([before[1], function])
-        moved, lean = through(value, function)
+        moved, gradient = through(value, function)
         unknown = np.isnan(value[-axis.n :])
-        parts.append((np.where(unknown, np.nan, moved[-axis.n :]), lean[-axis.n :]))
+        parts.append((np.where(unknown, np.nan, moved[-axis.n :]), gradient[-axis.n :]))
     left = 1.0 - sum(phi)
 
     def settled(value: Array, function: Array) -> tuple[Array, Array]:
         """What a level (n,) comes to in the long run; where a reference moves, it moves through the lags as well."""
-        moved, lean = through(value - value[0], function - function[0])
-        lean = function[0] / left + lean
-        lean[:, own] += value[0] / left**2
-        return value[0] / left + moved, lean
+        moved, gradient = through(value - value[0], function - function[0])
+        gradient = function[0] / left + gradient
+        gradient[:, own] += value[0] / left**2
+        return value[0] / left + moved, gradient
 
     level, base = settled(alone.level, alone.base)
     ats = tuple(settled(*each) for each in alone.ats)
@@ -153,8 +153,14 @@ def _recursed(fit: FitState, view: View, axis: Axis, design: Design, alone: Part
     if later:
         slope = running(slope, phi)
     left_over = whole - level - sum((each[0] for each in parts), np.zeros(axis.n))
-    return Parts(alone.places, *_apart(parts), level, base,
-                 (left_over, slope - base - sum((each[1] for each in parts), np.zeros_like(base))), ats)  # fmt: skip
+    return Parts(
+        alone.places,
+        *_apart(parts),
+        level,
+        base,
+        (left_over, slope - base - sum((each[1] for each in parts), np.zeros_like(base))),
+        ats,
+    )
 
 
 def measured(
@@ -246,4 +252,4 @@ def echoes(fit: FitState, axis: Axis) -> Array:
     chain = fit.estimate.chain
     if chain.independent:
         return np.zeros((axis.n, fit.layout.k))
-    return chain.carried(fit.design[fit.used], axis.ordinals)
+    return chain.ar_prediction(fit.design[fit.used], axis.ordinals)

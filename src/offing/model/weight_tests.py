@@ -54,14 +54,18 @@ def weight_tests(fit: FitState, place: int) -> WeightTests:
     others = np.delete(fit.design[fit.used], slot.places, axis=1)
     ratios = np.delete(fit.estimate.ratios, slot.places)
     own = fit.design[fit.used][:, slot.places] @ fit.estimate.beta[slot.places]
-    aim = fit.left[fit.used] + others @ np.delete(fit.estimate.beta, slot.places) + own
+    aim = fit.residual[fit.used] + others @ np.delete(fit.estimate.beta, slot.places) + own
     # The part of the driver is b w(θ)'x, not its linearisation.
     aim += fit.rows.part(place, fit.estimate.beta).value[fit.used] - own
 
     def against(columns: Array) -> Estimate | None:
         try:
-            return least_squares(np.column_stack([others, columns]), aim, chain=fit.estimate.chain,
-                                 ratios=np.append(ratios, np.full(columns.shape[1], np.inf)))  # fmt: skip
+            return least_squares(
+                np.column_stack([others, columns]),
+                aim,
+                chain=fit.estimate.chain,
+                ratios=np.append(ratios, np.full(columns.shape[1], np.inf)),
+            )
         except TooFewRowsError:
             return None
 
@@ -107,25 +111,43 @@ def weights_examined(fit: FitState) -> tuple[Verdict, ...]:
             value, count, p = tests.timing
             irregular = (
                 " Its slope is near zero, so that the weights have nothing to hold on to and this test is irregular."
-                if tests.irregular else ""
-            )  # fmt: skip
+                if tests.irregular
+                else ""
+            )
             noted = Finding(
-                "timing", "note",
+                "timing",
+                "note",
                 f"Which {unit} of '{name}' ounts cannot be determined: flat weights fit about as well (p {p:.2f})."
                 f"{irregular}",
-                name, 'weights = "flat" says the same with fewer coefficients.', {"F": value, "p": p},
-            )  # fmt: skip
+                name,
+                'weights = "flat" says the same with fewer coefficients.',
+                {"F": value, "p": p},
+            )
             says = p > _TELLS_NOTHING and term.weights != "flat"
-            found.append(Verdict("timing", f"F of flat weights of '{name}', {count} more", value, np.nan, p,
-                                 (noted,) if says else ()))  # fmt: skip
+            found.append(
+                Verdict(
+                    "timing", f"F of flat weights of '{name}', {count} more", value, np.nan, p, (noted,) if says else ()
+                )
+            )
         if tests.curve is not None:
             value, count, p = tests.curve
             noted = Finding(
-                "weights", "warning",
+                "weights",
+                "warning",
                 f"The data want other weights of '{name}' than {term.weights} ones: free ones fit better than chance "
                 f"explains (p {'below 0.001' if p < 0.001 else f'{p:.3f}'}).",
-                name, "Look at of.lag_weights, and try other weights or a longer span.", {"F": value, "p": p},
-            )  # fmt: skip
-            found.append(Verdict("weights", f"F of free weights of '{name}', {count} more", value, np.nan, p,
-                                 (noted,) if p < _WRONG else ()))  # fmt: skip
+                name,
+                "Look at of.lag_weights, and try other weights or a longer span.",
+                {"F": value, "p": p},
+            )
+            found.append(
+                Verdict(
+                    "weights",
+                    f"F of free weights of '{name}', {count} more",
+                    value,
+                    np.nan,
+                    p,
+                    (noted,) if p < _WRONG else (),
+                )
+            )
     return tuple(found)

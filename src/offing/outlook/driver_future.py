@@ -79,8 +79,11 @@ class Future:
         if not inside.any():
             span = f"{self.axis.labels()[0]} to {self.axis.labels()[-1]}"
             said = " until ".join(str(each) for each in (since, until) if each is not None)
-            raise InputError(f"no period of '{self.name}' lies in {said}: the forecast needs {span}",
-                             "Give dates among them, or forecast farther.", key="since")  # fmt: skip
+            raise InputError(
+                f"no period of '{self.name}' lies in {said}: the forecast needs {span}",
+                "Give dates among them, or forecast farther.",
+                key="since",
+            )
         return inside
 
     def ordinals(self, date: object, key: str) -> tuple[int, int]:
@@ -116,8 +119,9 @@ def future(fit: Fitted, view: View, ahead: Axis, name: str) -> Future:
     """
     reference = driver_column(fit, name)
     if not view.numeric(reference):
-        raise InputError(f"'{name}' holds words, and no number can be assumed of it", "State its words in a plan.",
-                         key=name)  # fmt: skip
+        raise InputError(
+            f"'{name}' holds words, and no number can be assumed of it", "State its words in a plan.", key=name
+        )
     axis = _still_ahead(fit, view, ahead, reference)
     if not axis.n:
         raise InputError(f"all values of '{name}' that the forecast needs are known", "Forecast farther.", key=name)
@@ -140,8 +144,9 @@ def _still_ahead(fit: Fitted, view: View, ahead: Axis, reference: str) -> Axis:
 
 def changeable(fit: Fitted, view: View, ahead: Axis) -> dict[str, str]:
     """The columns of `driver_names` of which a forecast needs values that are no outcome yet."""
-    return {name: reference for name, reference in driver_names(fit).items()
-            if _still_ahead(fit, view, ahead, reference).n}  # fmt: skip
+    return {
+        name: reference for name, reference in driver_names(fit).items() if _still_ahead(fit, view, ahead, reference).n
+    }
 
 
 def driver_column(fit: Fitted, name: str) -> str:
@@ -161,8 +166,9 @@ def driver_column(fit: Fitted, name: str) -> str:
     for place, reference in needed.items():
         if name in (place[1], ".".join(place)):
             return reference
-    raise InputError(f"the model has no driver {name!r}", nearest(str(name), [str(term.name) for term in drivers]),
-                     key="drivers")  # fmt: skip
+    raise InputError(
+        f"the model has no driver {name!r}", nearest(str(name), [str(term.name) for term in drivers]), key="drivers"
+    )
 
 
 def driver_names(fit: Fitted) -> dict[str, str]:

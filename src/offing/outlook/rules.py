@@ -160,8 +160,11 @@ class Stated(Rule):
             values[inside] = self.values
             return _assumed(future, values, f"{_sized(float(self.values), future)}{_when(self)}")
         if len(self.values) != inside.sum():
-            raise InputError(f"found {len(self.values)} values for '{future.name}', but {int(inside.sum())} periods",
-                             "Give one for each, or numbers by date.", key="values")  # fmt: skip
+            raise InputError(
+                f"found {len(self.values)} values for '{future.name}', but {int(inside.sum())} periods",
+                "Give one for each, or numbers by date.",
+                key="values",
+            )
         values[inside] = np.asarray(self.values, dtype=np.float64)
         return _assumed(future, values, f"a stated path{_when(self)}")
 
@@ -196,9 +199,12 @@ class Shift(Rule):
         gone = np.flatnonzero(inside & np.isnan(values))
         if len(gone):
             at = int(gone[0])
-            raise InputError(f"nothing is planned of '{future.name}' there, so there is nothing to change",
-                             "Give a plan, or state how it goes on in a scenario that this one builds on.",
-                             period=future.axis.part(at, at + 1).labels()[0], key=future.name)  # fmt: skip
+            raise InputError(
+                f"nothing is planned of '{future.name}' there, so there is nothing to change",
+                "Give a plan, or state how it goes on in a scenario that this one builds on.",
+                period=future.axis.part(at, at + 1).labels()[0],
+                key=future.name,
+            )
         moved = values * (1.0 + self.percent / 100.0) if self.percent is not None else values + (self.amount or 0.0)
         size = (
             f"{signed(self.percent)} %" if self.percent is not None else f"{signed(self.amount or 0.0)} {future.unit}"
@@ -231,8 +237,9 @@ class AsIn(Rule):
         word = isinstance(self.year, str) and (self.year in ("worst", "best") or _WINTER.fullmatch(self.year))
         whole = isinstance(self.year, (int, np.integer)) and not isinstance(self.year, bool)
         if not (word or whole):
-            raise InputError(f"found {self.year!r}", 'Give a year, two such as "2021/22", "worst" or "best".',
-                             key="year")  # fmt: skip
+            raise InputError(
+                f"found {self.year!r}", 'Give a year, two such as "2021/22", "worst" or "best".', key="year"
+            )
         if isinstance(self.together, str):
             raise InputError(f"found {self.together!r}", "Give a list of drivers.", key="together")
         object.__setattr__(self, "together", tuple(self.together))
@@ -242,15 +249,18 @@ class AsIn(Rule):
         every = [future, *(future.beside(name) for name in self.together)]
         found = {}
         for k in range(1, 200):
-            paths = [(each.reference, each.axis, each.actual(each.axis.shifted(-k * each.axis.frequency.year_back)))
-                     for each in every]  # fmt: skip
+            paths = [
+                (each.reference, each.axis, each.actual(each.axis.shifted(-k * each.axis.frequency.year_back)))
+                for each in every
+            ]
             if any(each.axis.first - k * each.axis.frequency.year_back < each.past.first for each in every):
                 break
             if all(np.isfinite(values).all() for *_, values in paths):
                 found[k] = paths
         if not found:
-            raise InputError(f"no earlier year of '{future.name}' holds all these periods", "State a path.",
-                             key=future.name)  # fmt: skip
+            raise InputError(
+                f"no earlier year of '{future.name}' holds all these periods", "State a path.", key=future.name
+            )
         back = self._chosen(future, found)
         view = future.view
         for reference, axis, values in found[back]:
@@ -269,17 +279,23 @@ class AsIn(Rule):
         here, there = (_year_of(future.axis.part(at, at + 1)) for at in (0, future.axis.n - 1))
         crosses, winter = there > here, _WINTER.fullmatch(str(self.year))
         if crosses and not winter:
-            raise InputError(f"found {self.year}, but {future.axis.spell()} cross the end of a year",
-                             f'Say which winter: "{_winter(int(self.year) - 1)}" or "{_winter(int(self.year))}".',
-                             key="year")  # fmt: skip
+            raise InputError(
+                f"found {self.year}, but {future.axis.spell()} cross the end of a year",
+                f'Say which winter: "{_winter(int(self.year) - 1)}" or "{_winter(int(self.year))}".',
+                key="year",
+            )
         if winter and not crosses:
-            raise InputError(f"found {self.year!r}, but {future.axis.spell()} lie within one year", "Give one year.",
-                             key="year")  # fmt: skip
+            raise InputError(
+                f"found {self.year!r}, but {future.axis.spell()} lie within one year", "Give one year.", key="year"
+            )
         back = here - int(winter.group(1) if winter else self.year)
         if back not in found:
             years = ", ".join(_winter(here - k) if crosses else str(here - k) for k in sorted(found, reverse=True))
-            raise InputError(f"'{future.name}' has no whole run of these periods in {self.year}",
-                             f"There is one in: {years}.", key="year")  # fmt: skip
+            raise InputError(
+                f"'{future.name}' has no whole run of these periods in {self.year}",
+                f"There is one in: {years}.",
+                key="year",
+            )
         return back
 
 
@@ -332,8 +348,11 @@ def rule_of(stated: object) -> Rule:
     noted = dict(stated)
     method = noted.pop("method", "shift" if {"percent", "amount"} & noted.keys() else None)
     if method not in METHODS:
-        raise InputError("no method is stated" if method is None else f"there is no method {method!r}",
-                         f"Give method: {nearest(str(method or ''), METHODS)}", key="method")  # fmt: skip
+        raise InputError(
+            "no method is stated" if method is None else f"there is no method {method!r}",
+            f"Give method: {nearest(str(method or ''), METHODS)}",
+            key="method",
+        )
     allowed = [each.name for each in fields(METHODS[method])]  # type: ignore[arg-type]
     for key in noted:
         if key not in allowed:
@@ -358,8 +377,12 @@ def _check_whole(values: Array, future: Future, where: str) -> None:
     gone = np.flatnonzero(np.isnan(values))
     if len(gone):
         at = int(gone[0])
-        raise InputError(f"'{future.name}' has no outcome {where} for it", "State a path.", key=future.name,
-                         period=future.axis.part(at, at + 1).labels()[0])  # fmt: skip
+        raise InputError(
+            f"'{future.name}' has no outcome {where} for it",
+            "State a path.",
+            key=future.name,
+            period=future.axis.part(at, at + 1).labels()[0],
+        )
 
 
 def _sized(value: float, future: Future) -> str:

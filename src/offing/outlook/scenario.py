@@ -94,19 +94,21 @@ def linked(stated: Mapping[str, tuple[str | None, Mapping[str, Any], str]]) -> d
     """
     made: dict[str, Scenario] = {}
 
-    def make(name: str, asked: tuple[str, ...]) -> Scenario:
+    def make(name: str, requested: tuple[str, ...]) -> Scenario:
         if name in made:
             return made[name]
-        if name in asked:
-            circle = " → ".join((*asked[asked.index(name) :], name))
-            raise InputError(f"the scenarios' bases go round in a circle: {circle}", "Let one of them stand alone.",
-                             key="base")  # fmt: skip
+        if name in requested:
+            circle = " → ".join((*requested[requested.index(name) :], name))
+            raise InputError(
+                f"the scenarios' bases go round in a circle: {circle}", "Let one of them stand alone.", key="base"
+            )
         base, drivers, note = stated[name]
         if base is not None and base not in (*stated, AS_PLANNED):
             others = ", ".join(each for each in stated if each != name) or "none"
-            raise InputError(f"scenario {name!r} builds on {base!r}, which is none", f"There are: {others}.",
-                             key="base")  # fmt: skip
-        under = None if base in (None, AS_PLANNED) else make(str(base), (*asked, name))
+            raise InputError(
+                f"scenario {name!r} builds on {base!r}, which is none", f"There are: {others}.", key="base"
+            )
+        under = None if base in (None, AS_PLANNED) else make(str(base), (*requested, name))
         made[name] = Scenario(name, drivers, under, note)
         return made[name]
 

@@ -44,8 +44,9 @@ def held_against(study: AskedStudy, name: str, said: Any, scenario: str | None =
     every = study.what_if.get(name)
     if said in study.scenarios or (said == AS_PLANNED and every is not None):
         if every is None or said not in every.forecasts:
-            raise InputError(f"the model '{name}' has no scenario {said!r}", "Its drivers are not those of the model.",
-                             key="against")  # fmt: skip
+            raise InputError(
+                f"the model '{name}' has no scenario {said!r}", "Its drivers are not those of the model.", key="against"
+            )
         return end, every.forecasts[said]
     if said.endswith(".toml"):
         return end, _of_study(study, name, said)
@@ -64,8 +65,9 @@ def held_against(study: AskedStudy, name: str, said: Any, scenario: str | None =
 def _came(study: AskedStudy) -> AskedStudy:
     """The study with all that is known today."""
     if study.origin is None:
-        raise InputError("the forecast is of periods that have not come yet", "Say from when it is, with --as-of.",
-                         key="against")  # fmt: skip
+        raise InputError(
+            "the forecast is of periods that have not come yet", "Say from when it is, with --as-of.", key="against"
+        )
     spec = study.spec.model_copy(update={"forecast": study.spec.forecast.model_copy(update={"as_of": None})})
     return dataclasses.replace(study, spec=spec, as_of=None)
 
@@ -80,14 +82,14 @@ def made_then(study: AskedStudy, name: str, day: object, until: object = None) -
     sources = fit.view.sources
     model = next(each for each in study.models if each.name == fit.model.name)
     with study.placing():
-        foreseen = frozenset(sources.find(each) for each in study.spec.backtest.planned)
+        known_ahead = frozenset(sources.find(each) for each in study.spec.backtest.planned)
         plans = {each: plan[fit.series] if isinstance(plan, Panel) else plan for each, plan in study.plans.items()}
-        then = model.fit_at(Information(sources.tables, fit.series, day, plans, foreseen))
-        asked = study.spec.forecast
+        then = model.fit_at(Information(sources.tables, fit.series, day, plans, known_ahead))
+        requested = study.spec.forecast
         far: dict[str, Any] = (
-            {"until": until} if until is not None else {"horizon": asked.horizon, "until": asked.until}
+            {"until": until} if until is not None else {"horizon": requested.horizon, "until": requested.until}
         )
-        return then.forecast(levels=asked.levels, missing_plans="expected", **far)
+        return then.forecast(levels=requested.levels, missing_plans="expected", **far)
 
 
 def _of_study(study: AskedStudy, name: str, said: str) -> Any:

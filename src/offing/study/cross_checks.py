@@ -54,8 +54,11 @@ def check_asked(spec: schema.StudySpec, terms: list[Term], place: Place) -> None
             rule_of({"percent": rule} if isinstance(rule, (int, float)) else rule)
     for i, walk in enumerate(spec.walks):
         if walk.scenario is not None and walk.scenario not in spec.scenarios:
-            raise place.error(("walks", i, "scenario"), f"there is no scenario {walk.scenario!r}",
-                              nearest(walk.scenario, spec.scenarios))  # fmt: skip
+            raise place.error(
+                ("walks", i, "scenario"),
+                f"there is no scenario {walk.scenario!r}",
+                nearest(walk.scenario, spec.scenarios),
+            )
     for i, adjust_forecast in enumerate(spec.adjustments):
         with placing_of(place, ("adjustments", i)):
             Adjustment(**adjust_forecast.model_dump())

@@ -36,7 +36,7 @@ class Request:
     budget: str | None = None
 
 
-def drafted(paths: Sequence[Path], asked: Request, *, spent: float = 0.0) -> Draft:
+def drafted(paths: Sequence[Path], requested: Request, *, spent: float = 0.0) -> Draft:
     """The draft of tables, the target's first, or of a study, which is drafted again.
 
     Raises
@@ -44,27 +44,38 @@ def drafted(paths: Sequence[Path], asked: Request, *, spent: float = 0.0) -> Dra
     InputError
         As `offing.draft`, or if the files cannot be read in one way only.
     """
-    seconds = seconds_of(asked.budget)
+    seconds = seconds_of(requested.budget)
     started = time.monotonic()
     previous: Model | None = None
-    holidays = Path(asked.holidays) if asked.holidays is not None and Path(asked.holidays).exists() else None
-    if asked.holidays is not None and holidays is None and not _is_country(asked.holidays):
-        raise InputError(f"there is no file {asked.holidays!r}", "Give a table of holidays, or a country's code such "
-                         "as NO.", key="--holidays")  # fmt: skip
-    horizon = asked.horizon
+    holidays = (
+        Path(requested.holidays) if requested.holidays is not None and Path(requested.holidays).exists() else None
+    )
+    if requested.holidays is not None and holidays is None and not _is_country(requested.holidays):
+        raise InputError(
+            f"there is no file {requested.holidays!r}",
+            "Give a table of holidays, or a country's code such as NO.",
+            key="--holidays",
+        )
+    horizon = requested.horizon
     if len(paths) == 1 and paths[0].suffix.lower() == ".toml":
         study = open_study(paths[0])
-        if asked.said or asked.to or asked.plans:
+        if requested.said or requested.to or requested.plans:
             raise InputError("a study says itself how its files are read", "Leave out --set, --to and --plan.")
-        survey, previous = of_study(study, asked.target), study.models[0]
-        horizon = horizon if horizon is not None or asked.until is not None else study.spec.forecast.horizon
+        survey, previous = of_study(study, requested.target), study.models[0]
+        horizon = horizon if horizon is not None or requested.until is not None else study.spec.forecast.horizon
     else:
-        files = [*paths, *asked.plans, *([holidays] if holidays is not None else [])]
-        survey = inspected(files, asked.target, asked.to, asked.said, plans=asked.plans)
+        files = [*paths, *requested.plans, *([holidays] if holidays is not None else [])]
+        survey = inspected(files, requested.target, requested.to, requested.said, plans=requested.plans)
     if seconds is not None:
         seconds = max(seconds - spent - (time.monotonic() - started), 0.1 * seconds)
-    return draft(survey, horizon=horizon, until=asked.until, budget=seconds, previous=previous,
-                 holidays=None if holidays is not None else asked.holidays)  # fmt: skip
+    return draft(
+        survey,
+        horizon=horizon,
+        until=requested.until,
+        budget=seconds,
+        previous=previous,
+        holidays=None if holidays is not None else requested.holidays,
+    )
 
 
 def _is_country(word: str) -> bool:
@@ -87,8 +98,11 @@ def write(found: Draft, out: Path | None, script: Path | None) -> list[Path]:
     written: list[Path] = []
     for path in [*([out / STUDY] if out is not None else []), *([script] if script is not None else [])]:
         if path.exists():
-            raise InputError("the file is there already, and may have been edited",
-                             "Give another name, or remove it.", file=str(path))  # fmt: skip
+            raise InputError(
+                "the file is there already, and may have been edited",
+                "Give another name, or remove it.",
+                file=str(path),
+            )
     if out is not None:
         files = StudyOutput(study_of(found, made(out)), "explain").bundle()
         files.add(STUDY, found.study(out))
@@ -112,10 +126,18 @@ def _drawn(found: Draft) -> bytes:
 def in_json(found: Draft) -> str:
     """The draft as one JSON text."""
     past = None if found.comparison is None else found.comparison.table.to_dict("records")
-    return json_text({
-        "screen": str(found), "steps": found.table.to_dict("records"), "candidates": found.tried.to_dict("records"),
-        "past": past, "weights": dict(found.weights),
-        "forecast": forecast_rows(found.forecast).to_dict("records"),
-        "combined": [] if found.combination is None else combined_forecast_rows(found.combination).to_dict("records"),
-        "findings": [dataclasses.asdict(each) for each in found.findings], "questions": found.questions,
-    }).rstrip("\n")  # fmt: skip
+    return json_text(
+        {
+            "screen": str(found),
+            "steps": found.table.to_dict("records"),
+            "candidates": found.tried.to_dict("records"),
+            "past": past,
+            "weights": dict(found.weights),
+            "forecast": forecast_rows(found.forecast).to_dict("records"),
+            "combined": []
+            if found.combination is None
+            else combined_forecast_rows(found.combination).to_dict("records"),
+            "findings": [dataclasses.asdict(each) for each in found.findings],
+            "questions": found.questions,
+        }
+    ).rstrip("\n")

@@ -83,8 +83,9 @@ def _worded(fault: Any, path: Path, known: Mapping[Path, Iterable[str]]) -> tupl
     kind, value = fault["type"], fault.get("input")
     if kind in ("extra_forbidden", "unexpected_keyword_argument"):
         named = path[:1] in (("sources",), ("scenarios",))
-        pattern = tuple("*" if isinstance(step, int) or (named and i == 1) else step
-                        for i, step in enumerate(path[:-1]))  # fmt: skip
+        pattern = tuple(
+            "*" if isinstance(step, int) or (named and i == 1) else step for i, step in enumerate(path[:-1])
+        )
         return "there is no such key", nearest(str(path[-1]), known.get(pattern, ()))
     if kind in ("missing", "missing_argument"):
         return f"'{path[-1]}' is missing", "Add it."

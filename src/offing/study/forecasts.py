@@ -71,34 +71,49 @@ class ForecastStudy(StudyData):
 
     def _past(self, *, without: bool) -> Backtest:
         """The models from past origins with their combinations, and the first one `without` each of its terms."""
-        asked = self.spec.backtest
+        requested = self.spec.backtest
         models = list(self.models)
-        if without and asked.without:
+        if without and requested.without:
             models = [*models, *without_each(models[0])[1:]]
         horizon = self._far()
         elsewhere = [
-            external_forecast(self.path.parent / each.file, each.name, role=each.role) for each in asked.external
+            external_forecast(self.path.parent / each.file, each.name, role=each.role) for each in requested.external
         ]
         found = backtest(
-            models, self.tables, horizon=horizon, origins=asked.origins, first_origin=asked.first_origin,
-            every=asked.every, gap=asked.gap, window=asked.window, basis=asked.basis, planned=asked.planned,
-            plans=self.plans, external=elsewhere, repeats=asked.repeats, method=self.spec.forecast.method,
+            models,
+            self.tables,
+            horizon=horizon,
+            origins=requested.origins,
+            first_origin=requested.first_origin,
+            every=requested.every,
+            gap=requested.gap,
+            window=requested.window,
+            basis=requested.basis,
+            planned=requested.planned,
+            plans=self.plans,
+            external=elsewhere,
+            repeats=requested.repeats,
+            method=self.spec.forecast.method,
             unreleased=self.spec.forecast.unreleased,
-        )  # fmt: skip
+        )
         own = [model.name for model in self.models] + [each.name for each in elsewhere if each.role == "candidate"]
         together = self.spec.combination
         pooling = "quantiles" if together is None else together.pooling
         if together is not None and together.weights and not without:
             found = combined(found, weights=together.weights, pooling=pooling, name=COMBINATION)
-        for method in asked.combinations:
+        for method in requested.combinations:
             found = combined(found, method=method, members=own, pooling=pooling)
         return found
 
     def _far(self) -> int:
         horizon = self.spec.backtest.horizon or self.spec.forecast.horizon
         if horizon is None:
-            raise InputError("the study does not say how far its back-test forecasts", "State horizon in [backtest].",
-                             file=self.path.name, key="horizon")  # fmt: skip
+            raise InputError(
+                "the study does not say how far its back-test forecasts",
+                "State horizon in [backtest].",
+                file=self.path.name,
+                key="horizon",
+            )
         return horizon
 
     @cached_property
@@ -110,8 +125,8 @@ class ForecastStudy(StudyData):
         InputError
             If the study does not say how far to forecast, or as ``Fit.forecast`` does.
         """
-        asked = self.spec.forecast
-        if asked.horizon is None and asked.until is None:
+        requested = self.spec.forecast
+        if requested.horizon is None and requested.until is None:
             raise InputError(
                 "the study does not say how far to forecast",
                 "Add [forecast] with horizon = 13, say.",
@@ -122,11 +137,11 @@ class ForecastStudy(StudyData):
             found = {name: forecast for name, fit in list(fits.items()) if (forecast := self._forecast(name, fit))}
             if not found:
                 raise next(iter(fits.left_out.values()))
-        if asked.intervals == "model":
+        if requested.intervals == "model":
             return found
         past = self.backtest
         with self.placing(("forecast", "intervals")):
-            return {name: recalibrate(each, past, method=asked.intervals) for name, each in found.items()}
+            return {name: recalibrate(each, past, method=requested.intervals) for name, each in found.items()}
 
     def _forecast(self, name: str, fit: Fit) -> Forecast | None:
         """A fit's forecast; of a series that has none, the reason is kept, and the others go on."""
@@ -142,29 +157,29 @@ class ForecastStudy(StudyData):
     @property
     def how(self) -> dict[str, Any]:
         """What ``Fit.forecast`` is asked."""
-        asked = self.spec.forecast
+        requested = self.spec.forecast
         return {
-            "horizon": asked.horizon,
-            "until": asked.until,
+            "horizon": requested.horizon,
+            "until": requested.until,
             "plan": self.plans,
-            "levels": asked.levels,
-            "method": asked.method,
-            "unreleased": asked.unreleased,
-            "missing_plans": asked.missing_plans,
+            "levels": requested.levels,
+            "method": requested.method,
+            "unreleased": requested.unreleased,
+            "missing_plans": requested.missing_plans,
         }
 
     @cached_property
     def running(self) -> dict[str, Nowcast]:
         """The estimate of the running period on the study's dates up to its origin, by the names of the models."""
-        asked = self.spec.forecast
+        requested = self.spec.forecast
         # Dates are compared as ISO 8601 text; what is none is reported where it is read.
-        dates = [each for each in asked.dates if self.origin is None or str(each) <= str(self.origin)]
+        dates = [each for each in requested.dates if self.origin is None or str(each) <= str(self.origin)]
         if not dates:
             return {}
         with self.placing(("forecast", "dates")):
             return {
                 model.name: nowcast(
-                    model, self.tables, dates, unreleased=asked.unreleased, levels=asked.levels, plan=self.plans
+                    model, self.tables, dates, unreleased=requested.unreleased, levels=requested.levels, plan=self.plans
                 )
                 for model in self.reported
             }
@@ -172,8 +187,8 @@ class ForecastStudy(StudyData):
     @cached_property
     def combination(self) -> Combination | None:
         """The models' forecasts and their mean, if the study asks for it."""
-        asked, ahead = self.spec.combination, self.spec.forecast
-        if asked is None:
+        requested, ahead = self.spec.combination, self.spec.forecast
+        if requested is None:
             return None
         with self.placing(("combination",)):
             return combine(
@@ -182,11 +197,11 @@ class ForecastStudy(StudyData):
                 horizon=ahead.horizon,
                 until=ahead.until,
                 as_of=self.origin,
-                method=asked.method,
-                unreleased=asked.unreleased,
-                origins=asked.origins,
-                pooling=asked.pooling,
-                weights=asked.weights or None,
+                method=requested.method,
+                unreleased=requested.unreleased,
+                origins=requested.origins,
+                pooling=requested.pooling,
+                weights=requested.weights or None,
                 missing_plans=ahead.missing_plans,
                 planned=self.spec.backtest.planned,
                 plan=self.plans,
@@ -200,14 +215,14 @@ class ForecastStudy(StudyData):
     @cached_property
     def totals(self) -> dict[str, list[Totals]]:
         """Sums and averages of the forecasts' years, or what else the study asks for, by the names of their fits."""
-        asked = self.spec.forecast
+        requested = self.spec.forecast
         found = {}
         with self.placing(("forecast",)):
             for name, each in self.forecasts.items():
-                apart = asked.method == "direct" or asked.unreleased == "shifted"
+                apart = requested.method == "direct" or requested.unreleased == "shifted"
                 usual = [] if each.axis.frequency.unit == "year" or apart else ["year"]
-                sums = [totals(each, by) for by in (usual if asked.sums is None else asked.sums)]
-                found[name] = [*sums, *(totals(each, by, average=True) for by in asked.averages)]
+                sums = [totals(each, by) for by in (usual if requested.sums is None else requested.sums)]
+                found[name] = [*sums, *(totals(each, by, average=True) for by in requested.averages)]
         return found
 
     @cached_property

@@ -91,8 +91,8 @@ def survey_json(survey: Survey) -> str:
     tables = {name: getattr(survey, name).to_dict("records") for name in names}
     findings = [dataclasses.asdict(finding) for finding in survey.findings]
     treatments = [dataclasses.asdict(entry) for entry in survey.treatments]
-    asked = [dataclasses.asdict(question) for question in questions(survey)]
-    return json_text({**tables, "questions": asked, "findings": findings, "treatments": treatments}).rstrip("\n")
+    requested = [dataclasses.asdict(question) for question in questions(survey)]
+    return json_text({**tables, "questions": requested, "findings": findings, "treatments": treatments}).rstrip("\n")
 
 
 def _settings(said: Sequence[str], example: str) -> dict[str, dict[str, Any]]:

@@ -77,28 +77,36 @@ def joined(studies: Sequence[Study]) -> Backtest:
             if own is None or not _alike(own.cuts, job.cuts):
                 raise InputError(
                     f"its target or its origins are not those of {start}",
-                    "Compare studies of the same data, with the same [backtest].", file=study.path.name,
-                )  # fmt: skip
+                    "Compare studies of the same data, with the same [backtest].",
+                    file=study.path.name,
+                )
         names = {run.name: f"{stem}: {run.name}" for run in found.own}
         if len(names) == 1:
             names = dict.fromkeys(names, stem)
-        runs += [replace(run, name=names[run.name], members=tuple(names.get(each, each) for each in run.members))
-                 for run in found.own]  # fmt: skip
+        runs += [
+            replace(run, name=names[run.name], members=tuple(names.get(each, each) for each in run.members))
+            for run in found.own
+        ]
         models += [replace(model, name=names[model.name]) for model in found.models]
     return replace(first, own=tuple(runs), models=tuple(models))
 
 
 def _alike(one: Any, other: Any) -> bool:
     return bool(
-        np.array_equal(one.moments, other.moments) and np.array_equal(one.rows, other.rows)
+        np.array_equal(one.moments, other.moments)
+        and np.array_equal(one.rows, other.rows)
         and np.array_equal(one.outcome, other.outcome, equal_nan=True)
-    )  # fmt: skip
+    )
 
 
 def study_search(
-    study: Study, budget: str | float | None, record: Path | None, report: Callable[[str], object] | None,
-    *, spent: float = 0.0,
-) -> Search:  # fmt: skip
+    study: Study,
+    budget: str | float | None,
+    record: Path | None,
+    report: Callable[[str], object] | None,
+    *,
+    spent: float = 0.0,
+) -> Search:
     """The study's search; of its time so many seconds are `spent`, on reading and on what is to be written.
 
     Raises
@@ -106,33 +114,33 @@ def study_search(
     InputError
         If the study does not say what to choose, or as `offing.search` does.
     """
-    asked, past = study.spec.search, study.spec.backtest
-    if asked is None:
+    requested, past = study.spec.search, study.spec.backtest
+    if requested is None:
         advice = 'Add [search] with optional = ["TERM"] or [search.choices].'
         raise InputError("the study does not say what to choose", advice, file=study.path.name)
     with study.placing(("search",)):
         names = [model.name for model in study.models]
-        if asked.model is not None and asked.model not in names:
-            raise InputError(f"there is no model {asked.model!r}", f"Allowed: {', '.join(names)}.", key="model")
-        model = study.models[0 if asked.model is None else names.index(asked.model)]
-        seconds = seconds_of(asked.budget if budget is None else budget)
+        if requested.model is not None and requested.model not in names:
+            raise InputError(f"there is no model {requested.model!r}", f"Allowed: {', '.join(names)}.", key="model")
+        model = study.models[0 if requested.model is None else names.index(requested.model)]
+        seconds = seconds_of(requested.budget if budget is None else budget)
         return search(
             model,
             study.tables,
             study.choices,
-            optional=asked.optional,
+            optional=requested.optional,
             horizon=study._far(),
             budget=None if seconds is None else max(seconds - spent, seconds / 3.0),
-            method=asked.method,
-            tries=asked.tries,
-            seed=asked.seed,
-            score=asked.score,
-            held_back=asked.held_back,
-            origins=asked.origins,
-            every=asked.every or past.every,
+            method=requested.method,
+            tries=requested.tries,
+            seed=requested.seed,
+            score=requested.score,
+            held_back=requested.held_back,
+            origins=requested.origins,
+            every=requested.every or past.every,
             first_origin=past.first_origin,
             gap=past.gap,
-            basis=asked.basis or past.basis,
+            basis=requested.basis or past.basis,
             planned=past.planned,
             plans=study.plans,
             record=record,

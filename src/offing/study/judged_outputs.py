@@ -45,7 +45,7 @@ class Judged:
         return self.study.title
 
     @property
-    def asked(self) -> Any:
+    def requested(self) -> Any:
         """What ``[backtest]`` of the first study asks for."""
         return self.study.spec.backtest
 
@@ -109,8 +109,11 @@ class Judged:
             settled = {sources.find(each) for each in study.spec.backtest.planned}
             plans = {name: each for name, each in _first(study.plans).items() if each.vintages is None}
             used = {sources.find(each) for model in study.models for term in model.terms for each in term.needs()}
-            left = sorted(f"{source}.{column}" for source, column in used - settled
-                          if source in plans and column in plans[source].columns)  # fmt: skip
+            left = sorted(
+                f"{source}.{column}"
+                for source, column in used - settled
+                if source in plans and column in plans[source].columns
+            )
             if left:
                 found.append(_unplanned(left))
         return found
@@ -151,8 +154,10 @@ class JudgedOutput(Output):
 
 
 def _unplanned(columns: Sequence[str]) -> Finding:
-    message = (f"{', '.join(columns)}: there is a plan for the future, but none that says when it was made. Ex-ante, "
-               "models of their own say what was expected.")  # fmt: skip
+    message = (
+        f"{', '.join(columns)}: there is a plan for the future, but none that says when it was made. Ex-ante, "
+        "models of their own say what was expected."
+    )
     advice = "If the values were settled beforehand, list the columns as planned in [backtest]."
     return Finding("missing_plans", "note", message, advice=advice, evidence={"columns": float(len(columns))})
 

@@ -134,8 +134,11 @@ def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
 def _check_sources(spec: schema.StudySpec, place: Place) -> None:
     for name, source in spec.sources.items():
         if sum(each is not None for each in (source.file, source.database, source.url, source.service)) != 1:
-            raise place.error(("sources", name), "a source is a file, a database, an url or a service",
-                              'Give one of them, such as file = "sales.csv".')  # fmt: skip
+            raise place.error(
+                ("sources", name),
+                "a source is a file, a database, an url or a service",
+                'Give one of them, such as file = "sales.csv".',
+            )
         if source.plan_for is None:
             continue
         at = ("sources", name, "plan_for")
@@ -226,8 +229,11 @@ def _check_drivers(spec: schema.StudySpec, terms: list[Term], place: Place) -> N
 def _selection(spec: schema.StudySpec, name: str, place: Place) -> DriverSelection:
     """What a model that selects its drivers at every origin selects from."""
     if spec.driver_selection is None:
-        raise place.error(("models", name, "driver_selection"), "the study does not say what to choose from",
-                          'Add [driver_selection] with columns = ["SOURCE.COLUMN"], say.')  # fmt: skip
+        raise place.error(
+            ("models", name, "driver_selection"),
+            "the study does not say what to choose from",
+            'Add [driver_selection] with columns = ["SOURCE.COLUMN"], say.',
+        )
     with placing_of(place, ("driver_selection",)):
         return spec.driver_selection.selection
 
@@ -246,12 +252,15 @@ def _models(
     usual = {**spec.target.model_dump(exclude={"data"}), **spec.estimation.model_dump()}
 
     def made(
-        chosen: list[Term], name: str = "main", selection: DriverSelection | None = None,
+        chosen: list[Term],
+        name: str = "main",
+        selection: DriverSelection | None = None,
         own: Mapping[str, Any] | None = None,
-    ) -> Model:  # fmt: skip
+    ) -> Model:
         try:
-            return Model(target, chosen, name=name, treatments=treatments, driver_selection=selection,
-                         **{**usual, **(own or {})})  # fmt: skip
+            return Model(
+                target, chosen, name=name, treatments=treatments, driver_selection=selection, **{**usual, **(own or {})}
+            )
         except InputError as error:
             estimation = {key: ("estimation", key) for key in schema.EstimationSpec.model_fields}
             elsewhere = {"treatments": ("treatments",), "terms": ("terms",), **estimation}
@@ -289,7 +298,8 @@ def _check_combination(spec: schema.StudySpec, place: Place) -> None:
     weights = {} if spec.combination is None else spec.combination.weights
     for name in weights:
         if name not in spec.models:
-            raise place.error(("combination", "weights", name), f"there is no model {name!r}",
-                              nearest(name, spec.models))  # fmt: skip
+            raise place.error(
+                ("combination", "weights", name), f"there is no model {name!r}", nearest(name, spec.models)
+            )
     if weights and not sum(weights.values()) > 0.0:
         raise place.error(("combination", "weights"), "the weights add up to nothing", "Give one of them more than 0.")

@@ -90,25 +90,27 @@ class Output:
         for name in self.units:
             text, close = "", False
             for entry in entries:
-                say = entry.said.get(command) or entry.said.get(self.command)
+                say = entry.text.get(command) or entry.text.get(self.command)
                 if say is None or entry.heading:
                     continue
                 for words in filter(None, map(say, self._results(entry, name).values())):
-                    text += ("\n" if close and entry.close else "\n\n" if text else "") + words
-                    close = entry.close and "\n\n" not in words
+                    text += ("\n" if close and entry.joined else "\n\n" if text else "") + words
+                    close = entry.joined and "\n\n" not in words
             head = self.headed(name)
             parts.append(f"{head}\n{'=' * len(head)}\n{text}")
         for entry in entries:
-            if entry.heading and self.command in entry.said:
-                parts += [f"{entry.heading}\n{'=' * len(entry.heading)}\n{entry.said[self.command](each)}"
-                          for each in self._results(entry, "").values()]  # fmt: skip
+            if entry.heading and self.command in entry.text:
+                parts += [
+                    f"{entry.heading}\n{'=' * len(entry.heading)}\n{entry.text[self.command](each)}"
+                    for each in self._results(entry, "").values()
+                ]
         return "\n\n".join([*parts, *self.notes()])
 
     def tables(self) -> dict[str, pd.DataFrame]:
         """The contract's tables by file name without ending, all results below each other."""
         found: dict[str, list[pd.DataFrame]] = {}
         for entry in shown_by(self.command):
-            if self.command not in entry.written:
+            if self.command not in entry.files_for:
                 continue
             for _, key, results in self._of(entry):
                 for each in results.values():
@@ -128,7 +130,9 @@ class Output:
         if not self.draws():
             return found
         wanted = self.wanted() if only is None else only
-        entries = [each for each in shown_by(self.command) if self.command in each.drawn and _may(each.kind, wanted)]
+        entries = [
+            each for each in shown_by(self.command) if self.command in each.figure_for and _may(each.kind, wanted)
+        ]
         with Progress("drawing figures") as bar:
             for done, entry in enumerate(entries):
                 for name, _, results in self._of(entry):

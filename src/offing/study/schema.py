@@ -38,8 +38,11 @@ class SourceSpec(Reading):
 
     def read_options(self) -> dict[str, Any]:
         """Keyword arguments for `offing.read`, where they are not the usual ones."""
-        return {each.name: getattr(self, each.name) for each in fields(Reading)
-                if getattr(self, each.name) != getattr(_USUAL, each.name)}  # fmt: skip
+        return {
+            each.name: getattr(self, each.name)
+            for each in fields(Reading)
+            if getattr(self, each.name) != getattr(_USUAL, each.name)
+        }
 
     def saved_options(self) -> dict[str, Any]:
         """The parameters of `offing.read` as a study would write them."""
@@ -50,8 +53,11 @@ class SourceSpec(Reading):
     def saved(self) -> dict[str, Any]:
         """What may be saved of it: neither an address, which may hold secrets, nor a query nor its parameters."""
         stated = {"file": self.file, "plan_for": self.plan_for}
-        return {key: value for key, value in {**stated, **self.saved_options()}.items()
-                if value is not None and key not in SECRET}  # fmt: skip
+        return {
+            key: value
+            for key, value in {**stated, **self.saved_options()}.items()
+            if value is not None and key not in SECRET
+        }
 
 
 _USUAL = Reading()
@@ -280,7 +286,7 @@ class SolveSpec(Part):
 
 def figures() -> list[str]:
     """Figures that a study may ask for by name; those of a model, a term or one of several carry more after a dash."""
-    return sorted(each.kind for each in ENTRIES.values() if each.drawn)
+    return sorted(each.kind for each in ENTRIES.values() if each.figure_for)
 
 
 class OutputSpec(Part):

@@ -36,9 +36,14 @@ def study_story(study: Study, name: str, against: Any, *, brief: bool = False) -
     rests = [str(each) for each in _notable(ahead.findings)]
     rests += [study.price] if study.price else []
     return story(
-        walked, sure=sure, sensitivity=study.sensitivities.get(name), scenarios=study.what_if.get(name),
-        adjusted=study.adjusted.get(name), more=rests, brief=brief,
-    )  # fmt: skip
+        walked,
+        sure=sure,
+        sensitivity=study.sensitivities.get(name),
+        scenarios=study.what_if.get(name),
+        adjusted=study.adjusted.get(name),
+        more=rests,
+        brief=brief,
+    )
 
 
 class Page(NamedTuple):
@@ -52,8 +57,10 @@ class Page(NamedTuple):
 
 def pages(study: Study, against: Any, *, brief: bool = False) -> list[Page]:
     """The stories of all fits; then those of all series of a model summed, and of the study's combination."""
-    found = [Page(fit.series_name, fit.model.name, name, study_story(study, name, against, brief=brief))
-             for name, fit in study.fits.items()]  # fmt: skip
+    found = [
+        Page(fit.series_name, fit.model.name, name, study_story(study, name, against, brief=brief))
+        for name, fit in study.fits.items()
+    ]
     if against not in (LAST_YEAR, MEAN, BASELINE):
         return found
     start = None if against == BASELINE else against

@@ -42,12 +42,19 @@ class Study(AskedStudy):
     def walks(self) -> dict[str, list[Walk]]:
         """The walks that ``[[walks]]`` asks for, by the names of their fits."""
         found: dict[str, list[Walk]] = {name: [] for name in self.fits}
-        for i, asked in enumerate(self.spec.walks):
+        for i, requested in enumerate(self.spec.walks):
             with self.placing(("walks", i)):
                 for name in self.fits:
-                    if asked.scenario is None or asked.scenario in getattr(self.what_if.get(name), "names", ()):
-                        found[name].append(self.walk_of(name, asked.against, by=asked.by, span=asked.span,
-                                                scenario=asked.scenario))  # fmt: skip
+                    if requested.scenario is None or requested.scenario in getattr(self.what_if.get(name), "names", ()):
+                        found[name].append(
+                            self.walk_of(
+                                name,
+                                requested.against,
+                                by=requested.by,
+                                span=requested.span,
+                                scenario=requested.scenario,
+                            )
+                        )
         return found
 
     def walk_of(

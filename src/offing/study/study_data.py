@@ -144,14 +144,14 @@ class StudyData:
         InputError
             If the study does not say what to choose from, or as `offing.screen` does.
         """
-        asked = self.spec.driver_selection
-        if asked is None:
+        requested = self.spec.driver_selection
+        if requested is None:
             advice = 'Add [driver_selection] with columns = ["SOURCE.COLUMN"], say.'
             raise InputError("the study does not say what to choose from", advice, file=self.path.name)
         with self.placing(("driver_selection",)):
             return {
                 f"{series} / {model.name}" if series else model.name: screen_series(
-                    model.fit_at(Information(tables, series, self.origin)), asked.selection
+                    model.fit_at(Information(tables, series, self.origin)), requested.selection
                 )
                 for model in self.reported
                 if model.driver_selection is None

@@ -47,8 +47,10 @@ class AskedStudy(ForecastStudy):
                 method = self.spec.forecast.intervals
                 if method != "model":
                     with self.placing(("forecast", "intervals")):
-                        each = {key: recalibrate(ahead, self.backtest, method=method)
-                                for key, ahead in found[name].forecasts.items()}  # fmt: skip
+                        each = {
+                            key: recalibrate(ahead, self.backtest, method=method)
+                            for key, ahead in found[name].forecasts.items()
+                        }
                     found[name] = dataclasses.replace(found[name], forecasts=each)
         return found
 
@@ -60,9 +62,11 @@ class AskedStudy(ForecastStudy):
             own = driver_names(ahead.fit)
             if not own or isinstance(ahead, DirectForecast):
                 continue
-            asked = self.spec.changes
+            requested = self.spec.changes
             with self.placing(("changes",)):
-                changes = None if asked is None else {driver: rule for driver, rule in asked.items() if driver in own}
+                changes = (
+                    None if requested is None else {driver: rule for driver, rule in requested.items() if driver in own}
+                )
                 found[name] = sensitivity(ahead, changes)
         return found
 
@@ -70,14 +74,16 @@ class AskedStudy(ForecastStudy):
     def solutions(self) -> dict[str, list[Solution]]:
         """What reaches the totals of ``[[solve]]``, by the names of their fits."""
         found: dict[str, list[Solution]] = {name: [] for name in self.forecasts}
-        for i, asked in enumerate(self.spec.solve):
+        for i, requested in enumerate(self.spec.solve):
             for name, ahead in self.forecasts.items():
-                if asked.driver in {str(term.name) for term in ahead.fit.model.terms}:
+                if requested.driver in {str(term.name) for term in ahead.fit.model.terms}:
                     with self.placing(("solve", i)):
-                        limits = None if asked.limits is None else (asked.limits[0], asked.limits[1])
-                        span = tuple(asked.span) if isinstance(asked.span, list) else asked.span
+                        limits = None if requested.limits is None else (requested.limits[0], requested.limits[1])
+                        span = tuple(requested.span) if isinstance(requested.span, list) else requested.span
                         found[name].append(
-                            solve_for(ahead, asked.driver, asked.total, how=asked.how, limits=limits, span=span)
+                            solve_for(
+                                ahead, requested.driver, requested.total, how=requested.how, limits=limits, span=span
+                            )
                         )
         return found
 

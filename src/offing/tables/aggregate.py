@@ -124,7 +124,7 @@ def _trimmed(table: Table, axis: Axis, columns: dict[str, Array], whole: NDArray
             f"no {axis.frequency.unit} is whole in {table.axis.spell()}",
             'State partial = "keep" to have them as they are.',
             file=table.name,
-        )  # fmt: skip
+        )
     unusable = dict(table.unusable)
     for column in table.columns:
         if column not in combine.how:
@@ -145,8 +145,11 @@ def _trimmed(table: Table, axis: Axis, columns: dict[str, Array], whole: NDArray
 def no_way(column: str, unit: str, file: str) -> InputError:
     """The error for a column that nobody said how to combine; it asks with the way that its unit suggests."""
     method = suggested(column, unit)
-    kind = {"sum": "a flow, which is summed", "mean": "a price or a rate, which is averaged",
-            "last": "a stock, of which the last counts"}[method]  # fmt: skip
+    kind = {
+        "sum": "a flow, which is summed",
+        "mean": "a price or a rate, which is averaged",
+        "last": "a stock, of which the last counts",
+    }[method]
     return InputError(
         f"it is not stated how its values of a period become one; it looks like {kind}",
         f'Add to combine: "{column}" = "{method}".',

@@ -64,8 +64,9 @@ def _assume_marks(report: Report, marks: Marks | None, reading: Reading) -> None
     if marks is None or reading.decimal or not marks.seen or marks.plain(marks.seen) == marks.seen:
         return
     message = f"{report.file}: '{' '.join(marks.seen.split())}' is read as {marks.plain(marks.seen)}."
-    report.assume(Finding("number marks", "note", message, advice=f'State decimal = "{marks.decimal}".'),
-                  decimal=marks.decimal)  # fmt: skip
+    report.assume(
+        Finding("number marks", "note", message, advice=f'State decimal = "{marks.decimal}".'), decimal=marks.decimal
+    )
 
 
 def account(

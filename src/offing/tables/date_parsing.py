@@ -43,9 +43,16 @@ class Stamps:
 
 
 #: A zone for each hour at which clocks are put back, and each date on which they are.
-ZONES = ("Europe/Lisbon", "Europe/Berlin", "Europe/Athens", "America/New_York", "America/Chicago",
-          "America/Los_Angeles",
-          "Australia/Sydney", "Pacific/Auckland")  # fmt: skip
+ZONES = (
+    "Europe/Lisbon",
+    "Europe/Berlin",
+    "Europe/Athens",
+    "America/New_York",
+    "America/Chicago",
+    "America/Los_Angeles",
+    "Australia/Sydney",
+    "Pacific/Auckland",
+)
 
 _TIME = r"([T ]\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?( ?[AaPp][Mm])?)?"
 _OFFSET = r"(?P<offset>Z|[+-]\d{2}:?\d{2})?"
@@ -120,9 +127,12 @@ def _index_wall(clock: pd.DatetimeIndex) -> NDArray[np.int64]:
 def missing_date(cells: pd.Series, where: pd.Series, file: str) -> InputError:
     """The error for the first of the cells that are empty."""
     return InputError(
-        "the date is missing", "Fill it in or remove the row.",
-        file=file, row=int(cells.index[where][0]), column=str(cells.name),
-    )  # fmt: skip
+        "the date is missing",
+        "Fill it in or remove the row.",
+        file=file,
+        row=int(cells.index[where][0]),
+        column=str(cells.name),
+    )
 
 
 def parse_dates(
@@ -286,8 +296,21 @@ def _by_layouts(texts: pd.Series, layouts: Sequence[str], file: str, column: str
 def _several_ways(texts: pd.Series, file: str, column: str) -> InputError | None:
     """The error for dates written in two ways or more, with the layouts that read them all; None if none do."""
     left, layouts, shown = texts, [], []
-    for layout in ("%Y-%m-%d", "%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%d %b %Y", "%d-%b-%Y",
-                   "%b %d, %Y", "%d.%m.%y", "%d/%m/%y", "%m/%d/%y", "%Y%m%d"):  # fmt: skip
+    for layout in (
+        "%Y-%m-%d",
+        "%Y/%m/%d",
+        "%d.%m.%Y",
+        "%d/%m/%Y",
+        "%m/%d/%Y",
+        "%d-%m-%Y",
+        "%d %b %Y",
+        "%d-%b-%Y",
+        "%b %d, %Y",
+        "%d.%m.%y",
+        "%d/%m/%y",
+        "%m/%d/%y",
+        "%Y%m%d",
+    ):
         read = _moments(left, layout).notna()
         if layout.startswith("%d/%m") and not read.all():
             other = _moments(left, layout.replace("%d/%m", "%m/%d")).notna()
@@ -305,8 +328,10 @@ def _several_ways(texts: pd.Series, file: str, column: str) -> InputError | None
     return InputError(
         f"the dates are written in {len(layouts)} ways: {' and '.join(map(repr, shown))}",
         f"State time_format = [{stated}].",
-        file=file, row=int(texts.index[(texts == shown[1]).to_numpy()][0]), column=column,
-    )  # fmt: skip
+        file=file,
+        row=int(texts.index[(texts == shown[1]).to_numpy()][0]),
+        column=column,
+    )
 
 
 def days_of(cells: pd.DataFrame, column: str, default: NDArray[np.int64], file: str) -> NDArray[np.int64]:
@@ -344,10 +369,12 @@ def _iso(texts: pd.Series, file: str, column: str, zone: str | None) -> Stamps:
         stated = " or ".join(f'zone = "{each}"' for each in zones)
         raise InputError(
             f"the offsets from UTC differ ({', '.join(repr(str(each)) for each in kinds[:3])})",
-            f"State the zone whose clock changes: {stated}." if zones
+            f"State the zone whose clock changes: {stated}."
+            if zones
             else 'Name the zone whose clock changes, zone = "Europe/Lisbon" say, or write all dates with one offset.',
-            file=file, column=column,
-        )  # fmt: skip
+            file=file,
+            column=column,
+        )
     if moments.isna().any():
         raise no_date(texts, moments.isna(), file, column)
     first = str(kinds[0])
@@ -386,8 +413,10 @@ def _day_or_month_first(texts: pd.Series, separator: str, clock: str, file: str,
         )
         raise InputError(
             f"day first and month first both fit: {shown}",
-            f'Say which: time_format = "{layouts[0]}" or time_format = "{layouts[1]}".', file=file, column=column,
-        )  # fmt: skip
+            f'Say which: time_format = "{layouts[0]}" or time_format = "{layouts[1]}".',
+            file=file,
+            column=column,
+        )
     return _wall(fitting[0][1])
 
 
@@ -439,8 +468,11 @@ def no_date(texts: pd.Series, wrong: pd.Series, file: str, column: str, why: str
         return InputError(
             f"found {first!r}, which is not a date; as {'milliseconds' if size > 1 else 'seconds'} since 1970 it would "
             f"be {str(np.datetime64(int(first) // size, 's')).replace('T', ' ')}",
-            f'State time_format = "{kind}".', file=file, row=int(texts.index[wrong][0]), column=column,
-        )  # fmt: skip
+            f'State time_format = "{kind}".',
+            file=file,
+            row=int(texts.index[wrong][0]),
+            column=column,
+        )
     return InputError(
         f"found {str(texts[wrong].iloc[0])!r}, which {why}",
         'State time_format = "spreadsheet" to read day numbers.'

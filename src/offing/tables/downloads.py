@@ -85,9 +85,15 @@ def downloaded(tables: Sequence[tuple[str, Table]]) -> Table:
 
 
 def check_releases(
-    frequency: Frequency, ordinals: Instants, released: Instants, *, delay: Delay, rows: pd.Index, file: str,
+    frequency: Frequency,
+    ordinals: Instants,
+    released: Instants,
+    *,
+    delay: Delay,
+    rows: pd.Index,
+    file: str,
     plan: bool = False,
-) -> None:  # fmt: skip
+) -> None:
     """Refuse releases before their period has ended or a stated delay has passed, and two at once for one period.
 
     A `plan` is made before.
@@ -101,8 +107,12 @@ def check_releases(
     same = np.flatnonzero((np.diff(ordinals[order]) == 0) & (np.diff(released[order]) == 0))
     if len(same):
         first, second = (rows[order[int(same[0]) + k]] for k in (0, 1))
-        raise InputError(f"rows {first} and {second} are releases of it on the same date", "Keep one of them.",
-                         file=file, period=_label(frequency, int(ordinals[order[int(same[0])]])))  # fmt: skip
+        raise InputError(
+            f"rows {first} and {second} are releases of it on the same date",
+            "Keep one of them.",
+            file=file,
+            period=_label(frequency, int(ordinals[order[int(same[0])]])),
+        )
     axis = Axis(frequency, int(ordinals.min()), int(np.ptp(ordinals)) + 1)
     ends, due = axis.ends[ordinals - axis.first], delay.after(axis)[ordinals - axis.first]
     for limit, words in () if plan else ((ends, "before it had ended"), (due, "before its release_delay had passed")):
@@ -113,9 +123,10 @@ def check_releases(
             raise InputError(
                 f"its value is said to be released on {day:%Y-%m-%d}, {words}",
                 "Correct the date, or leave the value to a plan." if limit is ends else "Correct one of the two.",
-                file=file, row=int(rows[at]) if str(rows[at]).isdigit() else None,
+                file=file,
+                row=int(rows[at]) if str(rows[at]).isdigit() else None,
                 period=_label(frequency, int(ordinals[at])),
-            )  # fmt: skip
+            )
 
 
 def _label(frequency: Frequency, ordinal: int) -> str:

@@ -111,8 +111,10 @@ def _check_business_days(instants: Ints, frequency: Frequency, file: str, rows: 
         raise InputError(
             f"{np.datetime64(int(days[i]), 'D')} is a {weekday}{' and a holiday' if closed else ''}, no business day",
             'Remove the row, or state frequency = "day"; or state rows = "lines" and combine, to count it with the '
-            "business day before.", file=file, row=int(rows[i]),
-        )  # fmt: skip
+            "business day before.",
+            file=file,
+            row=int(rows[i]),
+        )
 
 
 @dataclass(frozen=True)
@@ -212,8 +214,10 @@ def _both_readings(
         i = int(skipped[0])
         raise InputError(
             f"found {clock[i]}, which the clock of {stamps.zone} skips",
-            "Correct the row, or state another zone.", file=file, row=int(rows[i]),
-        )  # fmt: skip
+            "Correct the row, or state another zone.",
+            file=file,
+            row=int(rows[i]),
+        )
     return clock, early, late
 
 
@@ -231,8 +235,10 @@ def check_clock(stamps: Stamps, file: str, rows: pd.Index) -> None:
         i = int(twice[0])
         raise InputError(
             f"the clock of {stamps.zone} shows {clock[i]} twice, and the lines do not say which is meant",
-            "Write offsets from UTC such as 2024-10-27T01:00+01:00.", file=file, row=int(rows[i]),
-        )  # fmt: skip
+            "Write offsets from UTC such as 2024-10-27T01:00+01:00.",
+            file=file,
+            row=int(rows[i]),
+        )
 
 
 def _microseconds(clock: pd.DatetimeIndex) -> Ints:
@@ -251,8 +257,10 @@ def _check_edges(instants: Ints, frequency: Frequency, timing: Timing, file: str
         raise InputError(
             f"{str(instants[i].astype('M8[us]'))[:10]} is day {lies} of a {frequency}, not where one "
             f"{'ends' if timing.stamp == 'end' else 'starts'}",
-            "Check weeks, week_ends, year_starts and year_ends, or stamp.", file=file, row=int(rows[i]),
-        )  # fmt: skip
+            "Check weeks, week_ends, year_starts and year_ends, or stamp.",
+            file=file,
+            row=int(rows[i]),
+        )
 
 
 def axis_of(
@@ -279,8 +287,9 @@ def axis_of(
             raise InputError(
                 f"the hour stands twice, in rows {both[0]} and {both[1]}, as on a clock that is put back in autumn",
                 f"State the zone of the clock: {' or '.join(f'zone = {chr(34)}{zone}{chr(34)}' for zone in zones)}.",
-                file=file, period=Axis(frequency, int(inner[i]), 1).labels()[0],
-            )  # fmt: skip
+                file=file,
+                period=Axis(frequency, int(inner[i]), 1).labels()[0],
+            )
         raise SeveralRowsError(
             f"rows {both[0]} and {both[1]} both stand for it"
             + (f", and {count(many, 'more row repeats', 'more rows repeat')} a period" if many else ""),
@@ -330,8 +339,10 @@ def zones_of(hours: Ints) -> list[str]:
     clock = pd.DatetimeIndex((hours * HOUR).astype("datetime64[us]"))
     found = []
     for zone in ZONES:
-        early, late = (clock.tz_localize(zone, ambiguous=np.full(len(clock), first), nonexistent="shift_forward")
-                       for first in (True, False))  # fmt: skip
+        early, late = (
+            clock.tz_localize(zone, ambiguous=np.full(len(clock), first), nonexistent="shift_forward")
+            for first in (True, False)
+        )
         if (early != late).all():
             found.append(zone)
     return found

@@ -93,8 +93,15 @@ def _days(
         pairs.setdefault((names[row], day), place)
     once = np.array(list(pairs.values()), dtype=np.int64)
     at = rows[once]
-    return Days(tuple(names[row] for row in at.tolist()), days[once], share[at], known[at], groups,
-                int(years.min()), int(years.max()))  # fmt: skip
+    return Days(
+        tuple(names[row] for row in at.tolist()),
+        days[once],
+        share[at],
+        known[at],
+        groups,
+        int(years.min()),
+        int(years.max()),
+    )
 
 
 def _shares(cells: pd.DataFrame, file: str) -> Array:

@@ -28,7 +28,7 @@ class Information:
         values became known.
     plans
         The drivers' plans by the name of the table that each continues.
-    foreseen
+    known_ahead
         Columns whose later values count as known, as they stand today. Where this is stated, if only as an empty set,
         the origin is one of the past, and rows that are called a plan count only if they say when they were made.
     window
@@ -39,7 +39,7 @@ class Information:
     series: str = ""
     as_of: object = None
     plans: Mapping[str, Table] = field(default_factory=dict)
-    foreseen: Columns | None = None
+    known_ahead: Columns | None = None
     window: int | None = None
 
     @property
@@ -47,10 +47,10 @@ class Information:
         """The tables and the plans that continue them."""
         return Sources(self.tables, self.plans)
 
-    def at(self, origin: object, *, foreseen: Columns | None = None) -> Information:
+    def at(self, origin: object, *, known_ahead: Columns | None = None) -> Information:
         """The same data at another origin, with other columns whose later values count as known, if any are given."""
-        return replace(self, as_of=origin, foreseen=self.foreseen if foreseen is None else foreseen)
+        return replace(self, as_of=origin, known_ahead=self.known_ahead if known_ahead is None else known_ahead)
 
     def view(self, origin: int, axis: Axis, goal: Goal) -> View:
         """What is known at an instant; a fit sees the periods of `axis`."""
-        return self.sources.cut(origin, axis, goal, self.foreseen)
+        return self.sources.cut(origin, axis, goal, self.known_ahead)

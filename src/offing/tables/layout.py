@@ -207,8 +207,10 @@ def _check_totals(
                 f"the row is called a total, but holds {stated[name]:,.10g} where the rows above add up to "
                 f"{nearest:,.10g}",
                 'Correct it, or state totals = "skip" to leave such rows out unchecked.',
-                file=report.file, row=int(cells.index[i]), column=name,
-            )  # fmt: skip
+                file=report.file,
+                row=int(cells.index[i]),
+                column=name,
+            )
 
 
 def _adds_up(stated: dict[str, float], real: dict[str, np.ndarray], part: np.ndarray) -> bool:

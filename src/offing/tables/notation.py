@@ -17,10 +17,55 @@ from offing.tables.number_parsing import is_missing
 
 YES_NO = "yes/no"
 #: Words for yes and for no in the languages of most spreadsheets, in lower case.
-_YES = frozenset(("yes", "y", "true", "t", "on", "ja", "oui", "si", "sí", "sì", "sim", "tak", "kyllä", "ano", "wahr",
-                  "vrai", "vero", "verdadero", "verdadeiro", "prawda", "evet"))  # fmt: skip
-_NO = frozenset(("no", "n", "false", "f", "off", "nein", "nej", "nee", "nei", "non", "não", "nao", "nie", "ei", "ne",
-                 "falsch", "faux", "falso", "fałsz", "hay\N{LATIN SMALL LETTER DOTLESS I}r"))  # fmt: skip
+_YES = frozenset(
+    (
+        "yes",
+        "y",
+        "true",
+        "t",
+        "on",
+        "ja",
+        "oui",
+        "si",
+        "sí",
+        "sì",
+        "sim",
+        "tak",
+        "kyllä",
+        "ano",
+        "wahr",
+        "vrai",
+        "vero",
+        "verdadero",
+        "verdadeiro",
+        "prawda",
+        "evet",
+    )
+)
+_NO = frozenset(
+    (
+        "no",
+        "n",
+        "false",
+        "f",
+        "off",
+        "nein",
+        "nej",
+        "nee",
+        "nei",
+        "non",
+        "não",
+        "nao",
+        "nie",
+        "ei",
+        "ne",
+        "falsch",
+        "faux",
+        "falso",
+        "fałsz",
+        "hay\N{LATIN SMALL LETTER DOTLESS I}r",
+    )
+)
 _MINUS = "\N{MINUS SIGN}\N{EN DASH}-"  # the hyphen last, where it is no range
 _SIGNS = "$€£¥₹₽₺₩₪₫₴₦฿₱₡₵₸"
 _BODY = r"[\d.,'\N{RIGHT SINGLE QUOTATION MARK}\s]*\d[\d.,]*"
@@ -184,7 +229,7 @@ def _column(
         text = next((each for each in odd if (part := parts[each]) is not None and part.unit != usual), None)
         text = text or next(each for each, part in parts.items() if part is not None and part.unit != usual)
         most = f"where most cells are in {usual!r}" if usual else "where most cells have no unit"
-        raise _fault(texts, text, file, most, "Bring the column to one unit, or split it in two.")  # fmt: skip
+        raise _fault(texts, text, file, most, "Bring the column to one unit, or split it in two.")
     plain = {text: text if part is None else part.body for text, part in parts.items()}
     if not unit and all(text == body for text, body in plain.items()):
         return (texts, "", "") if missing else None
@@ -216,7 +261,10 @@ def _note(column: pd.Series, plain: pd.Series, method: str, file: str, missing: 
     )
     cell, name = str(column.iloc[first]).strip(), str(column.name)
     return Finding(
-        "notation", "note", f"{file}: '{name}' is written as {cell!r}, which is read as {plain.iloc[first]}"
-        + ("" if method in (YES_NO, "(1)") else f" in {method}") + ".",
+        "notation",
+        "note",
+        f"{file}: '{name}' is written as {cell!r}, which is read as {plain.iloc[first]}"
+        + ("" if method in (YES_NO, "(1)") else f" in {method}")
+        + ".",
         advice=f'State notation = {{ {toml_key(name)} = "{method}" }}.',
-    )  # fmt: skip
+    )

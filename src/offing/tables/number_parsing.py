@@ -137,8 +137,9 @@ def all_numbers(frame: pd.DataFrame) -> bool:
 def words_of(cells: pd.Series) -> NDArray[np.object_]:
     """Words (n,) of a column without the blanks around them, an empty text where a cell is empty."""
     empty = cells.isna().to_numpy()
-    return np.array(["" if gone else str(cell).strip() for cell, gone in zip(cells.tolist(), empty, strict=True)],
-                    dtype=object)  # fmt: skip
+    return np.array(
+        ["" if gone else str(cell).strip() for cell, gone in zip(cells.tolist(), empty, strict=True)], dtype=object
+    )
 
 
 def wrong_cell(cell: pd.Series, numbers: NDArray[np.float64], i: int, file: str) -> InputError:

@@ -144,17 +144,31 @@ class Placing:
                 columns[name] = values
         findings = () if full else (self._gaps_note(axis, ordinals),)
         return Table(
-            file, axis, columns, unusable, treatments=(*self.report.treatments, *log),
-            findings=(*self.report.findings, *findings), texts=texts, uses=self.report.uses,
-            settings=self.report.settings, **self.reading.said(),
-        )  # fmt: skip
+            file,
+            axis,
+            columns,
+            unusable,
+            treatments=(*self.report.treatments, *log),
+            findings=(*self.report.findings, *findings),
+            texts=texts,
+            uses=self.report.uses,
+            settings=self.report.settings,
+            **self.reading.said(),
+        )
 
     def _by_release(self, rows: Places, released: Ints) -> Table:
         """One series' rows, of which a period may have several, each with the instant at which it came out."""
         ordinals, came = self.ordinals[rows], released[rows]
         delay = Delay.stated(self.reading.release_delay)
-        check_releases(self.frequency, ordinals, came, delay=delay, rows=self.rows[rows], file=self.report.file,
-                       plan=self.reading.later_rows == "plan")  # fmt: skip
+        check_releases(
+            self.frequency,
+            ordinals,
+            came,
+            delay=delay,
+            rows=self.rows[rows],
+            file=self.report.file,
+            plan=self.reading.later_rows == "plan",
+        )
         table = self._placed(rows[latest(ordinals, came)])
         order = np.argsort(came, kind="stable")
         values = {name: self.columns[name].numbers[rows][order] for name in table.columns}
@@ -173,11 +187,12 @@ class Placing:
         missing, unit = axis.n - len(ordinals), axis.frequency.unit
         runs = spelt_runs(axis.frequency, gaps_in(ordinals), 5)
         return Finding(
-            "missing periods", "note",
+            "missing periods",
+            "note",
             f"{self.report.file}: {count(missing, f'{unit} has', f'{unit}s have')} no row and "
             f"{'stays' if missing == 1 else 'stay'} missing: {runs}.",
             evidence={"periods": float(missing)},
-        )  # fmt: skip
+        )
 
 
 def _groups(names: NDArray[np.object_]) -> Iterator[tuple[str, Places]]:
@@ -193,8 +208,9 @@ def too_wide(columns: int, rows: int, file: str) -> InputError:
     """The error for a table that is wide by mistake, before anything is computed of it."""
     return InputError(
         f"there are {columns:,} columns for {rows:,} rows, more than the {MOST_COLUMNS} of a table",
-        'If each column is a series, state wide = "value"; otherwise leave out what is not needed.', file=file,
-    )  # fmt: skip
+        'If each column is a series, state wide = "value"; otherwise leave out what is not needed.',
+        file=file,
+    )
 
 
 def plain_columns(cells: pd.DataFrame) -> dict[str, ReadColumn] | None:

@@ -77,10 +77,10 @@ class Sources:
         return self.tables[source].units.get(column, "")
 
     def cut(
-        self, origin: int, rows: Axis, goal: Goal | None = None, foreseen: frozenset[tuple[str, str]] | None = None
+        self, origin: int, rows: Axis, goal: Goal | None = None, known_ahead: frozenset[tuple[str, str]] | None = None
     ) -> View:
-        """What is known at the instant `origin`; a fit sees the periods `rows`. See `View` for `foreseen`."""
-        return View(self, origin, rows, goal or Goal(), foreseen=foreseen)
+        """What is known at the instant `origin`; a fit sees the periods `rows`. See `View` for `known_ahead`."""
+        return View(self, origin, rows, goal or Goal(), known_ahead=known_ahead)
 
 
 def split_series(tables: Mapping[str, Table | Panel], target: str) -> dict[str, dict[str, Table]]:
@@ -100,8 +100,10 @@ def split_series(tables: Mapping[str, Table | Panel], target: str) -> dict[str, 
         if isinstance(table, Panel) and not isinstance(owner, Panel):
             raise InputError(
                 "the source holds several series, but the target is one series",
-                "Give the target's source an id as well, or read one series of this one.", file=table.name, key="id",
-            )  # fmt: skip
+                "Give the target's source an id as well, or read one series of this one.",
+                file=table.name,
+                key="id",
+            )
     lacking = not_in_all(tables, target)
     kept = [series for series in names if series not in lacking]
     if not kept:
@@ -140,8 +142,8 @@ class Goal:
 class View:
     """Sources as they were known at an origin, and what is to be explained. Nothing else reaches a term.
 
-    Of columns that are `foreseen` all values count as known, as they stand today. Where that is stated, if only as an
-    empty set, the view is one of the past: rows that are called a plan have become outcomes, which nobody knew then.
+    Of columns that are `known_ahead` all values count as known, as they stand today. Where that is stated, if only as
+    an empty set, the view is one of the past: rows that are called a plan have become outcomes, which nobody knew then.
     """
 
     sources: Sources
@@ -151,7 +153,7 @@ class View:
     patches: Mapping[tuple[str, str], Patch] = field(default_factory=dict)
     path: Path | None = None
     changes: tuple[tuple[tuple[str, str], Change], ...] = ()
-    foreseen: frozenset[tuple[str, str]] | None = None
+    known_ahead: frozenset[tuple[str, str]] | None = None
 
     @property
     def day(self) -> int:
@@ -186,8 +188,9 @@ class View:
 
     def without(self, kind: type[Change] = Change, key: tuple[str, str] | None = None) -> View:
         """The same view without changes of a kind, of one column or of all."""
-        kept = tuple(each for each in self.changes
-                     if not isinstance(each[1], kind) or (key is not None and each[0] != key))  # fmt: skip
+        kept = tuple(
+            each for each in self.changes if not isinstance(each[1], kind) or (key is not None and each[0] != key)
+        )
         return replace(self, changes=kept)
 
     def change(self, kind: type[Kind], key: tuple[str, str]) -> Kind | None:
@@ -223,10 +226,10 @@ class View:
         """Actual values (n,) of a column that were known at the origin, untreated; NaN elsewhere."""
         source, column = self.sources.find(reference)
         # What is foreseen, or declared to be known early, was no outcome yet.
-        past = self if self.foreseen is None else replace(self, foreseen=frozenset())
+        past = self if self.known_ahead is None else replace(self, known_ahead=frozenset())
         known = past._untreated(source, column, axis)
         actual = known.marks == ACTUAL
-        if self.foreseen is not None:
+        if self.known_ahead is not None:
             actual &= on_clock_of(self.rows.frequency, axis.frequency, axis.ends) <= self.origin
         return np.where(actual, known.values, np.nan)
 
@@ -279,13 +282,13 @@ class View:
         plan = self.sources.plans.get(source)
         if self.change(Unplanned, (source, column)) is not None:
             return None
-        if plan is None or not _has(plan, column) or (self.foreseen is not None and plan.vintages is None):
+        if plan is None or not _has(plan, column) or (self.known_ahead is not None and plan.vintages is None):
             return None
         return plan
 
     def _as_known(self, source: str, table: Table, column: str) -> Array:
         """A table's column as it stood at the origin."""
-        if table.vintages is None or (self.foreseen is not None and (source, column) in self.foreseen):
+        if table.vintages is None or (self.known_ahead is not None and (source, column) in self.known_ahead):
             return table.values(column)
         clock = on_clock_of(table.axis.frequency, self.rows.frequency, np.array([self.origin]))
         return table.values_at(column, int(clock[0]))
@@ -316,9 +319,9 @@ class View:
         """Advice for a driver without a value in the period `missing`."""
         source, column = self.sources.find(reference)
         table, plan = self.sources.tables[source], self.sources.plans.get(source)
-        if self.foreseen is not None and (source, column) in self.foreseen:
+        if self.known_ahead is not None and (source, column) in self.known_ahead:
             return "Fill in the cell."
-        if self.foreseen is not None:
+        if self.known_ahead is not None:
             return "State the column as planned, give a plan that says when it was made, or leave the term out."
         if table.later_rows is None and table.axis.holds(missing):
             later = table.words(column)[missing.first - table.axis.first]
@@ -338,8 +341,8 @@ class View:
 
     def _marks(self, source: str, column: str) -> NDArray[np.int8]:
         table, later = self.sources.tables[source], MISSING
-        if self.foreseen is not None:
-            later = ACTUAL if (source, column) in self.foreseen or table.later_rows == "actual" else MISSING
+        if self.known_ahead is not None:
+            later = ACTUAL if (source, column) in self.known_ahead or table.later_rows == "actual" else MISSING
         elif table.later_rows is not None and self.change(Unplanned, (source, column)) is None:
             later = {"plan": PLAN, "actual": ACTUAL}[table.later_rows]
         known_at = on_clock_of(self.rows.frequency, table.axis.frequency, table.known_at())

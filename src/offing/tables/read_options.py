@@ -118,21 +118,24 @@ class Reading:
         if self.rows == "lines" and not (self.combine and (self.frequency or self.aggregate_to)):
             raise InputError(
                 "lines are gathered into periods, and it is not stated into which or how",
-                'State frequency = "month" and combine = { amount = "sum" }, say.', key="rows",
-            )  # fmt: skip
+                'State frequency = "month" and combine = { amount = "sum" }, say.',
+                key="rows",
+            )
         if self.aggregate_to is not None and not self.combine:
             raise InputError(
                 "it is not stated how the values of a period become one",
-                'State combine = { sold = "sum", price = "mean" }, say.', key="aggregate_to",
-            )  # fmt: skip
+                'State combine = { sold = "sum", price = "mean" }, say.',
+                key="aggregate_to",
+            )
         if self.combine and self.rows == "periods" and self.aggregate_to is None:
             raise InputError(
                 "there is nothing to combine", 'State rows = "lines", or aggregate_to = "month", say.', key="combine"
             )
         Combine(self.combine)
         if self.released is not None and (self.rows == "lines" or self.aggregate_to or self.wide):
-            raise InputError("releases are stated by the row of a period", "Give one row a period and release.",
-                             key="released")  # fmt: skip
+            raise InputError(
+                "releases are stated by the row of a period", "Give one row a period and release.", key="released"
+            )
         if self.holidays is not None and "business day" not in (self.frequency, self.aggregate_to):
             raise InputError(
                 "a source's holidays are those on which no business day falls",

@@ -196,24 +196,29 @@ read.__signature__ = inspect.Signature(  # type: ignore[attr-defined]
         inspect.Parameter("source", inspect.Parameter.POSITIONAL_OR_KEYWORD, default=None, annotation=Any),
         *(
             inspect.Parameter(
-                each.name, inspect.Parameter.KEYWORD_ONLY, annotation=each.type,
+                each.name,
+                inspect.Parameter.KEYWORD_ONLY,
+                annotation=each.type,
                 default=getattr(Reading(), each.name),
             )
             for each in fields(Reading)
         ),
     ],
     return_annotation=Table | Panel,
-)  # fmt: skip
+)
 
 
 def _left_out(refused: dict[str, InputError]) -> list[Finding]:
     """One finding for each of the first series that could not be read, and one for all others."""
     shown = [
-        Finding("series", "warning",
-                f"The series {name!r} is left out: {error.found.removesuffix(f' in the series {name!r}')}.",
-                advice=error.advice)
+        Finding(
+            "series",
+            "warning",
+            f"The series {name!r} is left out: {error.found.removesuffix(f' in the series {name!r}')}.",
+            advice=error.advice,
+        )
         for name, error in list(refused.items())[:3]
-    ]  # fmt: skip
+    ]
     if len(refused) > 3:
         shown.append(
             Finding("series", "warning", f"{len(refused) - 3:,} more series are left out; see the panel's left_out.")
@@ -284,10 +289,12 @@ def open_file(path: Path, reading: Reading) -> Source:
     if suffix in (".xls", ".ods", ".db", ".sqlite", ".duckdb", ".json"):
         raise InputError(
             f"files of the kind {suffix} are not read",
-            "Save a workbook as .xlsx; name a database in database; save other tables as CSV.", file=file,
-        )  # fmt: skip
-    return CsvFile(path, file, reading.separator, reading.decimal, reading.thousands, reading.encoding,
-                   reading.header_row)  # fmt: skip
+            "Save a workbook as .xlsx; name a database in database; save other tables as CSV.",
+            file=file,
+        )
+    return CsvFile(
+        path, file, reading.separator, reading.decimal, reading.thousands, reading.encoding, reading.header_row
+    )
 
 
 def _workbook(path: Path, file: str, reading: Reading) -> Source:
@@ -348,9 +355,15 @@ def _lines(
     )
     assume_notation(report, first.notation, reading, first.findings)
     report.uses |= {
-        str(name): "date" if name == time else "id" if name in reading.ids else "" if name in reading.combine
-        else "not used: combine does not name it" for name in sample.columns
-    }  # fmt: skip
+        str(name): "date"
+        if name == time
+        else "id"
+        if name in reading.ids
+        else ""
+        if name in reading.combine
+        else "not used: combine does not name it"
+        for name in sample.columns
+    }
     gathered = Lines(
         source, time, reading.ids, combine, stamps, frequency, first.notation, reading.missing_words
     ).gather()
@@ -364,9 +377,15 @@ def _lines(
         for key in ("units", "labels"):
             said[key] = {column: text for column, text in said[key].items() if column in kept}
         table = Table(
-            source.file, gathered.axis.part(low, high), kept, treatments=treatments, findings=tuple(report.findings),
-            uses=report.uses, settings=report.settings, **said,
-        )  # fmt: skip
+            source.file,
+            gathered.axis.part(low, high),
+            kept,
+            treatments=treatments,
+            findings=tuple(report.findings),
+            uses=report.uses,
+            settings=report.settings,
+            **said,
+        )
         if reading.aggregate_to and reading.aggregate_to != unit:
             again = {column: "sum" if how == "count" else how for column, how in reading.combine.items()}
             table = aggregated(table, reading.coarse(zone), again, reading.partial)
@@ -387,11 +406,15 @@ def _whole_part(gathered: Gathered, reading: Reading, file: str) -> tuple[int, i
     keep = reading.partial == "keep"
     log = tuple(
         Treatment(
-            file, ", ".join(reading.combine), axis.part(i, i + 1).labels()[0], "lines of a part only",
-            "made of what is there" if keep else "left out", f"the {axis.frequency.unit} is partial",
+            file,
+            ", ".join(reading.combine),
+            axis.part(i, i + 1).labels()[0],
+            "lines of a part only",
+            "made of what is there" if keep else "left out",
+            f"the {axis.frequency.unit} is partial",
         )
         for i in partial
-    )  # fmt: skip
+    )
     low, high = (0, axis.n) if keep else (int(0 in partial), axis.n - int(axis.n - 1 in partial))
     if high <= low:
         raise InputError(
@@ -443,9 +466,15 @@ def _periods(
         reading, unit={**{k: v for k, v in {**own_units, **units}.items() if k in columns}, **reading.unit}
     )
     placing = Placing(
-        columns, cells.index, ordinals, None if releases is None else releases.on(frequency), frequency, time,
-        reading, report,
-    )  # fmt: skip
+        columns,
+        cells.index,
+        ordinals,
+        None if releases is None else releases.on(frequency),
+        frequency,
+        time,
+        reading,
+        report,
+    )
     found, refused = placing.tables(names, other)
     if isinstance(source, WebTable):
         found = _with_downloads(source, found, reading, timing)
@@ -461,8 +490,9 @@ def _with_downloads(source: WebTable, newest: dict[str, Table], reading: Reading
             if name in earlier:
                 earlier[name].append((day, table))
     last = source.vintages[-1][0]
-    return {name: downloaded([*earlier[name], (last, table)]) if earlier[name] else table
-            for name, table in newest.items()}  # fmt: skip
+    return {
+        name: downloaded([*earlier[name], (last, table)]) if earlier[name] else table for name, table in newest.items()
+    }
 
 
 def _until(table: Table, reading: Reading) -> Table:
@@ -475,8 +505,14 @@ def _until(table: Table, reading: Reading) -> Table:
     n = stop - table.axis.first
     if n < 1:
         raise InputError(f"no row is left until {reading.until}", "State a later date.", file=table.name, key="until")
-    entry = Treatment(table.name, "", table.axis.part(n, table.axis.n).labels()[0], f"{table.axis.n - n} later rows",
-                      "not read", f"until = {reading.until}")  # fmt: skip
+    entry = Treatment(
+        table.name,
+        "",
+        table.axis.part(n, table.axis.n).labels()[0],
+        f"{table.axis.n - n} later rows",
+        "not read",
+        f"until = {reading.until}",
+    )
     return table.first_periods(n, entry)
 
 

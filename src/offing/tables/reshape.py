@@ -149,8 +149,9 @@ def _dates_side_by_side(
         raise InputError(
             f"the columns are {len(dates)} dates, and '{first}' names a series in each row",
             f'For a series each, state wide = "{value}" and id = "{first}"; for one table with a column each, '
-            "transpose = true.", file=file,
-        )  # fmt: skip
+            "transpose = true.",
+            file=file,
+        )
     parts = [cells[list(ids)].assign(**{PERIOD: name}).assign(**{value: cells[name]}) for name in dates]
     tidy = pd.concat(parts)
     known = tidy[value].notna() & (_text(tidy[value]) != "")
@@ -182,8 +183,12 @@ def transposed(cells: pd.DataFrame, file: str) -> tuple[pd.DataFrame, dict[str, 
     heads = [str(name) for name in cells.columns if name not in dates]
     items = next((name for name in heads if _different(cells[name])), None)
     if not dates or items is None:
-        raise InputError("no column names the rows, or the others are not called by dates", "Remove transpose.",
-                         file=file, key="transpose")  # fmt: skip
+        raise InputError(
+            "no column names the rows, or the others are not called by dates",
+            "Remove transpose.",
+            file=file,
+            key="transpose",
+        )
     names = tidy_names(_text(cells[items]).tolist(), file)
     turned = pd.DataFrame({name: list(cells.iloc[i][dates]) for i, name in enumerate(names)}, dtype=object)
     turned = turned.where(turned.notna(), "")
@@ -213,8 +218,13 @@ def _years_side_by_side(cells: pd.DataFrame, value: str, ids: Sequence[str], fil
         fits = place_in_year(cell) if years else _YEAR.fullmatch(cell)
         if not fits:
             wanted = "a month, quarter or week" if years else "a year"
-            raise InputError(f"found {cell!r}, which is not {wanted}", "Remove the row if it is a total.",
-                             file=file, row=int(str(row)), column=str(side))  # fmt: skip
+            raise InputError(
+                f"found {cell!r}, which is not {wanted}",
+                "Remove the row if it is a total.",
+                file=file,
+                row=int(str(row)),
+                column=str(side),
+            )
     parts = []
     for name in across:
         year = pd.Series(str(name), text.index) if years else text
@@ -253,13 +263,19 @@ def numbered(cells: pd.Series, first: object, unit: str | None, file: str) -> tu
     word = str(cells.name).strip().lower().rstrip("s. ")
     unit = unit or next((each for each in ("week", "month", "quarter", "year", "day", "hour") if each in word), None)
     if unit is None:
-        raise InputError("it is not stated what is numbered", 'State frequency = "week", say.', file=file,
-                         column=str(cells.name))  # fmt: skip
+        raise InputError(
+            "it is not stated what is numbered", 'State frequency = "week", say.', file=file, column=str(cells.name)
+        )
     numbers, before = [], None
     for row, text in _text(cells).items():
         if not text.isdigit() or (before is not None and int(text) not in (before + 1, 1)):
-            raise InputError(f"found {text!r}, which does not follow {before}", "Correct it; rows must be in order.",
-                             file=file, row=int(str(row)), column=str(cells.name))  # fmt: skip
+            raise InputError(
+                f"found {text!r}, which does not follow {before}",
+                "Correct it; rows must be in order.",
+                file=file,
+                row=int(str(row)),
+                column=str(cells.name),
+            )
         before = int(text)
         numbers.append(before)
     start = pd.Timestamp(first)  # type: ignore[arg-type]
@@ -297,17 +313,23 @@ def joined_time(cells: pd.DataFrame, columns: Sequence[str], file: str) -> pd.Da
         return _with_hours(cells, columns, file)
     if len(columns) not in (2, 3):
         raise InputError(
-            f"found {len(columns)} columns", "Give the year's column and the month's, and the day's if there is one.",
-            file=file, key="time",
-        )  # fmt: skip
+            f"found {len(columns)} columns",
+            "Give the year's column and the month's, and the day's if there is one.",
+            file=file,
+            key="time",
+        )
     year, place = (_text(cells[name]) for name in columns[:2])
     for row, cell in year.items():
         if not _YEAR.fullmatch(cell):
             raise InputError(f"found {cell!r}, which is not a year", file=file, row=int(str(row)), column=columns[0])
     for row, cell in place.items():
         if place_in_year(cell, columns[1]) is None:
-            raise InputError(f"found {cell!r}, which is not a month, quarter or week",
-                             file=file, row=int(str(row)), column=columns[1])  # fmt: skip
+            raise InputError(
+                f"found {cell!r}, which is not a month, quarter or week",
+                file=file,
+                row=int(str(row)),
+                column=columns[1],
+            )
     dates = year + "-" + place.map(lambda cell: place_in_year(cell, columns[1]))
     if len(columns) == 3:
         dates = dates + "-" + _text(cells[columns[2]]).str.zfill(2)
@@ -320,8 +342,13 @@ def _with_hours(cells: pd.DataFrame, columns: Sequence[str], file: str) -> pd.Da
     texts = _text(cells[hour]).str.replace(r":00(:00)?$", "", regex=True)
     for row, cell in texts.items():
         if not cell.isdigit() or int(cell) > 24:
-            raise InputError(f"found {cell!r}, which is not an hour of the day", "Write 0 to 23, or 1 to 24.",
-                             file=file, row=int(str(row)), column=hour)  # fmt: skip
+            raise InputError(
+                f"found {cell!r}, which is not an hour of the day",
+                "Write 0 to 23, or 1 to 24.",
+                file=file,
+                row=int(str(row)),
+                column=hour,
+            )
     numbers = texts.astype(int)
     starts = numbers - 1 if (numbers == 24).any() and not (numbers == 0).any() else numbers
     stamps, _ = stamps_of(cells[day], (), file, None)

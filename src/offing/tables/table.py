@@ -45,9 +45,7 @@ class Delay:
             return NO_DELAY
         noted = re.fullmatch(r"(\d+)(?: (hour|day|week|period)s?)?", str(text).strip())
         if noted is None:
-            raise InputError(
-                f"found {text!r}", 'Give a number of periods, or such as "21 days".', key="release_delay"
-            )  # fmt: skip
+            raise InputError(f"found {text!r}", 'Give a number of periods, or such as "21 days".', key="release_delay")
         if noted[2] in (None, "period"):
             return cls(periods=int(noted[1]))
         return cls(microseconds=int(noted[1]) * {"hour": HOUR, "day": DAY, "week": 7 * DAY}[noted[2]])
@@ -210,10 +208,13 @@ class Table:
     def first_periods(self, n: int, entry: Treatment) -> Table:
         """The first `n` periods, with an entry in the log."""
         return replace(
-            self, axis=self.axis.part(0, n), columns={name: values[:n].copy() for name, values in self.columns.items()},
-            texts={name: words[:n] for name, words in self.texts.items()}, treatments=(*self.treatments, entry),
+            self,
+            axis=self.axis.part(0, n),
+            columns={name: values[:n].copy() for name, values in self.columns.items()},
+            texts={name: words[:n] for name, words in self.texts.items()},
+            treatments=(*self.treatments, entry),
             vintages=None if self.vintages is None else self.vintages.before(n),
-        )  # fmt: skip
+        )
 
     def __str__(self) -> str:
         lines = [f"{self.name}: {self.axis.spell()}" + (f" ({self.note})" if self.note else "")]

@@ -38,8 +38,11 @@ def tidied(
     file = report.file
     cells = filled_down(cells, reading.filled, file)
     if reading.header_row is None and names_are_values([str(name) for name in cells.columns]):
-        raise InputError("the first row holds values instead of the columns' names",
-                         "Add a row of names, or state header_row = 0 to number the columns.", file=file)  # fmt: skip
+        raise InputError(
+            "the first row holds values instead of the columns' names",
+            "Add a row of names, or state header_row = 0 to number the columns.",
+            file=file,
+        )
     if reading.transpose:
         cells, units, others = transposed(cells, file)
         report.uses |= {PERIOD: "date", **dict.fromkeys(others, "not used: the table is turned round")}
@@ -92,8 +95,9 @@ def time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
     if parts:
         raise InputError(
             f"{' and '.join(repr(each) for each in parts)} hold the date in {len(parts)} columns",
-            f"State time = [{', '.join(f'{chr(34)}{each}{chr(34)}' for each in parts)}].", file=file,
-        )  # fmt: skip
+            f"State time = [{', '.join(f'{chr(34)}{each}{chr(34)}' for each in parts)}].",
+            file=file,
+        )
     if len(found) == 1:
         return found[0]
     if found:
@@ -107,14 +111,18 @@ def time_column(cells: pd.DataFrame, stated: str | None, file: str) -> str:
         raise _dates_across(cells, heads, file)
     ranges = next((name for name in known if _RANGE.fullmatch(str(cells[name].iloc[0]))), None)
     if ranges is not None:
-        raise InputError(f"'{ranges}' holds ranges such as {str(cells[ranges].iloc[0])!r}",
-                         'Keep the first day of each, and state stamp = "start".', file=file)  # fmt: skip
+        raise InputError(
+            f"'{ranges}' holds ranges such as {str(cells[ranges].iloc[0])!r}",
+            'Keep the first day of each, and state stamp = "start".',
+            file=file,
+        )
     counted = next((name for name in known if looks_numbered(cells[name])), None)
     if counted is not None:
         raise InputError(
             f"the periods are only numbered, in '{counted}' from {cells[counted].iloc[0]} to {cells[counted].iloc[-1]}",
-            f'Say the date of the first one: time = "{counted}" and first_period = "2024-01-01", say.', file=file,
-        )  # fmt: skip
+            f'Say the date of the first one: time = "{counted}" and first_period = "2024-01-01", say.',
+            file=file,
+        )
     raise InputError(
         "no column holds dates",
         f"The columns are: {', '.join(known)}. Dates are best written as 2024-01-31; if the names stand further down, "
@@ -141,8 +149,14 @@ def _parts_of_date(cells: pd.DataFrame, found: list[str]) -> list[str]:
         return []
     year = next((name for name in known if all_years(cells[name])), None)
     words = ("month", "quarter", "week", "qtr", "monat", "mois", "mes", "kw", "period")
-    step = next((name for name in known if name != year and any(word in name.lower() for word in words)
-                 and all_places(cells[name])), None)  # fmt: skip
+    step = next(
+        (
+            name
+            for name in known
+            if name != year and any(word in name.lower() for word in words) and all_places(cells[name])
+        ),
+        None,
+    )
     if year is None or step is None:
         return []
     day = next((name for name in known if re.fullmatch(r"day|dom|tag|jour|dia|d", name.lower())), None)
@@ -155,5 +169,6 @@ def _dates_across(cells: pd.DataFrame, heads: list[str], file: str) -> InputErro
     return InputError(
         f"the columns are {len(heads)} dates, from {heads[0]} to {heads[-1]}, and the rows are named by '{items}'",
         f'For one table with a column for each row, state transpose = true; for a series each, wide = "value" and '
-        f'id = "{items}".', file=file,
-    )  # fmt: skip
+        f'id = "{items}".',
+        file=file,
+    )

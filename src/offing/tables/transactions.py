@@ -252,6 +252,9 @@ def gap_note(gathered: Gathered, file: str, combine: Combine) -> Iterator[Findin
     if inside:
         unit = gathered.axis.frequency.unit
         yield Finding(
-            "no lines", "note", f"{file}: {int(inside)} {unit}s without lines count as 0 in '{column}'.",
-            advice="State treatments for zeros if nothing could be sold then.", evidence={"periods": float(inside)},
-        )  # fmt: skip
+            "no lines",
+            "note",
+            f"{file}: {int(inside)} {unit}s without lines count as 0 in '{column}'.",
+            advice="State treatments for zeros if nothing could be sold then.",
+            evidence={"periods": float(inside)},
+        )

@@ -110,9 +110,15 @@ class Treat(Keywords):
         self._missing(work)
         changed = np.flatnonzero(~((work.values == work.before) | (np.isnan(work.values) & np.isnan(work.before))))
         patch = Patch(
-            source, column, axis.ordinals[changed], work.values[changed], pulses, self.smooth,
-            log=tuple(work.log), findings=tuple(work.findings),
-        )  # fmt: skip
+            source,
+            column,
+            axis.ordinals[changed],
+            work.values[changed],
+            pulses,
+            self.smooth,
+            log=tuple(work.log),
+            findings=tuple(work.findings),
+        )
         if self.smooth > 1:
             patch = self._smooth(patch, work)
         return patch
@@ -150,12 +156,13 @@ class Treat(Keywords):
             total = sum(length for _, length in left)
             work.findings.append(
                 Finding(
-                    "missing values", "note",
+                    "missing values",
+                    "note",
                     f"'{work.column}' is missing in {count(total, work.axis.frequency.unit)}: {spelt}.",
                     advice="" if self.missing == "leave" else f"Runs of more than {limit} are not filled; see longest.",
                     evidence={"periods": float(total), "runs": float(len(left))},
                 )
-            )  # fmt: skip
+            )
         if self.missing == "leave":
             return
         filled = _fills(self.missing, work.values, work.axis)
@@ -249,11 +256,12 @@ def zero_question(column: str, axis: Axis, values: Array) -> tuple[Finding, ...]
     breaks = np.flatnonzero(np.diff(ordinals) > 1) + 1
     runs = [(int(run[0]), len(run)) for run in np.split(ordinals, breaks)]
     found = Finding(
-        "zeros", "warning",
+        "zeros",
+        "warning",
         f"'{column}' is 0 in {count(len(at), axis.frequency.unit)}: {spelt_runs(axis.frequency, runs)}.",
         advice='Say what that means: zeros = "no sale", "closed" or "sold out", in a treatment of the column.',
         evidence={"periods": float(len(at))},
-    )  # fmt: skip
+    )
     return (found,)
 
 
@@ -267,9 +275,10 @@ def outlier_finding(column: str, axis: Axis, values: Array, judged: Judged, at: 
     ]
     more = f" and {len(at) - 3} more" if len(at) > 3 else ""
     return Finding(
-        "outliers", "note",
+        "outliers",
+        "note",
         f"'{column}' has {count(len(at), 'value')} far from what trend, season and neighbours lead to expect: "
         f"{', '.join(noted)}{more}.",
         advice='What is an error can be treated: outliers = "exclude", "replace" or "pulse".',
         evidence={"values": float(len(at)), "highest score": float(np.abs(judged.scores[at]).max())},
-    )  # fmt: skip
+    )

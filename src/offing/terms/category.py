@@ -92,9 +92,12 @@ class Category(Term):
             found = f"it is {levels[0]!r} throughout" if len(levels) else "it has no value in the fitted periods"
             raise InputError(found, "Leave out the term.", column=self.data)
         if self.compared_with != "mean" and self.compared_with not in levels:
-            raise InputError(f"there is no level {self.compared_with!r} in the fitted periods",
-                             nearest(self.compared_with, levels.tolist()), column=self.data,
-                             key="compared_with")  # fmt: skip
+            raise InputError(
+                f"there is no level {self.compared_with!r} in the fitted periods",
+                nearest(self.compared_with, levels.tolist()),
+                column=self.data,
+                key="compared_with",
+            )
         return CategoryState(tuple(levels.tolist()), tuple(counts.tolist()))
 
     def block(self, view: View, axis: Axis, state: CategoryState) -> Block:
@@ -133,14 +136,17 @@ class Category(Term):
                 f"{words[at]!r} never came in the fitted periods, so that nothing is known of its effect",
                 f"Known are {', '.join(state.levels[:8])}{' …' if len(state.levels) > 8 else ''}: use one of these, "
                 'fit periods that have it, or state unseen = "mean".',
-                period=axis.part(at, at + 1).labels()[0], column=self.data,
-            )  # fmt: skip
+                period=axis.part(at, at + 1).labels()[0],
+                column=self.data,
+            )
 
     def written(self, view: View, state: CategoryState, beta: Array) -> list[Written]:
         """The effect of every level."""
         effects = self._spans(state) @ beta
-        return [Written(f"{self.name}: {level}", value, f"1 where '{self.data}' is '{level}', else 0")
-                for level, value in zip(state.levels, effects.tolist(), strict=True)]  # fmt: skip
+        return [
+            Written(f"{self.name}: {level}", value, f"1 where '{self.data}' is '{level}', else 0")
+            for level, value in zip(state.levels, effects.tolist(), strict=True)
+        ]
 
     def first_unknown(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
         """The first period without a word."""
@@ -156,18 +162,28 @@ class Category(Term):
         """The average, or the level that the others are compared with."""
         return Reference(np.zeros((1, len(state.levels) - 1)))
 
-    def foresee(self, view: View, axis: Axis, state: CategoryState) -> tuple[Finding, ...]:
+    def remarks_ahead(self, view: View, axis: Axis, state: CategoryState) -> tuple[Finding, ...]:
         """Levels of which nothing is known."""
         words = view.words(self.data, axis)
         new = self._unseen(words, state)
         if not len(new):
             return ()
         named = ", ".join(repr(each) for each in dict.fromkeys(words[new].tolist()))
-        message = (f"{named} of '{self.name}' never came in the fitted periods: in "
-                   f"{count(len(new), axis.frequency.unit)} of the forecast the average effect stands for it, and the "
-                   "intervals do not count what is not known of it.")  # fmt: skip
-        return (Finding("unseen level", "warning", message, str(self.name), "Fit periods that have it, when there are.",
-                        {"periods": float(len(new))}),)  # fmt: skip
+        message = (
+            f"{named} of '{self.name}' never came in the fitted periods: in "
+            f"{count(len(new), axis.frequency.unit)} of the forecast the average effect stands for it, and the "
+            "intervals do not count what is not known of it."
+        )
+        return (
+            Finding(
+                "unseen level",
+                "warning",
+                message,
+                str(self.name),
+                "Fit periods that have it, when there are.",
+                {"periods": float(len(new))},
+            ),
+        )
 
     def remarks(self, view: View, state: CategoryState) -> tuple[Finding, ...]:
         """Whether there are so many levels that the column names rows rather than kinds of them."""

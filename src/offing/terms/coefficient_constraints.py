@@ -9,10 +9,10 @@ import numpy as np
 from offing.base import InputError
 from offing.base.arrays import Array
 from offing.terms.driver_options import StatedDriver
-from offing.terms.term import STATED, Wishes
+from offing.terms.term import STATED, Constraints
 
 
-def check_wishes(driver: StatedDriver) -> None:
+def check_constraints(driver: StatedDriver) -> None:
     """Refuse what has no meaning.
 
     Raises
@@ -32,8 +32,9 @@ def check_wishes(driver: StatedDriver) -> None:
         raise InputError(f"{driver.at_least:g} is not below {driver.at_most:g}", key="at_most")
     _check_together(driver)
     if (driver.expected is None) != (driver.give_or_take is None):
-        raise InputError("a value that is expected needs how sure it is", "Give both expected and give_or_take.",
-                         key="expected")  # fmt: skip
+        raise InputError(
+            "a value that is expected needs how sure it is", "Give both expected and give_or_take.", key="expected"
+        )
     if driver.give_or_take is not None and driver.give_or_take <= 0.0:
         raise InputError(f"found {driver.give_or_take!r}", "Give a standard deviation above 0.", key="give_or_take")
     if driver.shrink_with == STATED:
@@ -43,26 +44,40 @@ def check_wishes(driver: StatedDriver) -> None:
 def _check_together(driver: StatedDriver) -> None:
     several = len(driver.lags) * len(driver.chains) > 1
     if driver.expected is not None and (driver.shrink_with is not None or driver.shaped or several):
-        what = ("its group's strength" if driver.shrink_with is not None
-                else "an estimated shape" if driver.shaped else "several lags or bases")  # fmt: skip
-        raise InputError(f"a value is expected of one coefficient, which {what} denies", "Leave out one of them.",
-                         key="expected")  # fmt: skip
+        what = (
+            "its group's strength"
+            if driver.shrink_with is not None
+            else "an estimated shape"
+            if driver.shaped
+            else "several lags or bases"
+        )
+        raise InputError(
+            f"a value is expected of one coefficient, which {what} denies", "Leave out one of them.", key="expected"
+        )
     if driver.shrink_with is not None and (not driver.shrink_with.strip() or driver.shaped):
-        raise InputError(f"found {driver.shrink_with!r}" if not driver.shaped else "its shape is estimated",
-                         "Name a group of drivers whose shapes are stated.", key="shrink_with")  # fmt: skip
-    key = next((key for key in ("sign", "at_least", "at_most", "expected", "shrink_with")
-                if getattr(driver, key) is not None), None)  # fmt: skip
+        raise InputError(
+            f"found {driver.shrink_with!r}" if not driver.shaped else "its shape is estimated",
+            "Name a group of drivers whose shapes are stated.",
+            key="shrink_with",
+        )
+    key = next(
+        (key for key in ("sign", "at_least", "at_most", "expected", "shrink_with") if getattr(driver, key) is not None),
+        None,
+    )
     many = driver.weights in ("free", "step", "polynomial", "smooth")
     if key and (driver.curve is not None or driver.lag_degree is not None or many):
         what = (
             "a curve" if driver.curve is not None else f"{driver.weights} weights" if many else "lags on a polynomial"
         )
-        raise InputError(f"{what} has no coefficient of its own of which this could be asked",
-                         'Use curve = "rising" or "falling" for a direction.', key=key)  # fmt: skip
+        raise InputError(
+            f"{what} has no coefficient of its own of which this could be asked",
+            'Use curve = "rising" or "falling" for a direction.',
+            key=key,
+        )
 
 
-def asked(driver: StatedDriver, names: tuple[str, ...], scales: tuple[float, ...]) -> dict[str, Any]:
-    """Groups and wishes of the columns, as a Block takes them; what was carried in before the data is free."""
+def constraints_of(driver: StatedDriver, names: tuple[str, ...], scales: tuple[float, ...]) -> dict[str, Any]:
+    """Groups and constraints of the columns, as a Block takes them; what was carried in before the data is free."""
     k = len(names)
     m = k - names[-1].endswith(", before the data")
     low = 0.0 if driver.sign == "positive" else -np.inf if driver.at_least is None else float(driver.at_least)
@@ -75,9 +90,13 @@ def asked(driver: StatedDriver, names: tuple[str, ...], scales: tuple[float, ...
         return (*values, *(rest,) * (k - m))
 
     spread = scales if driver.shrink_with else (float(driver.give_or_take or 1.0),) * m
-    wishes = Wishes(all_of((low,) * m, -np.inf), all_of((high,) * m, np.inf),
-                    all_of((float(driver.expected or 0.0),) * m, 0.0), all_of(spread, 1.0))  # fmt: skip
-    return {"groups": (*(group,) * m, *("",) * (k - m)), "wishes": wishes}
+    constraints = Constraints(
+        all_of((low,) * m, -np.inf),
+        all_of((high,) * m, np.inf),
+        all_of((float(driver.expected or 0.0),) * m, 0.0),
+        all_of(spread, 1.0),
+    )
+    return {"groups": (*(group,) * m, *("",) * (k - m)), "constraints": constraints}
 
 
 def usual_change(column: Array) -> float:

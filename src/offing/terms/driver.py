@@ -13,7 +13,7 @@ from offing.base import InputError, count
 from offing.base.arrays import Array
 from offing.calendar import Axis, holding
 from offing.tables import View
-from offing.terms.coefficient_constraints import asked, check_wishes, usual_change
+from offing.terms.coefficient_constraints import check_constraints, constraints_of, usual_change
 from offing.terms.driver_options import StatedDriver
 from offing.terms.driver_validation import check_forms, check_reference
 from offing.terms.frequency_conversion import (
@@ -60,7 +60,7 @@ class DriverState:
     """First fitted period, transformations and forms with what they learnt, and the shape of each that is estimated.
 
     `forms` and `shapes` are by chain. `scales` (m,) are one over the usual change of each column, where effects are
-    drawn to zero; `smooth` is the curve, if it has one.
+    shrunk towards zero; `smooth` is the curve, if it has one.
     """
 
     first: int
@@ -124,8 +124,8 @@ class Driver(StatedDriver):
         What is known of its coefficient beforehand, say from a trial: a value and its standard deviation. They count
         as one more observation (Theil & Goldberger 1961).
     shrink_with
-        The name of a group of drivers whose effects, each by its usual change, are drawn to zero with a strength that
-        is learnt (ridge: Hoerl & Kennard 1970), for many drivers that move together.
+        The name of a group of drivers whose effects, each by its usual change, are shrunk towards zero with a strength
+        that is learnt (ridge: Hoerl & Kennard 1970), for many drivers that move together.
     reference
         From which of its values contributions are measured: ``mean`` over the fitted periods, ``zero``, or a value. By
         default zero for 0/1 and mostly-zero columns that enter as they are, the mean for others.
@@ -135,7 +135,7 @@ class Driver(StatedDriver):
     weights
         For such a driver, how its single values before the end of each period enter: ``flat``, ``step`` (equal within
         each of some `blocks`), ``polynomial`` of a `degree` (Almon 1965), ``exponential`` or ``beta`` curves with a
-        slope and two shape parameters, ``smooth`` (second differences drawn to zero; Shiller 1973), ``free``, or
+        slope and two shape parameters, ``smooth`` (second differences shrunk towards zero; Shiller 1973), ``free``, or
         ``chosen`` among the flat, polynomial and curved ones by Schwarz's criterion.
     span, skip
         How many of its values enter, and how many newer ones are left out. By default no value is left out, and the
@@ -191,7 +191,7 @@ class Driver(StatedDriver):
         if self.blocks is not None:
             self._set(blocks=tuple(self.blocks), span=sum(self.blocks))
         check_ways(self)
-        check_wishes(self)
+        check_constraints(self)
 
     def needs(self) -> tuple[str, ...]:
         """The driver's column, and those that its transformations or its pattern look at."""
@@ -211,9 +211,9 @@ class Driver(StatedDriver):
     @property
     def learning(self) -> Literal["nothing", "more", "again"]:
         """Values as they are, and their usual transformations, learn nothing."""
-        asked = (self.curve, self.weights, self.shrink_with, self.combine, self.between, self.pattern)
+        stated = (self.curve, self.weights, self.shrink_with, self.combine, self.between, self.pattern)
         plain = all(type(step).learnt is Step.learnt for step in self.steps) and not any(self.chains)
-        return "nothing" if plain and all(each is None for each in asked) else "again"
+        return "nothing" if plain and all(each is None for each in stated) else "again"
 
     def learn(self, view: View) -> DriverState:
         """Where the search for estimated shapes starts, from the values in the fitted periods.
@@ -245,8 +245,9 @@ class Driver(StatedDriver):
         if not any(self.chains) and self.curve is None:
             return state
         if any(step.is_change for step in self.steps) and self.curve is None:
-            raise InputError("a form acts on values, and these are changes of values", "Leave out one of them.",
-                             key="transform")  # fmt: skip
+            raise InputError(
+                "a form acts on values, and these are changes of values", "Leave out one of them.", key="transform"
+            )
         values = self.transformed(view, view.rows, state.steps)
         self._check_values(values, view.rows)
         known = values[np.isfinite(values)]
@@ -260,17 +261,24 @@ class Driver(StatedDriver):
         unknown = np.flatnonzero(np.isnan(values))
         if self.carry_over is not None and len(unknown):
             at = int(unknown[0])
-            raise InputError("there is no value, but a carry-over needs all of them",
-                             'Fill it with a treatment, such as missing = "linear".',
-                             period=rows.part(at, at + 1).labels()[0], column=self.data)  # fmt: skip
+            raise InputError(
+                "there is no value, but a carry-over needs all of them",
+                'Fill it with a treatment, such as missing = "linear".',
+                period=rows.part(at, at + 1).labels()[0],
+                column=self.data,
+            )
         if not np.isfinite(values).any():
             raise InputError("it has no value in the fitted periods", column=self.data)
         negative = np.flatnonzero(values < 0.0)
         if (self.saturation is not None or self.power is not None) and not self.hinges and len(negative):
             at = int(negative[0])
             what = "what saturates starts at 0" if self.power is None else "there is no power of it"
-            raise InputError(f"found {values[at]:g}, but {what}", "Give it a base, say above = 0.",
-                             period=rows.part(at, at + 1).labels()[0], column=self.data)  # fmt: skip
+            raise InputError(
+                f"found {values[at]:g}, but {what}",
+                "Give it a base, say above = 0.",
+                period=rows.part(at, at + 1).labels()[0],
+                column=self.data,
+            )
 
     def block(self, view: View, axis: Axis, state: DriverState) -> Block:
         """The values, one column a lag; or what their forms make of them, by the shapes that are estimated."""
@@ -278,18 +286,24 @@ class Driver(StatedDriver):
         if self.weights is not None:
             return self._weighted(view, state, self.lag_values(view, axis, state))
         if state.smooth is not None:
-            return curve_block(state.smooth, stem, self.transformed(view, axis, state.steps),
-                               lambda: self.transformed(view, view.rows, state.steps))  # fmt: skip
+            return curve_block(
+                state.smooth,
+                stem,
+                self.transformed(view, axis, state.steps),
+                lambda: self.transformed(view, view.rows, state.steps),
+            )
         stems = tuple(stem + "".join(form.words for form in chain) for chain in self.chains)
         if not any(state.estimated):
             names = tuple(_lagged(each, lag) for lag in self.lags for each in stems)
-            parts = [self._formed(self._raw(view, own, state), own, state, np.zeros(0))[0]
-                     for own in (axis.shifted(-lag) for lag in self.lags)]  # fmt: skip
+            parts = [
+                self._formed(self._raw(view, own, state), own, state, np.zeros(0))[0]
+                for own in (axis.shifted(-lag) for lag in self.lags)
+            ]
             columns = np.hstack(parts)
             if self.lag_degree is not None:
                 return lagged_block(columns, names, stem, self.lag_degree)
             names = (*names, f"{stems[0]}, before the data") if self._carries_in else names
-            return Block(columns, names, **asked(self, names, state.scales))
+            return Block(columns, names, **constraints_of(self, names, state.scales))
         shapes = [shape for shape in state.every_shape if shape is not None]
         if self._ordered:
             return self._between_bases(view, axis, state, stems, shapes)
@@ -309,7 +323,9 @@ class Driver(StatedDriver):
             columns_at,
             tuple(len(shape.starts) for shape in shapes),
         )
-        return Block(columns_at(np.array(crossed[0]))[0], names, curve=curve, **asked(self, names, state.scales))
+        return Block(
+            columns_at(np.array(crossed[0]))[0], names, curve=curve, **constraints_of(self, names, state.scales)
+        )
 
     def _between_bases(
         self, view: View, axis: Axis, state: DriverState, stems: tuple[str, ...], shapes: Sequence[Shape]
@@ -330,21 +346,25 @@ class Driver(StatedDriver):
         apart = (0.1 * wide, 0.3 * wide, 0.6 * wide)
         curve = Shaped(
             (f"{self.name}: distance between its bases", f"{self.name}: {lower.words}"),
-            np.array(list(product(apart, lower.starts))), np.array([least, lower.lower]),
-            np.array([wide, lower.upper]), columns_at, (len(apart), len(lower.starts)),
-            readout=Readout(tuple(f"{self.name}: {shape.words}" for shape in shapes),
-                            np.array([[1.0, 1.0], [0.0, 1.0]])),
-        )  # fmt: skip
+            np.array(list(product(apart, lower.starts))),
+            np.array([least, lower.lower]),
+            np.array([wide, lower.upper]),
+            columns_at,
+            (len(apart), len(lower.starts)),
+            readout=Readout(
+                tuple(f"{self.name}: {shape.words}" for shape in shapes), np.array([[1.0, 1.0], [0.0, 1.0]])
+            ),
+        )
         columns = columns_at(curve.starts[0])[0]
-        return Block(columns, stems, curve=curve, **asked(self, stems, state.scales))
+        return Block(columns, stems, curve=curve, **constraints_of(self, stems, state.scales))
 
     def held(self, view: View, axis: Axis, state: DriverState, value: float) -> Block:
         """The block with all values under its weights, transformed, at one value."""
         return self._weighted(view, state, np.full((axis.n, int(self.span or 0)), value))
 
     def _weighted(self, view: View, state: DriverState, lags: Array) -> Block:
-        wishes = asked(self, (self.stem,), state.scales)
-        return LagWeights.of(self).block(self.stem, lags, view.frequency(self.data).unit, wishes)
+        constraints = constraints_of(self, (self.stem,), state.scales)
+        return LagWeights.of(self).block(self.stem, lags, view.frequency(self.data).unit, constraints)
 
     @property
     def stem(self) -> str:
@@ -366,9 +386,9 @@ class Driver(StatedDriver):
         for forms, shapes in zip(state.forms or ((),), state.shapes or ((),), strict=True):
             free = [shape is not None for shape in shapes]
             own = theta[at : at + sum(free)]
-            value, lean = chained(forms, free, own, raw)
+            value, slope = chained(forms, free, own, raw)
             wide = np.zeros((axis.n, len(theta)))
-            wide[:, at : at + len(own)] = lean[len(raw) - axis.n :]
+            wide[:, at : at + len(own)] = slope[len(raw) - axis.n :]
             values.append(value[len(raw) - axis.n :])
             slopes.append(wide)
             if self._carries_in:
@@ -417,8 +437,10 @@ class Driver(StatedDriver):
         block = self.block(view, view.rows, state)
         if self.lag_degree is not None:
             names, values = block.readout.names, block.readout.matrix @ beta  # type: ignore[union-attr]
-            return [Written(name, value, f"{what}{_ago(lag, unit)}")
-                    for name, value, lag in zip(names, values.tolist(), self.lags, strict=True)]  # fmt: skip
+            return [
+                Written(name, value, f"{what}{_ago(lag, unit)}")
+                for name, value, lag in zip(names, values.tolist(), self.lags, strict=True)
+            ]
         texts = []
         theta = beta[len(block.names) :]
         theta = np.array([theta[1] + theta[0], theta[1]]) if self._ordered else theta
@@ -435,16 +457,19 @@ class Driver(StatedDriver):
             share = next(form for chain in state.forms for form in chain if isinstance(form, CarryOver)).share
             kept = float(theta[-1]) if share == "estimated" else float(share)
             texts.append(f"{kept:.12g} to the power (1 + {unit}s since {first})")
-        return [Written(name, value, text) for name, value, text in
-                zip(block.names, beta.tolist(), texts, strict=False)]  # fmt: skip
+        return [
+            Written(name, value, text) for name, value, text in zip(block.names, beta.tolist(), texts, strict=False)
+        ]
 
     def _written_weights(self, view: View, what: str, beta: Array) -> list[Written]:
         """One summand for each of its lags."""
         weights, own = LagWeights.of(self), view.frequency(self.data).unit
         values = weights.coefficients(beta)
         last = "before the last one that ended by the period's end"
-        return [Written(f"{self.stem}: lag {lag}", value, f"{what} in the {own} that ended {count(lag, own)} {last}")
-                for lag, value in enumerate(values.tolist(), self.skip)]  # fmt: skip
+        return [
+            Written(f"{self.stem}: lag {lag}", value, f"{what} in the {own} that ended {count(lag, own)} {last}")
+            for lag, value in enumerate(values.tolist(), self.skip)
+        ]
 
     @property
     def measured_from(self) -> str:

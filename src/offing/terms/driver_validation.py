@@ -28,30 +28,49 @@ def check_forms(driver: StatedDriver) -> None:
         raise InputError(f"found {driver.curve!r}", f"Allowed: {', '.join(get_args(Bend))}.", key="curve")
     acts_on = driver.carry_over is not None or driver.saturation is not None
     if len(driver.hinges) > 1 and acts_on:
-        raise InputError("several bases, and what each makes is carried over or saturates",
-                         "Give a driver for each base, each with a name.", key="above")  # fmt: skip
+        raise InputError(
+            "several bases, and what each makes is carried over or saturates",
+            "Give a driver for each base, each with a name.",
+            key="above",
+        )
     if driver.curve is not None and (driver.hinges or acts_on or driver.lags != (0,)):
-        raise InputError("a curve has any shape by itself", "Leave out bases, carry_over, saturation and lags.",
-                         key="curve")  # fmt: skip
+        raise InputError(
+            "a curve has any shape by itself", "Leave out bases, carry_over, saturation and lags.", key="curve"
+        )
     powers = [i for i, step in enumerate(steps_of(driver.transform)) if isinstance(step, EstimatedPower)]
-    if powers and (powers != [len(driver.transform) - 1] or driver.hinges or driver.curve is not None
-                   or driver.weights is not None or any(step.is_change for step in driver.steps)):  # fmt: skip
-        raise InputError("an estimated power comes last, and not beside a base, a curve, weights or changes",
-                         "State the power as a number, or leave out the others.", key="transform")  # fmt: skip
+    if powers and (
+        powers != [len(driver.transform) - 1]
+        or driver.hinges
+        or driver.curve is not None
+        or driver.weights is not None
+        or any(step.is_change for step in driver.steps)
+    ):
+        raise InputError(
+            "an estimated power comes last, and not beside a base, a curve, weights or changes",
+            "State the power as a number, or leave out the others.",
+            key="transform",
+        )
     if driver.carry_over is not None and driver.lags != (0,):
         raise InputError("a carry-over acts in later periods by itself", "Leave out lags.", key="lags")
     if driver.shaped and driver.lags != (0,):
-        raise InputError("an estimated shape and lags do not go together", "Use carry_over, or state the number.",
-                         key="lags")  # fmt: skip
+        raise InputError(
+            "an estimated shape and lags do not go together", "Use carry_over, or state the number.", key="lags"
+        )
     degree = driver.lag_degree
     if degree is None:
         return
     if isinstance(degree, bool) or not isinstance(degree, (int, np.integer)) or not 0 <= degree < len(driver.lags):
-        raise InputError(f"found {degree!r}", f"Give a whole number from 0 to {len(driver.lags) - 1}, one less than "
-                         "there are lags.", key="lag_degree")  # fmt: skip
+        raise InputError(
+            f"found {degree!r}",
+            f"Give a whole number from 0 to {len(driver.lags) - 1}, one less than there are lags.",
+            key="lag_degree",
+        )
     if driver.lags != tuple(range(driver.lags[0], driver.lags[0] + len(driver.lags))) or len(driver.hinges) > 1:
-        raise InputError("a curve over the lags needs them in a row, and one column each",
-                         "Give lags such as [0, 1, 2, 3, 4].", key="lag_degree")  # fmt: skip
+        raise InputError(
+            "a curve over the lags needs them in a row, and one column each",
+            "Give lags such as [0, 1, 2, 3, 4].",
+            key="lag_degree",
+        )
 
 
 def check_reference(driver: StatedDriver) -> None:

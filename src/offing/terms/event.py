@@ -88,8 +88,9 @@ class Event(Term):
         if self.form not in get_args(Form):
             raise InputError(f"found {self.form!r}", f"Allowed: {', '.join(get_args(Form))}.", key="form")
         if self.fades != (self.half_life is not None):
-            raise InputError("half_life belongs to the forms decay and approach, which need it", "Give both.",
-                             key="half_life")  # fmt: skip
+            raise InputError(
+                "half_life belongs to the forms decay and approach, which need it", "Give both.", key="half_life"
+            )
         number = self.half_life not in (None, "estimated")
         if number and (isinstance(self.half_life, (str, bool)) or not self.half_life > 0):  # type: ignore[operator]
             raise InputError(f"found {self.half_life!r}", 'Give a number above 0, or "estimated".', key="half_life")
@@ -115,7 +116,7 @@ class Event(Term):
         """
         known = self._own() if self.table is None else read_occurrences(self.table)
         state = EventState(known.part(known.known_from <= view.day))
-        if view.foreseen is not None:
+        if view.known_ahead is not None:
             # At an origin in the past what had not begun has no effect that anybody could have known.
             ended = int(view.rows.days[1][-1])
             return EventState(state.occurrences.part(state.occurrences.first < ended))
@@ -138,18 +139,23 @@ class Event(Term):
 
         starts = np.array([[1.0], [3.0], [10.0]])
         longest = np.array([max(4.0, min(_LONGEST, view.rows.n / 4.0))])
-        curve = Shaped((f"{self.name}: half-life in periods",), np.minimum(starts, longest), np.array([0.2]), longest,
-                       columns)  # fmt: skip
+        curve = Shaped(
+            (f"{self.name}: half-life in periods",), np.minimum(starts, longest), np.array([0.2]), longest, columns
+        )
         return Block(columns(starts[0])[0], (self._column_name,), curve=curve)
 
     def written(self, view: View, state: EventState, beta: Array) -> list[Written]:
         """The form over all occurrences, each by its strength."""
         found = state.occurrences
-        each = "; ".join(f"{np.datetime64(int(first), 'D')} to {np.datetime64(int(last), 'D')} times {strength:.12g}"
-                         for first, last, strength in zip(found.first, found.last, found.strength,
-                                                          strict=True))  # fmt: skip
-        what = {"pulse": "share of the period's days", "step": "share of the period's days from the first on",
-                "ramp": "mean over the period of the years (of 365.25 days) since the first day began"}  # fmt: skip
+        each = "; ".join(
+            f"{np.datetime64(int(first), 'D')} to {np.datetime64(int(last), 'D')} times {strength:.12g}"
+            for first, last, strength in zip(found.first, found.last, found.strength, strict=True)
+        )
+        what = {
+            "pulse": "share of the period's days",
+            "step": "share of the period's days from the first on",
+            "ramp": "mean over the period of the years (of 365.25 days) since the first day began",
+        }
         if self.fades:
             half = float(beta[-1]) if self.half_life == "estimated" else float(self.half_life or 1.0)
             side = "after" if self.form == "decay" else "before"

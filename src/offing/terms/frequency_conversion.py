@@ -87,8 +87,12 @@ def _smoothed(driver: StatedDriver, view: View, slow: Axis, values: Array, axis:
         pattern = None if driver.pattern is None else view.known(driver.pattern, own).values
         if pattern is not None and not np.isfinite(pattern).all():
             at = int(np.flatnonzero(~np.isfinite(pattern))[0])
-            raise InputError("the pattern has no value there, but the slower series has one", "Fill or shorten it.",
-                             column=driver.pattern, period=own.part(at, at + 1).labels()[0])  # fmt: skip
+            raise InputError(
+                "the pattern has no value there, but the slower series has one",
+                "Fill or shorten it.",
+                column=driver.pattern,
+                period=own.part(at, at + 1).labels()[0],
+            )
         smooth = spread_smoothly(sums, place, pattern)
         where = axis.ordinals - own.first
         inner = (where >= 0) & (where < own.n)
@@ -112,8 +116,9 @@ def check_ways(driver: StatedDriver) -> None:
         raise InputError("a driver ticks faster or slower than the target", "Give combine or between.", key="between")
     for key, usual in (("pattern", None), ("keeps", "sum")):
         if getattr(driver, key) != usual and driver.between != "smooth":
-            raise InputError(f"{key} belongs to a slower driver that is drawn smooth", 'State between = "smooth".',
-                             key=key)  # fmt: skip
+            raise InputError(
+                f"{key} belongs to a slower driver that is drawn smooth", 'State between = "smooth".', key=key
+            )
 
 
 def check_crossing(driver: StatedDriver, view: View) -> None:
@@ -133,8 +138,9 @@ def check_crossing(driver: StatedDriver, view: View) -> None:
             raise InputError(f"its values are by the {own} already", f"Leave out {key}.", key=key)
         return
     if faster == 0.0:
-        raise InputError(f"{both}, and neither nests in the other", "Read both with the same frequency.",
-                         column=driver.data)  # fmt: skip
+        raise InputError(
+            f"{both}, and neither nests in the other", "Read both with the same frequency.", column=driver.data
+        )
     if faster > 0.0 and driver.between is not None:
         raise InputError(f"{both}, which is slower", "Say weights or combine instead of between.", column=driver.data)
     if faster > 0.0 and driver.weights is None and driver.combine is None:
@@ -142,17 +148,19 @@ def check_crossing(driver: StatedDriver, view: View) -> None:
             f"{both}, and it is not said how its values become one",
             'State weights = "beta" with a span, so that each has a weight of its own, or combine = "mean".',
             column=driver.data,
-        )  # fmt: skip
+        )
     if faster < 0.0 and driver.between is None:
         raise InputError(
             f"{both}, which is faster",
             'Say what it is within its periods: between = "repeat", "divide", "linear" or "smooth".'
             if driver.weights is None and driver.combine is None
-            else "Weights and combine are for faster drivers; say between instead.", column=driver.data,
-        )  # fmt: skip
+            else "Weights and combine are for faster drivers; say between instead.",
+            column=driver.data,
+        )
     if driver.pattern is not None and view.frequency(driver.pattern) != target:
-        raise InputError("a pattern ticks as the target does", "Give another column.", column=driver.pattern,
-                         key="pattern")  # fmt: skip
+        raise InputError(
+            "a pattern ticks as the target does", "Give another column.", column=driver.pattern, key="pattern"
+        )
 
 
 def check_lags(driver: StatedDriver, view: View, lags: Array) -> None:
@@ -172,29 +180,47 @@ def check_lags(driver: StatedDriver, view: View, lags: Array) -> None:
     if not whole.any():
         noted = f"its {axis.spell()} and the target's {view.rows.spell()}"
         if weights.span > axis.n:
-            raise InputError(f"a span of {count(weights.span, axis.frequency.unit)} is longer than {noted}",
-                             "Give a shorter one.", file=table.name, column=driver.data, key="span")  # fmt: skip
+            raise InputError(
+                f"a span of {count(weights.span, axis.frequency.unit)} is longer than {noted}",
+                "Give a shorter one.",
+                file=table.name,
+                column=driver.data,
+                key="span",
+            )
         if weights.skip and weights.span + weights.skip > axis.n:
-            raise InputError(f"skipping {weights.skip} of them leaves nothing of {noted}", "Skip fewer.",
-                             file=table.name, column=driver.data, key="skip")  # fmt: skip
-        raise InputError(f"{noted} do not overlap by a whole span", "Give longer series or a shorter span.",
-                         file=table.name, column=driver.data)  # fmt: skip
+            raise InputError(
+                f"skipping {weights.skip} of them leaves nothing of {noted}",
+                "Skip fewer.",
+                file=table.name,
+                column=driver.data,
+                key="skip",
+            )
+        raise InputError(
+            f"{noted} do not overlap by a whole span",
+            "Give longer series or a shorter span.",
+            file=table.name,
+            column=driver.data,
+        )
     gone = np.setdiff1d(np.arange(known[0], known[-1]), known)
     needed = weights.needed(axis.frequency, view.rows)
     gone = gone[(table.axis.first + gone >= needed.first) & (table.axis.first + gone < needed.first + needed.n)]
     if len(gone):
         raise InputError(
             f"it has no value in {count(len(gone), f'{axis.frequency.unit}')} within the span of its lags",
-            f'Fill the gap with a treatment: data = "{driver.data}", missing = "linear".', file=table.name,
-            column=driver.data, period=table.axis.part(int(gone[0]), int(gone[0]) + 1).labels()[0],
-        )  # fmt: skip
+            f'Fill the gap with a treatment: data = "{driver.data}", missing = "linear".',
+            file=table.name,
+            column=driver.data,
+            period=table.axis.part(int(gone[0]), int(gone[0]) + 1).labels()[0],
+        )
     if weights.columns >= whole.sum():
         raise InputError(
             f"{driver.weights} weights over {weights.span} lags have {count(weights.columns, 'coefficient')}, but only "
             f"{count(int(whole.sum()), view.rows.frequency.unit)} of the target have all lags",
-            'Give a shorter span, or a curve with few coefficients such as weights = "beta".', file=table.name,
-            column=driver.data, key="span",
-        )  # fmt: skip
+            'Give a shorter span, or a curve with few coefficients such as weights = "beta".',
+            file=table.name,
+            column=driver.data,
+            key="span",
+        )
 
 
 def first_gone(driver: StatedDriver, view: View, axis: Axis, series: Series) -> tuple[str, Axis] | None:

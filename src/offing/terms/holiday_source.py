@@ -68,12 +68,17 @@ class DaySource:
     def known_at(self, day: int) -> DaySource:
         """The same without the days of which one did not know on that day."""
         known = [
-            each if each.table is None else Source(
-                each.table.part(each.table.known_from <= day), each.country, each.subdivision, each.weight,
+            each
+            if each.table is None
+            else Source(
+                each.table.part(each.table.known_from <= day),
+                each.country,
+                each.subdivision,
+                each.weight,
                 each.half_days,
             )
             for each in self.sources
-        ]  # fmt: skip
+        ]
         return DaySource(tuple(known))
 
     @property

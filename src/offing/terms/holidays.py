@@ -16,7 +16,7 @@ from offing.calendar import Axis, Days, calendar_of, day_shares, grouped, weekda
 from offing.calendar.frequency import WEEKDAYS
 from offing.tables import View
 from offing.terms.holiday_source import DaySource, check_source, day_source, tables_within
-from offing.terms.term import Block, Fresh, Readout, Reference, Term, Written, file_of, names_of
+from offing.terms.term import Block, FutureColumns, Readout, Reference, Term, Written, file_of, names_of
 
 Pooling = Literal["partial", "none", "full"]
 #: Holidays without a group of their own are of this one.
@@ -30,14 +30,14 @@ _BRIDGE, _BEFORE_LONG = "bridge day", "day before a long weekend"
 class Piece:
     """A column: a `group` on average or its `member`, so many days `away` from the day, or an `other` kind of day.
 
-    `drawn` says with which strength it is drawn to its group, as a text; empty where it is free.
+    `shrinkage_group` says with which strength it is shrunk towards its group, as a text; empty where it is free.
     """
 
     group: str
     away: int
     member: str = ""
     other: str = ""
-    drawn: str = ""
+    shrinkage_group: str = ""
 
 
 @dataclass(frozen=True)
@@ -80,9 +80,9 @@ class Holidays(Term):
     groups
         Names of holidays by group. The rest, and those for which the table states none, are one group.
     pooling
-        ``partial``: a group effect, and deviations that are drawn to it as strongly as the data say, so that a holiday
-        seen once or never leans on its group. ``none``: every holiday for itself. ``full``: the group effect alone.
-        Groups of fewer than three holidays have nothing to lean on.
+        ``partial``: a group effect, and deviations that are shrunk towards it as strongly as the data say, so that a
+        holiday seen once or never leans on its group. ``none``: every holiday for itself. ``full``: the group effect
+        alone. Groups of fewer than three holidays have nothing to lean on.
     days_before, days_after
         How many days before and after each holiday have effects of their own.
     window
@@ -179,7 +179,7 @@ class Holidays(Term):
             raise InputError(f"no holiday falls in the fitted {view.rows.spell()}", "Leave out the term.")
         if self.by_weekday:
             fell = sorted(set(weekdays_of(days.days[np.isin(days.names, held[0])]).tolist())) if held[0] else []
-            pieces += [Piece("", 0, other=_on(day), drawn="by weekday") for day in fell]
+            pieces += [Piece("", 0, other=_on(day), shrinkage_group="by weekday") for day in fell]
         return HolidayState(source, tuple(pieces))
 
     def _members_held(self, rows: Axis, days: Days, away: int) -> list[str]:
@@ -198,8 +198,8 @@ class Holidays(Term):
                 if shared or leans:
                     pieces.append(Piece(group, away))
                 if not shared:
-                    drawn = "" if not leans else f"{group}, around" if away else group
-                    pieces += [Piece(group, away, member, drawn=drawn) for member in members]
+                    shrinkage_group = "" if not leans else f"{group}, around" if away else group
+                    pieces += [Piece(group, away, member, shrinkage_group=shrinkage_group) for member in members]
         return pieces
 
     def block(self, view: View, axis: Axis, state: HolidayState) -> Block:
@@ -212,11 +212,13 @@ class Holidays(Term):
         for i, piece in enumerate(state.pieces):
             if piece.other in self._others:
                 columns[:, i] = self._other_share(axis, days, piece.other)
-        if any(piece.other and piece.drawn for piece in state.pieces):
-            at = [i for i, piece in enumerate(state.pieces) if piece.other and piece.drawn]
+        if any(piece.other and piece.shrinkage_group for piece in state.pieces):
+            at = [i for i, piece in enumerate(state.pieces) if piece.other and piece.shrinkage_group]
             keys = [_on(day) for day in weekdays_of(days.days).tolist()]
             columns[:, at] = day_shares(axis, days, [state.pieces[i].other for i in at], keys)
-        groups = tuple(f"{self.name}: {piece.drawn}" if piece.drawn else "" for piece in state.pieces)
+        groups = tuple(
+            f"{self.name}: {piece.shrinkage_group}" if piece.shrinkage_group else "" for piece in state.pieces
+        )
         return Block(columns, self._names(state, own=True), self._readout(state), groups)
 
     def _fill(self, columns: Array, axis: Axis, days: Days, state: HolidayState, away: int) -> None:
@@ -231,17 +233,19 @@ class Holidays(Term):
         keys = [days.groups.get(name, _USUAL) for name in days.names]
         columns[:, whole] = day_shares(axis, moved, [state.pieces[i].group for i in whole], keys)
 
-    def fresh(self, view: View, axis: Axis, state: HolidayState) -> tuple[Fresh, ...]:
+    def future_columns(self, view: View, axis: Axis, state: HolidayState) -> tuple[FutureColumns, ...]:
         """Holidays that the fitted periods never held: of their deviations from the group only the spread is known."""
         days = self._days(state.source, axis)
         found = []
         for away, name, group in self._unseen(axis, days, state):
-            drawn = [piece.drawn for piece in state.held(group, away)]
-            if drawn and drawn[0]:
-                found.append(Fresh(day_shares(axis, days.shifted(away), [name]), f"{self.name}: {drawn[0]}"))
+            shrinkage_group = [piece.shrinkage_group for piece in state.held(group, away)]
+            if shrinkage_group and shrinkage_group[0]:
+                found.append(
+                    FutureColumns(day_shares(axis, days.shifted(away), [name]), f"{self.name}: {shrinkage_group[0]}")
+                )
         return tuple(found)
 
-    def foresee(self, view: View, axis: Axis, state: HolidayState) -> tuple[Finding, ...]:
+    def remarks_ahead(self, view: View, axis: Axis, state: HolidayState) -> tuple[Finding, ...]:
         """Holidays ahead that the fitted periods never held."""
         days = self._days(state.source, axis)
         names = list(dict.fromkeys(name for away, name, _ in self._unseen(axis, days, state) if away == 0))
@@ -278,7 +282,7 @@ class Holidays(Term):
     @property
     def _others(self) -> tuple[str, ...]:
         wanted = ((_BRIDGE, self.bridge_days), (_BEFORE_LONG, self.before_long_weekend))
-        return tuple(kind for kind, asked in wanted if asked)
+        return tuple(kind for kind, requested in wanted if requested)
 
     def _days(self, source: DaySource, axis: Axis) -> Days:
         """All holidays in the years of `axis` but the ignored ones, with their groups."""
@@ -294,8 +298,10 @@ class Holidays(Term):
 
     def written(self, view: View, state: HolidayState, beta: Array) -> list[Written]:
         """Shares of a period's days; of a member of a group its own deviation, under a name of its own."""
-        return [Written(name, value, self._meaning(piece)) for name, value, piece in
-                zip(self._names(state, own=True), beta.tolist(), state.pieces, strict=True)]  # fmt: skip
+        return [
+            Written(name, value, self._meaning(piece))
+            for name, value, piece in zip(self._names(state, own=True), beta.tolist(), state.pieces, strict=True)
+        ]
 
     def _meaning(self, piece: Piece) -> str:
         """What a column counts."""
@@ -341,8 +347,10 @@ class Holidays(Term):
         """Names of whole effects; or of columns, where a member beside its group has only its `own` deviation."""
         whole = {(p.group, p.away) for p in state.pieces if not (p.member or p.other)}
         beside = [own and bool(p.member) and (p.group, p.away) in whole for p in state.pieces]
-        return tuple(f"{self.name}: {self._title(piece)}{', own' if more else ''}"
-                     for piece, more in zip(state.pieces, beside, strict=True))  # fmt: skip
+        return tuple(
+            f"{self.name}: {self._title(piece)}{', own' if more else ''}"
+            for piece, more in zip(state.pieces, beside, strict=True)
+        )
 
     def _title(self, piece: Piece) -> str:
         if piece.other:

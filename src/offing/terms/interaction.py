@@ -108,12 +108,15 @@ class Interaction(Term):
                 raise InputError(f"'{name}' is a term that cannot be multiplied", "Use another one.", key="of")
             found.append(term)
         if {type(each) for each in found} == {Season, Trend}:
-            raise InputError("a season that grows with the trend is a season's own affair",
-                             'State grows_with = "trend" in the season; on the log scale it does so by itself.',
-                             key="of")  # fmt: skip
+            raise InputError(
+                "a season that grows with the trend is a season's own affair",
+                'State grows_with = "trend" in the season; on the log scale it does so by itself.',
+                key="of",
+            )
         if self.threshold and not isinstance(found[1], Driver):
-            raise InputError(f"'{self.of[1]}' is no driver, which could be above or below", "Name a driver second.",
-                             key="of")  # fmt: skip
+            raise InputError(
+                f"'{self.of[1]}' is no driver, which could be above or below", "Name a driver second.", key="of"
+            )
         bound = copy(self)
         bound._set(parts=tuple(found))
         return bound
@@ -124,16 +127,22 @@ class Interaction(Term):
         for term, state in zip(self.parts, states, strict=True):
             block = term.block(view, view.rows, state)
             shaped = isinstance(block.curve, Shaped)
-            if (block.curve is not None and not shaped) or any(block.drawn) or term.choice(state) is not None:
+            if (
+                (block.curve is not None and not shaped)
+                or any(block.shrinkage_groups)
+                or term.choice(state) is not None
+            ):
                 raise InputError(
-                    f"'{term.name}' has columns that are estimated or drawn to zero, which cannot be multiplied",
-                    "State its shape, knots or harmonics.", key="of",
-                )  # fmt: skip
+                    f"'{term.name}' has columns that are estimated or shrunk towards zero, which cannot be multiplied",
+                    "State its shape, knots or harmonics.",
+                    key="of",
+                )
             if shaped and (self.shared or (self.threshold and term is self.parts[1])):
                 raise InputError(
                     f"the shape of '{term.name}' is estimated, so that its interaction has a row of its own",
-                    "Leave out shared, above and below; or state the shape.", key="of",
-                )  # fmt: skip
+                    "Leave out shared, above and below; or state the shape.",
+                    key="of",
+                )
         return states
 
     def blocks(self, view: View, axis: Axis, states: tuple[Any, ...]) -> tuple[Block, Block]:
@@ -175,9 +184,11 @@ class Interaction(Term):
             watched = self.parts[1].written(view, state[1], np.ones(len(first.names)))[0].text
             limit = f"above {self.above:g}" if self.above is not None else f"below {self.below:g}"
             texts = [f"(1 while {watched} is {limit}, else 0)"]
-        return [Written(f"{one} x {other}", float(values[i, k]), f"[{one}] * {text}")
-                for i, one in enumerate(names[0])
-                for k, (other, text) in enumerate(zip(names[1], texts, strict=True))]  # fmt: skip
+        return [
+            Written(f"{one} x {other}", float(values[i, k]), f"[{one}] * {text}")
+            for i, one in enumerate(names[0])
+            for k, (other, text) in enumerate(zip(names[1], texts, strict=True))
+        ]
 
     def needs(self) -> tuple[str, ...]:
         """What both terms look at."""
@@ -231,9 +242,12 @@ def crossed(first: Block, second: Block) -> Shaped | None:
 
     starts = np.concatenate([curve.starts[0] for curve in shaped])[None]
     return Shaped(
-        tuple(name for curve in shaped for name in curve.names), starts,
-        np.concatenate([curve.lower for curve in shaped]), np.concatenate([curve.upper for curve in shaped]), columns,
-    )  # fmt: skip
+        tuple(name for curve in shaped for name in curve.names),
+        starts,
+        np.concatenate([curve.lower for curve in shaped]),
+        np.concatenate([curve.upper for curve in shaped]),
+        columns,
+    )
 
 
 def _at(block: Block, theta: Array) -> tuple[Array, Array]:

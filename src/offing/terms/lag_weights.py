@@ -37,8 +37,14 @@ class LagWeights:
     @classmethod
     def of(cls, driver: StatedDriver) -> LagWeights:
         """What a driver states, nothing being left to choose."""
-        return cls(driver.weights or "flat", int(driver.span or 0), driver.skip, driver.degree or 2,
-                   tuple(driver.blocks or ()), driver.ends)  # fmt: skip
+        return cls(
+            driver.weights or "flat",
+            int(driver.span or 0),
+            driver.skip,
+            driver.degree or 2,
+            tuple(driver.blocks or ()),
+            driver.ends,
+        )
 
     @cached_property
     def curve(self) -> WeightCurve | None:
@@ -84,21 +90,21 @@ class LagWeights:
         newest = newest_ended(frequency, axis) - self.skip - needed.first
         return np.asarray(series(needed)[newest[:, None] - np.arange(self.span)])
 
-    def block(self, stem: str, lags: Array, unit: str, wishes: dict[str, Any]) -> Block:
+    def block(self, stem: str, lags: Array, unit: str, constraints: dict[str, Any]) -> Block:
         """The columns of `lags` (n, span), named after `stem` and the `unit` of the driver's periods."""
         curve = self.curve
         if curve is not None:
-            return self._curved(stem, lags, curve, wishes)
+            return self._curved(stem, lags, curve, constraints)
         columns = lags @ self.basis
         if self.kind == "flat":
-            return Block(columns, (stem,), **wishes)
+            return Block(columns, (stem,), **constraints)
         names = tuple(f"{stem} ({unit} lag {self.skip + j})" for j in range(self.span))
         noted = Readout((f"{stem}: all lags together", *names), np.vstack([self.basis.sum(axis=0), self.basis]))
         parts = tuple(f"{stem}, part {i + 1} of its weights" for i in range(columns.shape[1]))
         groups = ("", "", *(f"{stem}: bends of its weights",) * (columns.shape[1] - 2)) if self.kind == "smooth" else ()
         return Block(columns, names if self.kind == "free" else parts, noted, groups)
 
-    def _curved(self, stem: str, lags: Array, curve: WeightCurve, wishes: dict[str, Any]) -> Block:
+    def _curved(self, stem: str, lags: Array, curve: WeightCurve, constraints: dict[str, Any]) -> Block:
         points, sides = curve.grid
         lower, upper = curve.bounds
 
@@ -110,7 +116,7 @@ class LagWeights:
 
         names = tuple(f"{stem}: {name}" for name in curve.names)
         shaped = Shaped(names, points, lower, upper, columns, sides, many)
-        return Block(columns(points[0])[0], (stem,), curve=shaped, **wishes)
+        return Block(columns(points[0])[0], (stem,), curve=shaped, **constraints)
 
 
 def check_weights(driver: StatedDriver) -> None:
@@ -123,9 +129,20 @@ def check_weights(driver: StatedDriver) -> None:
     """
     if driver.weights is None:
         slow = driver.between is not None
-        key = next((key for key, usual in (("span", None), ("skip", driver.skip if slow else 0), ("degree", None),
-                                           ("blocks", None), ("ends", "free")) if getattr(driver, key) != usual),
-                   None)  # fmt: skip
+        key = next(
+            (
+                key
+                for key, usual in (
+                    ("span", None),
+                    ("skip", driver.skip if slow else 0),
+                    ("degree", None),
+                    ("blocks", None),
+                    ("ends", "free"),
+                )
+                if getattr(driver, key) != usual
+            ),
+            None,
+        )
         if key:
             raise InputError(f"{key} belongs to weights over a driver's lags", 'State weights = "beta", say.', key=key)
         return
@@ -136,11 +153,18 @@ def check_weights(driver: StatedDriver) -> None:
         whole = isinstance(value, (int, np.integer)) and not isinstance(value, bool)
         if value is not None and not (whole and low <= value <= high):
             raise InputError(f"found {value!r}", f"Give a whole number from {low} to {high}.", key=key)
-    beside = next((key for key in ("combine", "between", "curve", "lag_degree", "carry_over", "saturation", "above",
-                                   "below") if getattr(driver, key) is not None), None)  # fmt: skip
+    beside = next(
+        (
+            key
+            for key in ("combine", "between", "curve", "lag_degree", "carry_over", "saturation", "above", "below")
+            if getattr(driver, key) is not None
+        ),
+        None,
+    )
     if beside or tuple(driver.lags) != (0,):
-        raise InputError(f"weights over its lags and {beside or 'lags'} do not go together", "Leave out one of them.",
-                         key="weights")  # fmt: skip
+        raise InputError(
+            f"weights over its lags and {beside or 'lags'} do not go together", "Leave out one of them.", key="weights"
+        )
     _check_shape(driver)
 
 
@@ -150,13 +174,18 @@ def _check_shape(driver: StatedDriver) -> None:
         allowed = " or ".join(f'"{end}"' for end in _ENDS.get(str(kind), ("free",)))
         raise InputError(f"found {driver.ends!r} with weights = {kind!r}", f"Give {allowed}.", key="ends")
     if (kind == "step") != (driver.blocks is not None):
-        raise InputError("blocks are those of step weights, which need them", "Give both, such as blocks = [1, 2, 3].",
-                         key="blocks")  # fmt: skip
+        raise InputError(
+            "blocks are those of step weights, which need them", "Give both, such as blocks = [1, 2, 3].", key="blocks"
+        )
     if driver.blocks is not None:
         blocks = driver.blocks
-        if not isinstance(blocks, (list, tuple)) or not blocks or not all(
-            isinstance(each, (int, np.integer)) and not isinstance(each, bool) and each > 0 for each in blocks
-        ):  # fmt: skip
+        if (
+            not isinstance(blocks, (list, tuple))
+            or not blocks
+            or not all(
+                isinstance(each, (int, np.integer)) and not isinstance(each, bool) and each > 0 for each in blocks
+            )
+        ):
             raise InputError(f"found {blocks!r}", "Give how many lags each block holds.", key="blocks")
         if span is not None and span != sum(blocks):
             raise InputError(f"the blocks hold {sum(blocks)} lags, the span {span}", "Leave out span.", key="blocks")
@@ -164,15 +193,24 @@ def _check_shape(driver: StatedDriver) -> None:
         raise InputError("a degree is that of polynomial weights", 'State weights = "polynomial".', key="degree")
     least = {"zero": 2, "far zero": 1}.get(driver.ends, 0)
     if degree is not None and kind == "polynomial" and degree < least:
-        raise InputError(f"a polynomial of degree {degree} that is zero there is zero throughout",
-                         f"Give a degree from {least} on.", key="degree")  # fmt: skip
+        raise InputError(
+            f"a polynomial of degree {degree} that is zero there is zero throughout",
+            f"Give a degree from {least} on.",
+            key="degree",
+        )
     if degree is not None and span is not None and degree >= span + least:
-        raise InputError(f"a polynomial of degree {degree} has more coefficients than there are lags",
-                         'Give a lower one, or weights = "free".', key="degree")  # fmt: skip
+        raise InputError(
+            f"a polynomial of degree {degree} has more coefficients than there are lags",
+            'Give a lower one, or weights = "free".',
+            key="degree",
+        )
     shortest = {"smooth": 3, "beta": 2, "exponential": 3}.get(str(kind), 1)
     if span is not None and span < shortest:
-        raise InputError(f"a span of {span} is too short for {kind} weights",
-                         f'Give {shortest} or more, or weights = "free".', key="span")  # fmt: skip
+        raise InputError(
+            f"a span of {span} is too short for {kind} weights",
+            f'Give {shortest} or more, or weights = "free".',
+            key="span",
+        )
 
 
 def undecided(driver: StatedDriver) -> bool:

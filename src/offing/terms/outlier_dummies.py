@@ -38,8 +38,10 @@ class Pulses(Term):
     def written(self, view: View, state: None, beta: Array) -> list[Written]:
         """1 in its period."""
         names = self.block(view, view.rows, state).names
-        return [Written(name, value, f"1 in {name.removeprefix(f'{self.name}: ')}, else 0")
-                for name, value in zip(names, beta.tolist(), strict=True)]  # fmt: skip
+        return [
+            Written(name, value, f"1 in {name.removeprefix(f'{self.name}: ')}, else 0")
+            for name, value in zip(names, beta.tolist(), strict=True)
+        ]
 
     @property
     def measured_from(self) -> str:

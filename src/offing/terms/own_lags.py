@@ -81,8 +81,10 @@ class OwnLags(Term):
     def written(self, view: View, state: None, beta: Array) -> list[Written]:
         """The target at each lag."""
         unit = view.rows.frequency.unit
-        return [Written(f"{self.name}: lag {lag}", value, f"the target {count(lag, unit)} before")
-                for lag, value in zip(self.lags, beta.tolist(), strict=True)]  # fmt: skip
+        return [
+            Written(f"{self.name}: lag {lag}", value, f"the target {count(lag, unit)} before")
+            for lag, value in zip(self.lags, beta.tolist(), strict=True)
+        ]
 
     @property
     def measured_from(self) -> str:

@@ -87,8 +87,9 @@ def register_term(name: str, kind: Kind) -> Kind:
     if not _is_term(kind):
         raise InputError(f"{kind!r} is no term", "Give a frozen dataclass derived from offing.terms.Term.", key="kind")
     if TERMS.get(name, kind) is not kind:
-        raise InputError(f"there is a term {name!r} already: {TERMS[name].__qualname__}", "Choose another name.",
-                         key="name")  # fmt: skip
+        raise InputError(
+            f"there is a term {name!r} already: {TERMS[name].__qualname__}", "Choose another name.", key="name"
+        )
     TERMS[name] = kind
     return kind
 

@@ -73,8 +73,14 @@ class Saturation:
     def written(self, name: str, theta: Array, time: str) -> list[Written]:
         """The curve with its numbers."""
         middle, rate, *rest = theta.tolist()
-        limits = [f"{limit.value:.12g}" if limit.value is not None else f"'{limit.column}'" if limit.column
-                  else f"{rest.pop(0):.12g}" for limit in (self.lower, self.upper)]  # fmt: skip
+        limits = [
+            f"{limit.value:.12g}"
+            if limit.value is not None
+            else f"'{limit.column}'"
+            if limit.column
+            else f"{rest.pop(0):.12g}"
+            for limit in (self.lower, self.upper)
+        ]
         curve = "L + (U − L) / (1 + exp(−r (t − m)))"
         more = f" + {self.offset:g}" if self.offset else ""
         text = f"ln({curve}{more})" if self.log else curve

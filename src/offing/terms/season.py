@@ -18,7 +18,7 @@ from offing.calendar.axis import instant_of
 from offing.tables import View
 from offing.terms.day_types import Kinds, Places, Positions, check_kinds
 from offing.terms.holiday_source import check_source, day_source
-from offing.terms.term import Block, Choice, Fresh, Readout, Reference, Term, Written, file_of
+from offing.terms.term import Block, Choice, FutureColumns, Readout, Reference, Term, Written, file_of
 
 #: So many harmonics are looked at where the data choose.
 _MOST_HARMONICS = 12
@@ -130,8 +130,9 @@ class Season(Term):
         if self.multiplies_trend and (self.evidence or self.harmonics == "chosen"):
             raise InputError(
                 "a season that grows with the trend cannot be chosen by the data",
-                "Choose it without growth first, then state it.", key="grows_with",
-            )  # fmt: skip
+                "Choose it without growth first, then state it.",
+                key="grows_with",
+            )
         if isinstance(self.changes, (str, date)):
             raise InputError(f"found {self.changes!r}", "Give a list of dates.", key="changes")
         self._set(changes=tuple(sorted(_day(each) for each in self.changes)))
@@ -203,8 +204,9 @@ class Season(Term):
         if self.reference is not None and self.reference not in [places.names[i] for i in seen]:
             raise InputError(
                 f"there is no position {self.reference!r} in the fitted periods",
-                nearest(self.reference, [places.names[i] for i in seen]), key="reference",
-            )  # fmt: skip
+                nearest(self.reference, [places.names[i] for i in seen]),
+                key="reference",
+            )
         last = rows.first + rows.n - 1
         years = self._years(rows) if self.drift else ()
         return SeasonState(places, seen, harmonics, rows.first, last, self._changes(rows), years)
@@ -265,7 +267,7 @@ class Season(Term):
         """What the yearly changes are called together."""
         return f"{self.name}: drift"
 
-    def fresh(self, view: View, axis: Axis, state: SeasonState) -> tuple[Fresh, ...]:
+    def future_columns(self, view: View, axis: Axis, state: SeasonState) -> tuple[FutureColumns, ...]:
         """The drift of years to come."""
         if not state.years:
             return ()
@@ -275,7 +277,7 @@ class Season(Term):
         later = [
             at for i in range(1, count + 1) if (at := state.first + round(i * year)) > state.years[-1] and at < end
         ]
-        return tuple(Fresh(even * (axis.ordinals >= at)[:, None], self.group) for at in later)
+        return tuple(FutureColumns(even * (axis.ordinals >= at)[:, None], self.group) for at in later)
 
     def choice(self, state: SeasonState) -> Choice | None:
         """How many harmonics, or whether there is a season at all."""
@@ -318,9 +320,13 @@ class Season(Term):
         k = base.shape[1]
         own = np.eye(k) if coding is None else coding
         even = own if coding is None else _even_coding(len(coding))
-        steps = sorted([*((at, own, i + 1) for i, at in enumerate(state.changes)),
-                        *((at, even, i + 1 + len(state.changes)) for i, at in enumerate(state.years))],
-                       key=lambda each: each[0])  # fmt: skip
+        steps = sorted(
+            [
+                *((at, own, i + 1) for i, at in enumerate(state.changes)),
+                *((at, even, i + 1 + len(state.changes)) for i, at in enumerate(state.years)),
+            ],
+            key=lambda each: each[0],
+        )
         effects = own @ beta[:k]
         against = self.reference_effect(view, state, beta)
         found, edges = [], [at for at, *_ in steps]
@@ -332,8 +338,9 @@ class Season(Term):
             since = f", from {starts[i - 1]}" if i else ""
             until = f", until before {starts[i]}" if i < len(steps) else ""
             for name, value in zip(names, (effects - against).tolist(), strict=True):
-                found.append(Written(f"{self.name}: {name}{since}{until}", value,
-                                     f"{self._position(state, name)}{since}{until}"))  # fmt: skip
+                found.append(
+                    Written(f"{self.name}: {name}{since}{until}", value, f"{self._position(state, name)}{since}{until}")
+                )
         return found
 
     def _position(self, state: SeasonState, name: str) -> str:

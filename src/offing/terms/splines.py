@@ -1,4 +1,4 @@
-"""A smooth curve of a driver: cubic B-splines whose bends are drawn to zero, straight beyond the range seen."""
+"""A smooth curve of a driver: cubic B-splines whose bends are shrunk towards zero, straight beyond the range seen."""
 
 from __future__ import annotations
 
@@ -44,8 +44,12 @@ class Smooth:
         """
         different = len(np.unique(values))
         if different < _LEAST_VALUES:
-            raise InputError(f"it has only {different} different values in the fitted periods, too few for a curve",
-                             f"It needs {_LEAST_VALUES}; leave out curve.", column=column, key="curve")  # fmt: skip
+            raise InputError(
+                f"it has only {different} different values in the fitted periods, too few for a curve",
+                f"It needs {_LEAST_VALUES}; leave out curve.",
+                column=column,
+                key="curve",
+            )
         return cls(float(values.min()), float(values.max()), min(_PIECES, different // 2), bend)
 
     @property
@@ -74,8 +78,10 @@ class Smooth:
     def said(self, beta: Array) -> str:
         """The curve at its coefficients, as the B-splines' own."""
         own = ", ".join(f"{value:.12g}" for value in (self.spans @ beta + self.low * beta[0]).tolist())
-        return (f"uniform cubic B-splines on {self.pieces} pieces from {self.low:.12g} to {self.high:.12g} with the "
-                f"coefficients {own}; beyond that along the straight lines at the ends")  # fmt: skip
+        return (
+            f"uniform cubic B-splines on {self.pieces} pieces from {self.low:.12g} to {self.high:.12g} with the "
+            f"coefficients {own}; beyond that along the straight lines at the ends"
+        )
 
     def rises(self) -> Array | None:
         """Rows A (m + 1, m) with A β ≥ 0 where the curve rises (falls) everywhere: its coefficients do so in turn."""
@@ -91,11 +97,11 @@ class Smooth:
         u = place - piece
         parts = ((1 - u) ** 3, 3 * u**3 - 6 * u**2 + 4, -3 * u**3 + 3 * u**2 + 3 * u + 1, u**3)
         slopes = (-3 * (1 - u) ** 2, 9 * u**2 - 12 * u, -9 * u**2 + 6 * u + 3, 3 * u**2)
-        basis, lean = np.zeros((len(values), self.pieces + 3)), np.zeros((len(values), self.pieces + 3))
+        basis, slope = np.zeros((len(values), self.pieces + 3)), np.zeros((len(values), self.pieces + 3))
         rows = np.arange(len(values))
         for k in range(4):
-            basis[rows, piece + k], lean[rows, piece + k] = parts[k] / 6.0, slopes[k] / 6.0 / self._step
-        return basis, lean
+            basis[rows, piece + k], slope[rows, piece + k] = parts[k] / 6.0, slopes[k] / 6.0 / self._step
+        return basis, slope
 
     def points(self, values: Array) -> Array:
         """Five usual values (5,) at which the curve is reported."""
@@ -111,8 +117,13 @@ def curve_block(smooth: Smooth, stem: str, values: Array, seen: Callable[[], Arr
     noted = smooth.columns(points)
     names = tuple(f"{stem}: at {point:.4g} against {points[2]:.4g}" for i, point in enumerate(points) if i != 2)
     groups = ("", *(f"{stem}: bends",) * (m - 1))
-    return Block(columns, (f"{stem}: slope", *(f"{stem}: bend {i}" for i in range(1, m))),
-                 Readout(names, np.delete(noted, 2, axis=0) - noted[2]), groups, rising=smooth.rises())  # fmt: skip
+    return Block(
+        columns,
+        (f"{stem}: slope", *(f"{stem}: bend {i}" for i in range(1, m))),
+        Readout(names, np.delete(noted, 2, axis=0) - noted[2]),
+        groups,
+        rising=smooth.rises(),
+    )
 
 
 def lagged_block(columns: Array, names: tuple[str, ...], stem: str, degree: int) -> Block:

@@ -1,4 +1,4 @@
-"""A level that wanders: a random walk, whose steps are drawn to zero as strongly as the data say."""
+"""A level that wanders: a random walk, whose steps are shrunk towards zero as strongly as the data say."""
 
 from __future__ import annotations
 

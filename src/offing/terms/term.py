@@ -85,8 +85,8 @@ class WalkSteps(str):
 
 
 @dataclass(frozen=True)
-class Wishes:
-    """What is asked of coefficients (k,) beforehand: bounds, a value to be drawn towards, and their spread's scale."""
+class Constraints:
+    """What is asked of coefficients (k,) beforehand: bounds, a value to be shrunk towards, and their spread's scale."""
 
     lower: tuple[float, ...]
     upper: tuple[float, ...]
@@ -94,7 +94,7 @@ class Wishes:
     scales: tuple[float, ...]
 
     @classmethod
-    def none(cls, k: int) -> Wishes:
+    def none(cls, k: int) -> Constraints:
         """Nothing."""
         return cls((-np.inf,) * k, (np.inf,) * k, (0.0,) * k, (1.0,) * k)
 
@@ -104,8 +104,8 @@ class Block:
     """A term's columns (n, k) for some periods, NaN where an unknown value is needed, and their names (k,).
 
     `readout` is what the table of coefficients shows, where that is not the columns' own coefficients. `groups` (k,)
-    names the group with which a coefficient is drawn to zero, an empty text where it is free; empty means all are.
-    `wishes` say more of the coefficients; `rising` (m, k) are functions of them that must not be negative.
+    names the group with which a coefficient is shrunk towards zero, an empty text where it is free; empty means all
+    are. `constraints` say more of the coefficients; `rising` (m, k) are functions of them that must not be negative.
     `curve` adds what no column can, or gives the columns by shape parameters; `columns` are then those at their start.
     """
 
@@ -114,11 +114,11 @@ class Block:
     readout: Readout | None = None
     groups: tuple[str, ...] = ()
     curve: Curve | Shaped | None = None
-    wishes: Wishes | None = None
+    constraints: Constraints | None = None
     rising: Array | None = None
 
     @property
-    def drawn(self) -> tuple[str, ...]:
+    def shrinkage_groups(self) -> tuple[str, ...]:
         """The group (k,) of every column."""
         return self.groups or ("",) * len(self.names)
 
@@ -133,7 +133,7 @@ class Written:
 
 
 @dataclass(frozen=True)
-class Fresh:
+class FutureColumns:
     """Columns (n, m) that only the future has, whose coefficients are known by their group's spread alone."""
 
     columns: Array
@@ -242,7 +242,7 @@ class Term(Keywords, ABC):
         """What the analyst should know about the term in this fit."""
         return ()
 
-    def foresee(self, view: View, axis: Axis, state: Any) -> tuple[Finding, ...]:
+    def remarks_ahead(self, view: View, axis: Axis, state: Any) -> tuple[Finding, ...]:
         """What the analyst should know about the term in the periods ahead."""
         return ()
 
@@ -279,7 +279,7 @@ class Term(Keywords, ABC):
         """The same term with its files' paths taken from `folder`."""
         return self
 
-    def fresh(self, view: View, axis: Axis, state: Any) -> tuple[Fresh, ...]:
+    def future_columns(self, view: View, axis: Axis, state: Any) -> tuple[FutureColumns, ...]:
         """What `axis` holds that the fitted periods could not: the term may change there as it did before."""
         return ()
 

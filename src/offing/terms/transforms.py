@@ -318,8 +318,9 @@ class PerDay(Factor):
     def factor(self, series: Series, view: View, axis: Axis) -> Array:
         """One over the number of days."""
         if axis.frequency.unit == "hour":
-            raise InputError("its periods are shorter than a day", "Use it for months and longer periods.",
-                             key="transform")  # fmt: skip
+            raise InputError(
+                "its periods are shorter than a day", "Use it for months and longer periods.", key="transform"
+            )
         first, after = axis.days
         return np.asarray(1.0 / (after - first))
 
@@ -339,9 +340,11 @@ class PerWorkingDay(Factor):
         if len(none):
             i = int(none[0])
             raise InputError(
-                "there is no working day in it", "Use it for months and longer periods.",
-                period=axis.part(i, i + 1).labels()[0], key="transform",
-            )  # fmt: skip
+                "there is no working day in it",
+                "Use it for months and longer periods.",
+                period=axis.part(i, i + 1).labels()[0],
+                key="transform",
+            )
         return 1.0 / days
 
 
@@ -355,8 +358,21 @@ _NAMED: dict[str, Callable[[], Step]] = {
     "per day": PerDay,
     "per working day": PerWorkingDay,
 }
-_WITH_VALUE = ("difference", "sum", "mean", "index", "times", "deflate", "per", "per working day", "power", "at_most",
-               "at_least", "minimum_with", "maximum_with")  # fmt: skip
+_WITH_VALUE = (
+    "difference",
+    "sum",
+    "mean",
+    "index",
+    "times",
+    "deflate",
+    "per",
+    "per working day",
+    "power",
+    "at_most",
+    "at_least",
+    "minimum_with",
+    "maximum_with",
+)
 #: Powers beyond these have no use that a form would not serve better.
 _STEEPEST = 5.0
 
@@ -421,14 +437,19 @@ def _power(value: object, between: object) -> Step:
     if value == "estimated":
         bounds = [_number(each) for each in between] if isinstance(between, (list, tuple)) else []
         if len(bounds) != 2 or not 0.0 < bounds[0] < bounds[1] <= _STEEPEST:
-            raise InputError(f"found between = {between!r} for an estimated power",
-                             f"Give two bounds above 0 and up to {_STEEPEST:g}, such as between = [0.3, 2.0].",
-                             key="transform")  # fmt: skip
+            raise InputError(
+                f"found between = {between!r} for an estimated power",
+                f"Give two bounds above 0 and up to {_STEEPEST:g}, such as between = [0.3, 2.0].",
+                key="transform",
+            )
         return EstimatedPower(bounds[0], bounds[1])
     exponent = _number(value)
     if not 0.0 < abs(exponent) <= _STEEPEST:
-        raise InputError(f"found {value!r} for 'power'", f"Give a number other than 0 from −{_STEEPEST:g} to "
-                         f'{_STEEPEST:g}, or "estimated" with between.', key="transform")  # fmt: skip
+        raise InputError(
+            f"found {value!r} for 'power'",
+            f'Give a number other than 0 from −{_STEEPEST:g} to {_STEEPEST:g}, or "estimated" with between.',
+            key="transform",
+        )
     if between is not None:
         raise InputError("found 'between' beside a stated power", "Leave it out.", key="transform")
     return Power(exponent)
@@ -488,9 +509,11 @@ def power(values: Array, exponent: float, axis: Axis) -> Array:
         at = np.flatnonzero(wrong)
         if len(at):
             i = int(at[0])
-            raise InputError(f"found {values[i]:g}, of which there is no power {exponent:g}",
-                             "Leave out power, or correct the value.",
-                             period=axis.part(i, i + 1).labels()[0])  # fmt: skip
+            raise InputError(
+                f"found {values[i]:g}, of which there is no power {exponent:g}",
+                "Leave out power, or correct the value.",
+                period=axis.part(i, i + 1).labels()[0],
+            )
     return np.asarray(np.power(values, exponent))
 
 
@@ -524,9 +547,11 @@ def base_mean(series: Series, frequency: Frequency, base: str, key: str) -> floa
     if np.isnan(values).any():
         missing = int(np.flatnonzero(np.isnan(values))[0])
         raise InputError(
-            f"the base {base} is not known in full at the origin", "Choose a base within the data.",
-            period=span.part(missing, missing + 1).labels()[0], key="transform",
-        )  # fmt: skip
+            f"the base {base} is not known in full at the origin",
+            "Choose a base within the data.",
+            period=span.part(missing, missing + 1).labels()[0],
+            key="transform",
+        )
     return float(positive(values, span, "index").mean())
 
 

@@ -17,7 +17,7 @@ from offing.calendar.axis import instant_of
 from offing.tables import View
 from offing.terms.saturating_trend import Limit, Saturation, limit_of, saturating
 from offing.terms.stochastic import steps_ahead, stretches, walked
-from offing.terms.term import Block, Choice, Fresh, Readout, Reference, Term, WalkSteps, Written
+from offing.terms.term import Block, Choice, FutureColumns, Readout, Reference, Term, WalkSteps, Written
 
 Form = Literal["linear", "none", "polynomial", "saturating", "stochastic"]
 Slope = Literal["none", "constant", "stochastic"]
@@ -236,8 +236,9 @@ class Trend(Term):
     def _walk(self, rows: Axis, last: int) -> TrendState:
         """Where a stochastic level takes its steps, and where its slope may change."""
         if rows.n < _FEWEST_WALKED:
-            raise InputError(f"{rows.spell()} are too few to learn how a level wanders",
-                             'Use form = "none" or "linear".', key="form")  # fmt: skip
+            raise InputError(
+                f"{rows.spell()} are too few to learn how a level wanders", 'Use form = "none" or "linear".', key="form"
+            )
         knots, spacing = self._candidates(rows) if self.slope == "stochastic" else ((), 0)
         return TrendState(rows.first, last, knots, spacing, steps=stretches(rows, None))
 
@@ -305,13 +306,13 @@ class Trend(Term):
         """What the steps of a stochastic level are called together."""
         return WalkSteps(f"{self.name}: level steps")
 
-    def fresh(self, view: View, axis: Axis, state: TrendState) -> tuple[Fresh, ...]:
+    def future_columns(self, view: View, axis: Axis, state: TrendState) -> tuple[FutureColumns, ...]:
         """Bends, and steps of the level, that the future may hold, as large as those found in the past."""
         if self.wanders:
-            return (Fresh(steps_ahead(axis, state.steps), self.level_group), *self._later_bends(axis, state))
+            return (FutureColumns(steps_ahead(axis, state.steps), self.level_group), *self._later_bends(axis, state))
         return self._later_bends(axis, state) if self.found and self.at_most is None else ()
 
-    def _later_bends(self, axis: Axis, state: TrendState) -> tuple[Fresh, ...]:
+    def _later_bends(self, axis: Axis, state: TrendState) -> tuple[FutureColumns, ...]:
         if not state.knots:
             return ()
         end = axis.first + axis.n
@@ -320,7 +321,7 @@ class Trend(Term):
             return ()
         time = self._time(axis.ordinals, state)
         columns = np.maximum(time[:, None] - self._time(later, state), 0.0) / axis.frequency.periods_a_year
-        return (Fresh(columns, self.group),)
+        return (FutureColumns(columns, self.group),)
 
     def choice(self, state: TrendState) -> Choice | None:
         """Which of the candidates are bends, where so many sharp ones are asked for."""
@@ -337,8 +338,10 @@ class Trend(Term):
         """What the analyst should know."""
         later = () if self.found else self.knots[len(state.knots) :]
         if later:
-            message = (f"The trend has no knot at {' and '.join(map(str, later))}: the periods known at the origin end "
-                       "before the data could show a change of slope there.")  # fmt: skip
+            message = (
+                f"The trend has no knot at {' and '.join(map(str, later))}: the periods known at the origin end "
+                "before the data could show a change of slope there."
+            )
             return (Finding("later knots", "note", message, str(self.name), evidence={"knots": float(len(later))}),)
         if not (self.found and self.at_most is not None):
             return ()
@@ -367,12 +370,16 @@ class Trend(Term):
         if self.form == "polynomial":
             values = self._as_powers(rows, state) @ beta
             powers = ["slope a year", *(f"year to the {i}" for i in range(2, len(values) + 1))]
-            return [Written(f"{self.name}: {power}", value, f"({since}) to the power {i}; {year}")
-                    for i, (power, value) in enumerate(zip(powers, values.tolist(), strict=True), 1)]  # fmt: skip
+            return [
+                Written(f"{self.name}: {power}", value, f"({since}) to the power {i}; {year}")
+                for i, (power, value) in enumerate(zip(powers, values.tolist(), strict=True), 1)
+            ]
         texts = [f"{since}; {year}"]
         texts += [f"years since {Axis(rows.frequency, at, 1).labels()[0]}, 0 before; {year}" for at in state.knots]
-        return [Written(name, value, f"{text}; {value / rows.frequency.periods_a_year:.12g} a {unit}")
-                for name, value, text in zip(block.names, beta.tolist(), texts, strict=False)]  # fmt: skip
+        return [
+            Written(name, value, f"{text}; {value / rows.frequency.periods_a_year:.12g} a {unit}")
+            for name, value, text in zip(block.names, beta.tolist(), texts, strict=False)
+        ]
 
     def _steps_written(
         self, view: View, state: TrendState, beta: Array, names: tuple[str, ...], year: str

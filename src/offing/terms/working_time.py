@@ -163,11 +163,17 @@ class WorkingTime(Term):
         readout = self._readout(names)
         names, values = (names, beta) if readout is None else (readout.names, readout.matrix @ beta)
         off = "that are no holiday" if self._has_holidays else "whatever the day"
-        texts = {"working day": f"days from Monday to Friday {off}", "day": "days", "leap day": "29ths of February",
-                 "easter": f"{self.easter_days} days before Easter Sunday, each 1 / {self.easter_days}"}  # fmt: skip
+        texts = {
+            "working day": f"days from Monday to Friday {off}",
+            "day": "days",
+            "leap day": "29ths of February",
+            "easter": f"{self.easter_days} days before Easter Sunday, each 1 / {self.easter_days}",
+        }
         whats = [name.removeprefix(f"{self.name}: ") for name in names]
-        return [Written(name, value, f"number of {texts.get(what, f'{what}s')}")
-                for name, value, what in zip(names, values.tolist(), whats, strict=True)]  # fmt: skip
+        return [
+            Written(name, value, f"number of {texts.get(what, f'{what}s')}")
+            for name, value, what in zip(names, values.tolist(), whats, strict=True)
+        ]
 
     @property
     def measured_from(self) -> str:

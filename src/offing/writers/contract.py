@@ -12,8 +12,17 @@ from offing.base import InputError
 def left_out_rows(left_out: Mapping[str, InputError]) -> pd.DataFrame:
     """Rows of ``treatments.csv`` for series that have no result."""
     rows = [
-        {"series": name, "model": "", "scenario": "", "source": error.file or "", "column": error.column or "",
-         "period": error.period or "", "before": "the series", "after": "left out", "reason": error.found}
+        {
+            "series": name,
+            "model": "",
+            "scenario": "",
+            "source": error.file or "",
+            "column": error.column or "",
+            "period": error.period or "",
+            "before": "the series",
+            "after": "left out",
+            "reason": error.found,
+        }
         for name, error in left_out.items()
-    ]  # fmt: skip
+    ]
     return pd.DataFrame(rows)

@@ -136,8 +136,9 @@ def made(folder: Path) -> Path:
 
 
 def _unwritable(folder: Path, error: OSError) -> InputError:
-    return InputError(f"the folder cannot be written to ({error.strerror})", "Give another with --out.",
-                      file=str(folder))  # fmt: skip
+    return InputError(
+        f"the folder cannot be written to ({error.strerror})", "Give another with --out.", file=str(folder)
+    )
 
 
 def csv_text(rows: pd.DataFrame) -> str:

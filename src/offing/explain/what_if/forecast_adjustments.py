@@ -65,8 +65,11 @@ class Adjustment(Keywords):
     def __post_init__(self) -> None:
         given = [name for name in _SIZES if getattr(self, name) is not None]
         if len(given) != 1:
-            raise InputError(f"found {' and '.join(given) or 'no size'}",
-                             "Give percent, amount or total, and one only.", key="adjustments")  # fmt: skip
+            raise InputError(
+                f"found {' and '.join(given) or 'no size'}",
+                "Give percent, amount or total, and one only.",
+                key="adjustments",
+            )
         value = getattr(self, given[0])
         if isinstance(value, bool) or not isinstance(value, (int, float, np.number)) or not np.isfinite(value):
             raise InputError(f"found {value!r}", "Give a number.", key=given[0])
@@ -172,8 +175,16 @@ class AdjustedForecast(Result, figure="adjusted.draw_adjusted"):
         """One row a period: ``before, after, change, low, high``; `low` and `high` bound 95 % of outcomes."""
         edges = self.quantiles((0.025, 0.975)).to_numpy()
         before = self.forecast.mean
-        return pd.DataFrame({"before": before, "after": self.mean, "change": self.mean - before, "low": edges[:, 0],
-                             "high": edges[:, 1]}, index=self.axis.index)  # fmt: skip
+        return pd.DataFrame(
+            {
+                "before": before,
+                "after": self.mean,
+                "change": self.mean - before,
+                "low": edges[:, 0],
+                "high": edges[:, 1],
+            },
+            index=self.axis.index,
+        )
 
     def scored(self, outcome: Fit | pd.Series) -> pd.DataFrame:
         """Each adjustment compared with what came: one row an adjustment of which some outcome is known.
@@ -247,16 +258,20 @@ def adjust_forecast(forecast: Forecast, adjustments: Sequence[Adjustment]) -> Ad
                 f"the adjustments of {adjustments[i].said} ({adjustments[i].author}) and {adjustments[j].said} "
                 f"({adjustments[j].author}) contradict each other",
                 "Only amounts can be added to the same periods: give one of them, or another span.",
-                period=axis.part(at, at + 1).labels()[0], key="adjustments",
-            )  # fmt: skip
+                period=axis.part(at, at + 1).labels()[0],
+                key="adjustments",
+            )
     changes = [_change(forecast, each, inside) for each, inside in zip(adjustments, spans, strict=True)]
     wanted = forecast.mean + np.sum(changes, axis=0)
     beyond = np.flatnonzero(forecast.fit.cut(wanted) != wanted)
     if len(beyond):
         at = int(beyond[0])
-        raise InputError(f"the adjustments make it {number(float(wanted[at]), 5)}, beyond the target's limits",
-                         "Give a smaller change, or other limits.", period=axis.part(at, at + 1).labels()[0],
-                         key="adjustments")  # fmt: skip
+        raise InputError(
+            f"the adjustments make it {number(float(wanted[at]), 5)}, beyond the target's limits",
+            "Give a smaller change, or other limits.",
+            period=axis.part(at, at + 1).labels()[0],
+            key="adjustments",
+        )
     return AdjustedForecast(forecast, tuple(adjustments), np.array(changes).reshape(len(adjustments), axis.n))
 
 
@@ -265,8 +280,11 @@ def _inside(forecast: Forecast, each: Adjustment) -> NDArray[np.bool_]:
     own, axis = named_span(each.span, forecast.axis), forecast.axis
     inside = (axis.ordinals >= own.first) & (axis.ordinals < own.first + own.n)
     if not inside.any():
-        raise InputError(f"the adjustment of {each.said} lies outside the forecast of {axis.spell()}",
-                         "Give a span among its periods.", key="adjustments")  # fmt: skip
+        raise InputError(
+            f"the adjustment of {each.said} lies outside the forecast of {axis.spell()}",
+            "Give a span among its periods.",
+            key="adjustments",
+        )
     return np.asarray(inside)
 
 
@@ -291,8 +309,12 @@ def _missing(forecast: Forecast, each: Adjustment) -> float:
     seen = past & np.isfinite(fit.target)
     lacking = own.n - int(seen.sum()) - int(ahead.sum())
     if lacking:
-        raise InputError(f"{count(lacking, own.frequency.unit)} of {each.said} are neither known nor forecast, so its "
-                         "total cannot be set", "Forecast farther, or state an amount.", key="total")  # fmt: skip
+        raise InputError(
+            f"{count(lacking, own.frequency.unit)} of {each.said} are neither known nor forecast, so its "
+            "total cannot be set",
+            "Forecast farther, or state an amount.",
+            key="total",
+        )
     return float(each.total or 0.0) - float(fit.target[seen].sum())
 
 
@@ -316,10 +338,18 @@ def adjustment_rows(found: AdjustedForecast) -> pd.DataFrame:
     periods = iso(found.axis.index, fit)
     for each, change in zip(found.adjustments, found.changes, strict=True):
         at = change != 0.0
-        frames.append(pd.DataFrame({
-            "span": each.said, "stated": each.words(fit.unit), "author": each.author, "reason": each.reason,
-            "period": [period for period, there in zip(periods, at, strict=True) if there], "change": change[at],
-        }))  # fmt: skip
+        frames.append(
+            pd.DataFrame(
+                {
+                    "span": each.said,
+                    "stated": each.words(fit.unit),
+                    "author": each.author,
+                    "reason": each.reason,
+                    "period": [period for period, there in zip(periods, at, strict=True) if there],
+                    "change": change[at],
+                }
+            )
+        )
     return keyed(pd.concat(frames, ignore_index=True), fit, BY_HAND)
 
 
@@ -342,8 +372,8 @@ register(
     Entry(
         "adjusted",
         of=lambda study, name: alone(study.adjusted.get(name)),
-        said=dict.fromkeys(AHEAD, str),
-        drawn=AHEAD,
+        text=dict.fromkeys(AHEAD, str),
+        figure_for=AHEAD,
         files={
             "adjustments": lambda found, _: adjustment_rows(found),
             "forecast": lambda found, _: overridden_rows(found, list(SHOWN)),
@@ -351,7 +381,7 @@ register(
                 found.contributions, fit, of_forecast=True, scenario=BY_HAND
             ),
         },
-        written=AHEAD,
+        files_for=AHEAD,
         rank=41,
     )
 )
@@ -372,9 +402,9 @@ register(
     Entry(
         "adjustment scores",
         of=lambda study, name: alone(study.adjustment_scores.get(name)),
-        said=dict.fromkeys(AHEAD, _scored),
+        text=dict.fromkeys(AHEAD, _scored),
         files={"adjustment_scores": adjustment_score_rows},
-        written=AHEAD,
+        files_for=AHEAD,
         rank=42,
     )
 )
@@ -382,7 +412,7 @@ register(
     Entry(
         "price",
         of=lambda study, _: alone(study.price or None),
-        said=dict.fromkeys(AHEAD, wrapped),
+        text=dict.fromkeys(AHEAD, wrapped),
         rank=43,
     )
 )

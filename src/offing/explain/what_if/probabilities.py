@@ -149,9 +149,10 @@ class Paths(Result, figure="adjusted.draw_paths"):
             what = "totals" if total else "outcomes"
             raise InputError(
                 f"{threshold:g} lies outside all {len(values):,} paths, whose {what} go from {number(low, 4)} to "
-                f"{number(high, 4)}", "Give a threshold among them: beyond, its chance is below what they can show.",
+                f"{number(high, 4)}",
+                "Give a threshold among them: beyond, its chance is below what they can show.",
                 key="threshold",
-            )  # fmt: skip
+            )
         return Exceedance(self, float(threshold), side, total)
 
     @property
@@ -269,8 +270,11 @@ class Exceedance(Result, figure="totals.draw_reach"):
         if self.total:
             return wrapped(self.sentence)
         labels = self.paths.axis.labels()
-        columns = [labels, [_chance(each, len(self._values)) for each in self.by_period],
-                   [_chance(each, len(self._values)) for each in self.first]]  # fmt: skip
+        columns = [
+            labels,
+            [_chance(each, len(self._values)) for each in self.by_period],
+            [_chance(each, len(self._values)) for each in self.first],
+        ]
         heads = [self.paths.axis.frequency.unit, "chance", "first there"]
         return f"{wrapped(self.sentence)}\n\n{text_table(heads, columns)}"
 
@@ -336,8 +340,11 @@ def _summed(every: Mapping[str, Forecast], count: int, seed: int, noise: Noise) 
     first = next(iter(every.values()))
     for name, each in every.items():
         if each.axis != first.axis or each.fit.unit != first.fit.unit:
-            raise InputError(f"series {name!r} has other periods or another unit than the first",
-                             "Forecast all of them as far, in one unit.", key="forecast")  # fmt: skip
+            raise InputError(
+                f"series {name!r} has other periods or another unit than the first",
+                "Forecast all of them as far, in one unit.",
+                key="forecast",
+            )
     # Series have a fit each, so that their draws are independent: another seed for each.
     own = [paths(each, count=count, seed=seed + 7919 * i, noise=noise) for i, each in enumerate(every.values())]
     values, means = np.sum([each.values for each in own], axis=0), np.sum([each.mean for each in own], axis=0)
@@ -365,11 +372,16 @@ def chance_rows(found: Exceedance) -> pd.DataFrame:
     """Rows of ``chances.csv``: one a period, or one of the total."""
     fit = found.paths.forecast.fit
     periods = iso(found.paths.axis.index, fit)
-    rows = pd.DataFrame({
-        "threshold": found.threshold, "side": found.side, "of": "total" if found.total else "period",
-        "period": periods[:1] if found.total else periods, "chance": found.by_period.to_numpy(),
-        "first": found.first.to_numpy(),
-    })  # fmt: skip
+    rows = pd.DataFrame(
+        {
+            "threshold": found.threshold,
+            "side": found.side,
+            "of": "total" if found.total else "period",
+            "period": periods[:1] if found.total else periods,
+            "chance": found.by_period.to_numpy(),
+            "first": found.first.to_numpy(),
+        }
+    )
     return keyed(rows, fit, AS_PLANNED)
 
 
@@ -377,10 +389,10 @@ register(
     Entry(
         "chances",
         of=lambda study, name: numbered(study.chances[name], always=True),
-        said={"forecast": lambda found: wrapped(found.sentence)},
-        drawn=AHEAD,
+        text={"forecast": lambda found: wrapped(found.sentence)},
+        figure_for=AHEAD,
         files={"chances": lambda found, _: chance_rows(found)},
-        written=AHEAD,
+        files_for=AHEAD,
         rank=33,
     )
 )

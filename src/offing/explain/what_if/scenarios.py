@@ -149,8 +149,9 @@ class Scenarios(Result, figure="what_if.draw_scenarios"):
             inside = [share] if share else []
             inside += [f"95 % between {signed(row['low'])} and {signed(row['high'])}"] if known else []
             noted = f" ({', '.join(inside)})" if inside else ""
-            lines.append(f"'{name}': {signed(float(row['difference']), 4)}{unit}{noted}{sure}. "
-                         f"{self._assumes(str(name))}")  # fmt: skip
+            lines.append(
+                f"'{name}': {signed(float(row['difference']), 4)}{unit}{noted}{sure}. {self._assumes(str(name))}"
+            )
         lines = [f"{head} {self._assumes(self.base)}".strip(), *lines]
         beyond: dict[str, list[str]] = {}
         for name, found in self.findings.items():
@@ -158,8 +159,11 @@ class Scenarios(Result, figure="what_if.draw_scenarios"):
                 if each.check == "beyond the range":
                     beyond.setdefault(each.message, []).append(name)
         # What the base does as well is reported with its forecast.
-        lines += [f"Beyond what history has seen, {' and '.join(map(repr, names))}: {message}"
-                  for message, names in beyond.items() if self.base not in names]  # fmt: skip
+        lines += [
+            f"Beyond what history has seen, {' and '.join(map(repr, names))}: {message}"
+            for message, names in beyond.items()
+            if self.base not in names
+        ]
         return "\n".join(lines)
 
     @property
@@ -177,8 +181,10 @@ class Scenarios(Result, figure="what_if.draw_scenarios"):
     @property
     def assumed(self) -> dict[str, tuple[str, ...]]:
         """What each scenario assumes, driver by driver, in words."""
-        return {name: tuple(f"'{driver}' {words}" for driver, words in each.assumed.items())
-                for name, each in self.forecasts.items()}  # fmt: skip
+        return {
+            name: tuple(f"'{driver}' {words}" for driver, words in each.assumed.items())
+            for name, each in self.forecasts.items()
+        }
 
     def _assumes(self, name: str) -> str:
         noted = self.assumed[name]
@@ -259,8 +265,11 @@ def difference_rows(found: Scenarios) -> pd.DataFrame:
         rows = found.differences(name)
         rows.insert(0, "period", iso(found.axis.index, found.fit))
         frames.append(rows.reset_index(drop=True).assign(scenario=name))
-    whole = pd.concat(frames, ignore_index=True) if frames else pd.DataFrame(
-        columns=["period", "difference", "low", "high", "scenario"])  # fmt: skip
+    whole = (
+        pd.concat(frames, ignore_index=True)
+        if frames
+        else pd.DataFrame(columns=["period", "difference", "low", "high", "scenario"])
+    )
     return _by_scenario(whole, found.fit)
 
 
@@ -280,8 +289,8 @@ register(
     Entry(
         "scenarios",
         of=lambda study, name: alone(study.what_if.get(name)),
-        said=dict.fromkeys(AHEAD, str),
-        drawn=AHEAD,
+        text=dict.fromkeys(AHEAD, str),
+        figure_for=AHEAD,
         files={
             "scenarios": lambda found, _: scenario_rows(found),
             "differences": lambda found, _: difference_rows(found),
@@ -294,7 +303,7 @@ register(
                 ),
             ),
         },
-        written=AHEAD,
+        files_for=AHEAD,
         rank=40,
     )
 )

@@ -84,8 +84,16 @@ class Sensitivity(Result, figure="what_if.draw_sensitivity"):
     def table(self) -> pd.DataFrame:
         """One row a driver, ranked: ``driver, change, total, low, high, percent``."""
         share = 100.0 * self.total / self.before if self.before > 0.0 else np.full(len(self.total), np.nan)
-        return pd.DataFrame({"driver": list(self.drivers), "change": list(self.changes), "total": self.total,
-                             "low": self.low, "high": self.high, "percent": share})  # fmt: skip
+        return pd.DataFrame(
+            {
+                "driver": list(self.drivers),
+                "change": list(self.changes),
+                "total": self.total,
+                "low": self.low,
+                "high": self.high,
+                "percent": share,
+            }
+        )
 
     @cached_property
     def periods(self) -> pd.DataFrame:
@@ -117,8 +125,10 @@ class Sensitivity(Result, figure="what_if.draw_sensitivity"):
         unit = f" {self.unit}" if self.unit else ""
         share = f", {percent(float(self.total[i]) / self.before)}" if self.before > 0.0 else ""
         where = f" {self.target} of {self.axis.spell()}" if i == 0 else " them"
-        return (f"'{self.labels[i]}' {self.changes[i]} from here on moves{where} by "
-                f"{signed(float(self.total[i]))}{unit}{share}")  # fmt: skip
+        return (
+            f"'{self.labels[i]}' {self.changes[i]} from here on moves{where} by "
+            f"{signed(float(self.total[i]))}{unit}{share}"
+        )
 
     @property
     def sentences(self) -> str:
@@ -189,8 +199,9 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
     scenarios = {name: Scenario("changed", {name: rule}) for name, rule in rules.items()}
     for name, each in scenarios.items():
         if isinstance(each.drivers[name], Modelled):
-            raise InputError(f"a model of its own is no change of '{name}'", "Forecast with a scenario of it.",
-                             key="changes")  # fmt: skip
+            raise InputError(
+                f"a model of its own is no change of '{name}'", "Forecast with a scenario of it.", key="changes"
+            )
     assumed = {name: each.on(fit, forecast.view, forecast.axis) for name, each in scenarios.items()}
     moved = {name: rerun(forecast, view) for name, (view, _) in assumed.items()}
     said = {name: words[name] for name, (_, words) in assumed.items()}
@@ -219,10 +230,19 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
             pairs[i, j] = pairs[j, i] = both - total[i] - total[j]
     labels = {str(term.name): fit.label_of(term) for term in fit.model.terms}
     return Sensitivity(
-        tuple(order), tuple(labels.get(name, name) for name in order), tuple(said[name] for name in order), total,
-        total - half, total + half, forecast.axis, np.array([walks[name].change for name in order]).reshape(
-            len(order), forecast.axis.n), float(forecast.mean.sum()), pairs, fit.label, fit.sum_unit,
-    )  # fmt: skip
+        tuple(order),
+        tuple(labels.get(name, name) for name in order),
+        tuple(said[name] for name in order),
+        total,
+        total - half,
+        total + half,
+        forecast.axis,
+        np.array([walks[name].change for name in order]).reshape(len(order), forecast.axis.n),
+        float(forecast.mean.sum()),
+        pairs,
+        fit.label,
+        fit.sum_unit,
+    )
 
 
 def _apart(fit: Fitted, one: str, other: str) -> bool:
@@ -265,8 +285,9 @@ def _rules(
     for name in changes:
         if name not in every:
             raise InputError(f"the model has no driver {name!r}", nearest(str(name), every), key="changes")
-    return {name: Shift(percent=float(each)) if isinstance(each, (int, float)) else each
-            for name, each in changes.items()}  # fmt: skip
+    return {
+        name: Shift(percent=float(each)) if isinstance(each, (int, float)) else each for name, each in changes.items()
+    }
 
 
 def sensitivity_rows(found: Sensitivity, fit: Fitted) -> pd.DataFrame:
@@ -284,10 +305,10 @@ register(
     Entry(
         "sensitivity",
         of=lambda study, name: alone(study.sensitivities.get(name)),
-        said={"explain": str},
-        drawn=["explain"],
+        text={"explain": str},
+        figure_for=["explain"],
         files={"sensitivity": sensitivity_rows},
-        written=["explain"],
+        files_for=["explain"],
         rank=45,
     )
 )

@@ -114,9 +114,14 @@ class Solution(Result, figure="adjusted.draw_solution"):
 
 
 def solve_for(
-    forecast: Forecast, driver: str, total: float, *, how: How = "constant", limits: tuple[float, float] | None = None,
+    forecast: Forecast,
+    driver: str,
+    total: float,
+    *,
+    how: How = "constant",
+    limits: tuple[float, float] | None = None,
     span: object = None,
-) -> Solution:  # fmt: skip
+) -> Solution:
     """Seek the value of a driver with which a forecast adds up to a total.
 
     Parameters
@@ -169,8 +174,11 @@ def solve_for(
         raise InputError(f"found {total!r}", "Give a number.", key="total")
     reference = driver_column(fit, driver)
     seen = fit.seen(reference)
-    usual = {"constant": (float(seen.min()), float(seen.max())), "percent": (-50.0, 100.0),
-             "amount": (-float(np.ptp(seen)), float(np.ptp(seen)))}[how]  # fmt: skip
+    usual = {
+        "constant": (float(seen.min()), float(seen.max())),
+        "percent": (-50.0, 100.0),
+        "amount": (-float(np.ptp(seen)), float(np.ptp(seen))),
+    }[how]
     low, high = (float(each) for each in (limits or usual))
     if not (np.isfinite(low) and np.isfinite(high) and low < high):
         raise InputError(f"found {limits!r}", "Give two numbers, the lower one first.", key="limits")
@@ -205,8 +213,9 @@ def solve_for(
     best = found[0] if found else float(grid[int(np.argmin(np.abs(gaps)))])
     ahead = run(best)
     unit = fit.view.sources.unit(reference)
-    return Solution(ahead, driver, how, best, float(total), float(ahead.mean[inside].sum()), low, high,
-                  tuple(found[1:]), unit)  # fmt: skip
+    return Solution(
+        ahead, driver, how, best, float(total), float(ahead.mean[inside].sum()), low, high, tuple(found[1:]), unit
+    )
 
 
 def _roots(gap: Callable[[float], float], grid: Array, gaps: Array) -> list[float]:
@@ -231,20 +240,22 @@ def _roots(gap: Callable[[float], float], grid: Array, gaps: Array) -> list[floa
 
 def solution_rows(found: list[Solution], fit: Fitted) -> pd.DataFrame:
     """Rows of ``solutions.csv``: one row per goal."""
-    rows = [(each.driver, each.how, each.goal, each.value, each.reached, each.met, each.low, each.high)
-            for each in found]  # fmt: skip
-    return keyed(pd.DataFrame(rows, columns=["driver", "how", "goal", "value", "reached", "met", "low", "high"]), fit,
-                 AS_PLANNED)  # fmt: skip
+    rows = [
+        (each.driver, each.how, each.goal, each.value, each.reached, each.met, each.low, each.high) for each in found
+    ]
+    return keyed(
+        pd.DataFrame(rows, columns=["driver", "how", "goal", "value", "reached", "met", "low", "high"]), fit, AS_PLANNED
+    )
 
 
 register(
     Entry(
         "solution",
         of=lambda study, name: numbered(study.solutions[name]),
-        said={"explain": str},
-        drawn=["explain"],
+        text={"explain": str},
+        figure_for=["explain"],
         files={"solutions": lambda found, fit: solution_rows([found], fit)},
-        written=["explain"],
+        files_for=["explain"],
         rank=46,
     )
 )

@@ -71,9 +71,14 @@ def between(start: Account, end: Account, owners: NDArray[np.intp], groups: int,
         names, labels = [*names, ADJUSTMENT], [*labels, ADJUSTMENT]
         amounts, half = [*amounts, extra], [*half, np.zeros(groups)]
     return Pieces(
-        tuple(names), tuple(labels), np.array(amounts), np.array(half), mean @ start.mean, member @ end.mean,
+        tuple(names),
+        tuple(labels),
+        np.array(amounts),
+        np.array(half),
+        mean @ start.mean,
+        member @ end.mean,
         _half(end, every) if known else np.full(groups, np.nan),
-    )  # fmt: skip
+    )
 
 
 def _size(side: Account) -> Array:
@@ -85,11 +90,11 @@ def _half(end: Account, rows: list[tuple[Row, Array]]) -> Array:
     estimate = end.estimate
     if estimate is None:
         return np.full(len(rows[0][1]), np.nan)
-    lean = sum(weights @ row.lean for row, weights in rows)
-    width = max(row.fresh.shape[1] for row, _ in rows)
+    gradient = sum(weights @ row.gradient for row, weights in rows)
+    width = max(row.future_columns.shape[1] for row, _ in rows)
     # What only the future holds of a term is the same on both sides of two forecasts.
-    fresh = np.zeros((len(rows[0][1]), width))
+    future_columns = np.zeros((len(rows[0][1]), width))
     for row, weights in rows:
-        fresh[:, : row.fresh.shape[1]] += weights @ row.fresh
-    alone = np.sqrt(np.square(fresh).sum(axis=1))
-    return np.asarray(quantile(0.975, estimate.dof) * np.hypot(estimate.standard_errors(np.asarray(lean)), alone))
+        future_columns[:, : row.future_columns.shape[1]] += weights @ row.future_columns
+    alone = np.sqrt(np.square(future_columns).sum(axis=1))
+    return np.asarray(quantile(0.975, estimate.dof) * np.hypot(estimate.standard_errors(np.asarray(gradient)), alone))

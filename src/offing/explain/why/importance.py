@@ -62,8 +62,17 @@ class Importance(Result, figure="bars.draw_importance"):
     @cached_property
     def table(self) -> pd.DataFrame:
         """One row a term: ``term, share, error, alone, gain, p, why``."""
-        return pd.DataFrame({"term": list(self.terms), "share": self.share, "error": self.error, "alone": self.alone,
-                             "gain": self.gain, "p": self.p, "why": list(self.why)})  # fmt: skip
+        return pd.DataFrame(
+            {
+                "term": list(self.terms),
+                "share": self.share,
+                "error": self.error,
+                "alone": self.alone,
+                "gain": self.gain,
+                "p": self.p,
+                "why": list(self.why),
+            }
+        )
 
     @property
     def why(self) -> tuple[str, ...]:
@@ -103,12 +112,18 @@ class Importance(Result, figure="bars.draw_importance"):
 
     def __str__(self) -> str:
         known = np.isfinite(self.gain).any()
-        columns = [list(self.labels), [f"{100.0 * each:.1f} %" for each in self.share],
-                   [f"{100.0 * each:.1f} %" for each in self.alone]]  # fmt: skip
+        columns = [
+            list(self.labels),
+            [f"{100.0 * each:.1f} %" for each in self.share],
+            [f"{100.0 * each:.1f} %" for each in self.alone],
+        ]
         heads = ["term", "explains", "alone"]
         if known:
-            columns += [[percent(float(each)) if np.isfinite(each) else "" for each in self.gain],
-                        [f"{each:.2f}" if np.isfinite(each) else "" for each in self.p], list(self.why)]  # fmt: skip
+            columns += [
+                [percent(float(each)) if np.isfinite(each) else "" for each in self.gain],
+                [f"{each:.2f}" if np.isfinite(each) else "" for each in self.p],
+                list(self.why),
+            ]
             heads += ["without it", "p", "why they differ"]
         return f"{wrapped(self.sentences)}\n\n{text_table(heads, columns)}"
 
@@ -150,15 +165,22 @@ def importance(fit: Fitted, gain: TermGain | None = None) -> Importance:
     if gain is not None:
         for term, value, chance in zip(gain.table["term"], gain.table["change"], gain.table["p"], strict=True):
             if term not in names:
-                raise InputError(f"the back-test is of a term {term!r}, which the fit lacks",
-                                 "Back-test the same model.", key="gain")  # fmt: skip
+                raise InputError(
+                    f"the back-test is of a term {term!r}, which the fit lacks", "Back-test the same model.", key="gain"
+                )
             ahead[names.index(term)], p[names.index(term)] = value, chance
     order = np.argsort(-found.share, kind="stable")
     labels = {str(term.name): fit.label_of(term) for term in fit.model.terms}
     return Importance(
-        tuple(names[i] for i in order), tuple(labels[names[i]] for i in order), found.share[order], found.error[order],
-        found.alone[order], ahead[order], p[order], gain.score if gain is not None else "",
-    )  # fmt: skip
+        tuple(names[i] for i in order),
+        tuple(labels[names[i]] for i in order),
+        found.share[order],
+        found.error[order],
+        found.alone[order],
+        ahead[order],
+        p[order],
+        gain.score if gain is not None else "",
+    )
 
 
 def importance_rows(found: Importance, backtest: Backtest) -> pd.DataFrame:
@@ -174,10 +196,10 @@ register(
     Entry(
         "importance",
         of=lambda judged, _: alone(judged.importance),
-        said={"compare": str},
-        drawn=["compare"],
+        text={"compare": str},
+        figure_for=["compare"],
         files={"importance": lambda found, judged: importance_rows(found, judged.backtest)},
-        written=["compare"],
+        files_for=["compare"],
         rank=4,
     )
 )

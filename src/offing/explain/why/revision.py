@@ -57,10 +57,18 @@ def revised_stages(before: Forecast, after: Forecast, axis: Axis) -> Stages:
     stages: Stages = [("", _part(before, axis))]
     for name, view in (
         (REVISED, _assuming(same, kept)),
-        (DRIVERS, _assuming(same, {each: (own, np.where(marks == ACTUAL, np.nan, values), marks)
-                                   for each, (own, values, marks) in _seen_after(kept, after).items()})),
+        (
+            DRIVERS,
+            _assuming(
+                same,
+                {
+                    each: (own, np.where(marks == ACTUAL, np.nan, values), marks)
+                    for each, (own, values, marks) in _seen_after(kept, after).items()
+                },
+            ),
+        ),
         (PLANS, same),
-    ):  # fmt: skip
+    ):
         fit = moved(old, sources, old.axis, new.view.origin, over=view)
         stages.append((name, _part(restart(before, fit, _onto(fit, view), before.axis), axis)))
     # Trends count from the earlier fit's first period, whether or not the later one looks back as far.
@@ -89,9 +97,14 @@ def outcome_stages(before: Forecast, after: Fitted, axis: Axis) -> Stages:
     whole = fitted_account(after).came(after.target).only(_places(after.axis, axis))
     # What the noise before carries on and what is left are one: nobody knew them, and no term shows them.
     noise = (PAST, CORRECTION, UNEXPLAINED)
-    rows = [replace(row, values=next((each.values for each in drivers.rows if each.name == row.name),
-                                     np.zeros_like(row.values))) if row.name in noise else row
-            for row in whole.rows]  # fmt: skip
+    rows = [
+        replace(
+            row, values=next((each.values for each in drivers.rows if each.name == row.name), np.zeros_like(row.values))
+        )
+        if row.name in noise
+        else row
+        for row in whole.rows
+    ]
     rows += [row for row in drivers.rows if row.name in noise and row.name not in whole.names]
     modelled = replace(whole, rows=tuple(rows))
     size = np.exp(modelled.whole) if modelled.log else modelled.whole
@@ -101,8 +114,11 @@ def outcome_stages(before: Forecast, after: Fitted, axis: Axis) -> Stages:
 def _check_alike(old: Fitted, new: Fitted) -> None:
     check_same(old.label, old.unit, new.label, new.unit)
     if old.axis.frequency != new.axis.frequency:
-        raise InputError(f"one forecast is by {old.axis.frequency.unit}, the other by {new.axis.frequency.unit}",
-                         "Walk between forecasts of one frequency.", key="against")  # fmt: skip
+        raise InputError(
+            f"one forecast is by {old.axis.frequency.unit}, the other by {new.axis.frequency.unit}",
+            "Walk between forecasts of one frequency.",
+            key="against",
+        )
 
 
 def _places(whole: Axis, axis: Axis) -> np.ndarray:
@@ -152,8 +168,9 @@ def _seen_after(
     kept: dict[str, tuple[Axis, np.ndarray, np.ndarray]], after: Forecast
 ) -> dict[str, tuple[Axis, np.ndarray, np.ndarray]]:
     """The same with the marks that the later forecast has."""
-    return {reference: (own, values, after.view.known(reference, own).marks)
-            for reference, (own, values, _) in kept.items()}  # fmt: skip
+    return {
+        reference: (own, values, after.view.known(reference, own).marks) for reference, (own, values, _) in kept.items()
+    }
 
 
 def _assuming(view: View, kept: dict[str, tuple[Axis, np.ndarray, np.ndarray]]) -> View:

@@ -219,8 +219,10 @@ def _headline(walk: Walk, unit: str) -> str:
         sure += "; that is not significant"
     if walk.outcome is not None and walk.outcome[0, 0] <= 0.0 <= walk.outcome[1, 0]:
         sure += "; so the outcome may be higher or lower"
-    return (f"The {walk.to_words} is {number(end, 4)}{unit}: {number(abs(change), 4)}{unit}{share} {side} than "
-            f"{walk.from_words}, {number(start, 4)}{sure}.")  # fmt: skip
+    return (
+        f"The {walk.to_words} is {number(end, 4)}{unit}: {number(abs(change), 4)}{unit}{share} {side} than "
+        f"{walk.from_words}, {number(start, 4)}{sure}."
+    )
 
 
 def _sorted(walk: Walk) -> tuple[list[Step], list[Step], list[Step], list[Step]]:

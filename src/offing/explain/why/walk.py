@@ -133,12 +133,20 @@ class Walk(Result, figure="walks.draw_walk"):
             amounts = np.array([step.amount[g] for step in self.steps])
             half = np.array([step.half[g] for step in self.steps])
             change, start = self.change[g], self.start[g]
-            frames.append(pd.DataFrame({
-                "span": span, "phase": [step.phase for step in self.steps], "step": [step.name for step in self.steps],
-                "amount": amounts, "low": amounts - half, "high": amounts + half,
-                "share": amounts / change if change else np.full(len(amounts), np.nan),
-                "points": 100.0 * amounts / start if start > 0.0 else np.full(len(amounts), np.nan),
-            }))  # fmt: skip
+            frames.append(
+                pd.DataFrame(
+                    {
+                        "span": span,
+                        "phase": [step.phase for step in self.steps],
+                        "step": [step.name for step in self.steps],
+                        "amount": amounts,
+                        "low": amounts - half,
+                        "high": amounts + half,
+                        "share": amounts / change if change else np.full(len(amounts), np.nan),
+                        "points": 100.0 * amounts / start if start > 0.0 else np.full(len(amounts), np.nan),
+                    }
+                )
+            )
         return pd.concat(frames, ignore_index=True)
 
     @cached_property
@@ -162,16 +170,29 @@ class Walk(Result, figure="walks.draw_walk"):
         """
         check_same(self.target, self.unit, later.target, later.unit)
         if self.spans != later.spans or not np.allclose(self.end, later.start, rtol=1e-9, atol=0.0):
-            raise InputError("the second walk does not start where the first ends",
-                             "Walk on from the same values of the same periods.", key="later")  # fmt: skip
+            raise InputError(
+                "the second walk does not start where the first ends",
+                "Walk on from the same values of the same periods.",
+                key="later",
+            )
         first, second = self.to_words, later.to_words
-        steps = [replace(step, phase=step.phase or name)
-                 for each, name in ((self, first), (later, second)) for step in each.steps]  # fmt: skip
+        steps = [
+            replace(step, phase=step.phase or name)
+            for each, name in ((self, first), (later, second))
+            for step in each.steps
+        ]
         phases = tuple(dict.fromkeys([*(self.phases or (first,)), *(later.phases or (second,))]))
-        return replace(self, to_words=second, end=later.end, steps=tuple(steps), phases=phases,
-                       total_half=np.full(len(self.spans), np.nan), outcome=None, notes=(*self.notes, *later.notes),
-                       total=None if self.total is None or later.total is None else self.total.then(later.total),
-                       )  # fmt: skip
+        return replace(
+            self,
+            to_words=second,
+            end=later.end,
+            steps=tuple(steps),
+            phases=phases,
+            total_half=np.full(len(self.spans), np.nan),
+            outcome=None,
+            notes=(*self.notes, *later.notes),
+            total=None if self.total is None or later.total is None else self.total.then(later.total),
+        )
 
     @property
     def headline(self) -> str:
@@ -252,14 +273,23 @@ class Walk(Result, figure="walks.draw_walk"):
         names = [f"{step.phase}: {step.label}" if step.phase else step.label for step in steps]
         rows = [f"start: {self.from_words}", *names, f"end: {self.to_words}"]
         if len(self.spans) > 1:
-            columns = [rounded([self.start[g], *(step.amount[g] for step in steps), self.end[g]])
-                       for g in range(len(self.spans))]  # fmt: skip
+            columns = [
+                rounded([self.start[g], *(step.amount[g] for step in steps), self.end[g]])
+                for g in range(len(self.spans))
+            ]
             return text_table(["step", *self.spans], [rows, *columns])
         amounts = [float(step.amount[0]) for step in steps]
         half = [float(step.half[0]) for step in steps]
         cells = rounded([float(self.start[0]), *amounts, float(self.end[0])])
-        lows, highs = ([cell if h else "" for cell, h in zip(rounded([a + sign * h for a, h in
-                        zip(amounts, half, strict=True)]), half, strict=True)] for sign in (-1.0, 1.0))  # fmt: skip
+        lows, highs = (
+            [
+                cell if h else ""
+                for cell, h in zip(
+                    rounded([a + sign * h for a, h in zip(amounts, half, strict=True)]), half, strict=True
+                )
+            ]
+            for sign in (-1.0, 1.0)
+        )
         start = float(self.start[0])
         points = [f"{signed(100.0 * each / start, 2)}" if start > 0.0 else "" for each in amounts]
         return text_table(
@@ -289,17 +319,23 @@ def check_same(target: str, unit: str, other: str, other_unit: str) -> None:
         If the targets or their units differ.
     """
     if target != other:
-        raise InputError(f"one is of {target}, the other of {other}", "Walk between two values of one target.",
-                         key="against")  # fmt: skip
+        raise InputError(
+            f"one is of {target}, the other of {other}", "Walk between two values of one target.", key="against"
+        )
     if unit != other_unit:
-        raise InputError(f"{target} is in {unit or 'no unit'} here and in {other_unit or 'no unit'} there",
-                         "Bring both to one unit.", key="against")  # fmt: skip
+        raise InputError(
+            f"{target} is in {unit or 'no unit'} here and in {other_unit or 'no unit'} there",
+            "Bring both to one unit.",
+            key="against",
+        )
 
 
 def steps_of(pieces: Pieces, phase: str = "") -> list[Step]:
     """The pieces of a difference as steps of a phase."""
-    return [Step(name, label, phase, amount, half) for name, label, amount, half in
-            zip(pieces.names, pieces.labels, pieces.amounts, pieces.half, strict=True)]  # fmt: skip
+    return [
+        Step(name, label, phase, amount, half)
+        for name, label, amount, half in zip(pieces.names, pieces.labels, pieces.amounts, pieces.half, strict=True)
+    ]
 
 
 def together(walks: Mapping[str, Walk], over: str) -> Walk:
@@ -322,8 +358,11 @@ def together(walks: Mapping[str, Walk], over: str) -> Walk:
     for walk in every:
         for step in walk.steps:
             kept = found.get((step.phase, step.name))
-            found[step.phase, step.name] = step if kept is None else replace(
-                kept, amount=kept.amount + step.amount, half=np.hypot(kept.half, step.half))  # fmt: skip
+            found[step.phase, step.name] = (
+                step
+                if kept is None
+                else replace(kept, amount=kept.amount + step.amount, half=np.hypot(kept.half, step.half))
+            )
     halves = np.sqrt(np.square([each.total_half for each in every]).sum(axis=0))
     phases = tuple(dict.fromkeys(phase for each in every for phase in each.phases))
     outcome = None
@@ -334,12 +373,17 @@ def together(walks: Mapping[str, Walk], over: str) -> Walk:
             np.square(away).sum(axis=0)
         )
     return replace(
-        first, target=over, outcome=outcome, start=np.sum([each.start for each in every], axis=0), phases=phases,
+        first,
+        target=over,
+        outcome=outcome,
+        start=np.sum([each.start for each in every], axis=0),
+        phases=phases,
         total_half=halves,
-        end=np.sum([each.end for each in every], axis=0), steps=tuple(found.values()),
+        end=np.sum([each.end for each in every], axis=0),
+        steps=tuple(found.values()),
         notes=(f"Summed over {len(every)} series.", *dict.fromkeys(note for each in every for note in each.notes)),
         total=None if first.total is None else together({n: each.whole for n, each in walks.items()}, over),
-    )  # fmt: skip
+    )
 
 
 def walk_rows(found: Walk, fit: Fitted, scenario: str = AS_PLANNED) -> pd.DataFrame:
@@ -357,10 +401,10 @@ register(
     Entry(
         "walk",
         of=lambda study, name: numbered(study.walks[name], always=True),
-        said={"explain": str},
-        drawn=["explain"],
+        text={"explain": str},
+        figure_for=["explain"],
         files={"walks": lambda found, fit: walk_rows(found, fit, found.scenario)},
-        written=["explain"],
+        files_for=["explain"],
         rank=44,
     )
 )

@@ -109,14 +109,17 @@ def walk(
             walks[name] = walk(each, other, by=by, span=span, groups=groups)
         return together(walks, f"{_fit_of(next(iter(end.values()))).column}, all series")
     inner = _fit_of(end)
-    axis = _asked(end, against, span)
+    axis = _requested(end, against, span)
     every, start_words, end_words, pooled = _accounts(end, against, axis)
     _check_groups(groups or {}, {name for _, each in every for name in each.names})
     every = [(phase, each.grouped(groups or {})) for phase, each in every]
     ok = np.all([_known(each) for _, each in (every[1:] if pooled else every)], axis=0)
     if not ok.any():
-        raise InputError("no period can be compared with what is asked for, for want of known values",
-                         "Ask for other periods.", key="against")  # fmt: skip
+        raise InputError(
+            "no period can be compared with what is asked for, for want of known values",
+            "Ask for other periods.",
+            key="against",
+        )
     notes: tuple[str, ...] = ()
     if not ok.all():
         notes = (f"Left out: {count(int((~ok).sum()), axis.frequency.unit)} without known values there.",)
@@ -137,8 +140,21 @@ def walk(
         if against is not None and not isinstance(against, (Mapping, Forecast)) and ok.all():
             outcome = _outcome(end, axis, owner, found[0].start)
         unit = inner.unit if len(labels) == len(owner[ok]) else inner.sum_unit
-        return Walk(inner.label, unit, labels, start_words, end_words, found[0].start, found[-1].end,
-                    tuple(steps), half, phases, notes, total, outcome)  # fmt: skip
+        return Walk(
+            inner.label,
+            unit,
+            labels,
+            start_words,
+            end_words,
+            found[0].start,
+            found[-1].end,
+            tuple(steps),
+            half,
+            phases,
+            notes,
+            total,
+            outcome,
+        )
 
     total = made(*_spans(axis, None), None)
     return total if by is None else made(*_spans(axis, by), total)
@@ -161,7 +177,7 @@ def _fit_of(side: Side) -> Fitted:
     return fit
 
 
-def _asked(end: Side, against: object, span: object) -> Axis:
+def _requested(end: Side, against: object, span: object) -> Axis:
     """The periods of the end that are walked to."""
     if isinstance(end, Fitted):
         whole = end.axis
@@ -179,8 +195,10 @@ def _asked(end: Side, against: object, span: object) -> Axis:
             if high <= low or low > whole.first:
                 raise InputError(
                     f"the forecasts do not follow each other: one is of {against.axis.spell()}, the other of "
-                    f"{whole.spell()}", "Give the earlier one as what it is compared with.", key="against",
-                )  # fmt: skip
+                    f"{whole.spell()}",
+                    "Give the earlier one as what it is compared with.",
+                    key="against",
+                )
             whole = Axis(whole.frequency, low, high - low)
     return whole if span is None else _within(whole, span)
 
@@ -223,8 +241,11 @@ def _check_groups(groups: Mapping[str, Sequence[str]], names: set[str]) -> None:
             raise InputError(f"found {members!r} for the group {group!r}", "Give a list of terms.", key="groups")
         for member in members:
             if member not in names:
-                raise InputError(f"there is no term {member!r} for the group {group!r}",
-                                 nearest(str(member), names - {BASELINE}), key="groups")  # fmt: skip
+                raise InputError(
+                    f"there is no term {member!r} for the group {group!r}",
+                    nearest(str(member), names - {BASELINE}),
+                    key="groups",
+                )
             if member in owner:
                 raise InputError(f"{member!r} is in two groups, {owner[member]!r} and {group!r}", key="groups")
             owner[member] = group
@@ -247,8 +268,9 @@ def _accounts(end: Side, against: object, axis: Axis) -> tuple[Stages, str, str,
         if isinstance(end, Fitted):
             return outcome_stages(against, end, axis), "the forecast", "outcome", False
         if not isinstance(end, Forecast):
-            raise InputError(f"found a {type(end).__name__} against a forecast", "Walk between two plain forecasts.",
-                             key="against")  # fmt: skip
+            raise InputError(
+                f"found a {type(end).__name__} against a forecast", "Walk between two plain forecasts.", key="against"
+            )
         if against.fit is end.fit:
             named = end.scenario if end.scenario != against.scenario else "forecast"
             return scenario_stages(against, end, axis), f"'{against.scenario}'", f"forecast '{named}'", False
@@ -265,8 +287,9 @@ def _accounts(end: Side, against: object, axis: Axis) -> tuple[Stages, str, str,
             raise InputError("a driver's value is compared with a forecast", "Give a plain forecast.", key="against")
         for name, value in against.items():
             if isinstance(value, bool) or not isinstance(value, (int, float, np.number)):
-                raise InputError(f"found {value!r} for {name!r}", "Give a number; other rules make a scenario.",
-                                 key="against")  # fmt: skip
+                raise InputError(
+                    f"found {value!r} for {name!r}", "Give a number; other rules make a scenario.", key="against"
+                )
         held = rerun(end, Scenario("held", against).on(end.fit, end.view, end.axis)[0])
         said = " and ".join(f"'{name}' at {value:g}" for name, value in against.items())
         return [("", held.account.only(axis.ordinals - origin)), ("", last)], said, to, False
@@ -278,12 +301,13 @@ def _accounts(end: Side, against: object, axis: Axis) -> tuple[Stages, str, str,
     full = past if isinstance(end, Fitted) else past.followed(whole)
     if against == LAST_YEAR:
         return [("", _before(full, axis.ordinals - axis.frequency.year_back)), ("", last)], "the year before", to, False
-    asked = named_span(against, fit.axis)
-    inside = np.flatnonzero((full.ordinals >= asked.first) & (full.ordinals < _stop(asked)))
+    requested = named_span(against, fit.axis)
+    inside = np.flatnonzero((full.ordinals >= requested.first) & (full.ordinals < _stop(requested)))
     inside = inside[np.isfinite(full.whole[inside])]
     if not len(inside):
-        raise InputError(f"no known period lies in {_said(against)}", "Give a span of the history or the forecast.",
-                         key="against")  # fmt: skip
+        raise InputError(
+            f"no known period lies in {_said(against)}", "Give a span of the history or the forecast.", key="against"
+        )
     return [("", full.only(inside)), ("", last)], f"{_said(against)}, the mean of its {axis.frequency.unit}s", to, True
 
 

@@ -73,8 +73,10 @@ class YearOfDays(Result, figure="what_if.draw_year_of_days"):
 
     def __str__(self) -> str:
         months = self.table["contribution"].groupby(self.table.index.month)  # type: ignore[attr-defined]
-        rows = [(f"{self.year}-{month:02d}", number(each.sum()), number(each.max()), number(each.min()))
-                for month, each in months]  # fmt: skip
+        rows = [
+            (f"{self.year}-{month:02d}", number(each.sum()), number(each.max()), number(each.min()))
+            for month, each in months
+        ]
         heads = ["month", "sum", "most in a day", "least in a day"]
         return f"{wrapped(self.sentence)}\n\n{text_table(heads, [list(each) for each in zip(*rows, strict=True)])}"
 
@@ -125,8 +127,11 @@ def year_of_days(contributions: Contributions, *, term: str | None = None, year:
         full = counted[counted >= 183]
         year = int((full if len(full) else counted).index[-1])
     if year not in counted.index:
-        raise InputError(f"no day of {year} is among {axis.spell()}",
-                         f"Give one of {', '.join(str(each) for each in counted.index)}.", key="year")  # fmt: skip
+        raise InputError(
+            f"no day of {year} is among {axis.spell()}",
+            f"Give one of {', '.join(str(each) for each in counted.index)}.",
+            key="year",
+        )
     whole = pd.date_range(f"{year}-01-01", f"{year}-12-31", freq="D")
     labels = dict(zip(names, (BASELINE, *contributions.labels), strict=True))
     label = EVERY if term is None else labels[term]
@@ -136,8 +141,10 @@ def year_of_days(contributions: Contributions, *, term: str | None = None, year:
 def _days(contributions: Contributions) -> tuple[pd.DatetimeIndex, np.ndarray]:
     """The day of each period, or all days of those that are longer, and how many days each has."""
     axis = contributions.axis
-    wall = [pd.DatetimeIndex(axis.frequency.wall(each).astype("datetime64[us]")).normalize()
-            for each in (axis.starts, axis.ends - 1)]  # fmt: skip
+    wall = [
+        pd.DatetimeIndex(axis.frequency.wall(each).astype("datetime64[us]")).normalize()
+        for each in (axis.starts, axis.ends - 1)
+    ]
     count = np.maximum((wall[1] - wall[0]).days.to_numpy() + 1, 1)
     offset = np.arange(int(count.sum())) - np.repeat(np.cumsum(count) - count, count)
     return pd.DatetimeIndex(np.repeat(wall[0].to_numpy(), count) + offset.astype("timedelta64[D]")), count
@@ -150,5 +157,10 @@ def _of_days(study: Any, name: str) -> YearOfDays | None:
 
 
 register(
-    Entry("year-of-days", of=lambda study, name: alone(_of_days(study, name)), drawn=["explain"], options=year_of_days)
+    Entry(
+        "year-of-days",
+        of=lambda study, name: alone(_of_days(study, name)),
+        figure_for=["explain"],
+        options=year_of_days,
+    )
 )

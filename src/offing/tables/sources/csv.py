@@ -267,16 +267,20 @@ class _Told:
             raise InputError("the file is empty", file=file) from error
         if isinstance(error, UnicodeDecodeError):
             raise InputError(
-                f"the text is not {self.source.code.upper()}", 'State another encoding, or save it as UTF-8.', file=file
-            ) from error  # fmt: skip
+                f"the text is not {self.source.code.upper()}", "State another encoding, or save it as UTF-8.", file=file
+            ) from error
         if isinstance(error, (gzip.BadGzipFile, EOFError, zlib.error)):
             raise InputError("the file is not valid gzip", "Pack it again.", file=file) from error
         if isinstance(error, pd.errors.ParserError):
             noted = re.search(r"Expected (\d+) fields in line (\d+), saw (\d+)", str(error))
             opened = re.search(r"EOF inside string starting at row (\d+)", str(error))
             if opened is not None:
-                raise InputError("a double quote opens and is never closed", "Close it, or remove it.", file=file,
-                                 row=int(opened[1]) + 1) from error  # fmt: skip
+                raise InputError(
+                    "a double quote opens and is never closed",
+                    "Close it, or remove it.",
+                    file=file,
+                    row=int(opened[1]) + 1,
+                ) from error
             if noted is None:
                 raise InputError(f"the text is not valid CSV: {str(error).strip()}", file=file) from error
             raise InputError(

@@ -147,8 +147,9 @@ def _check_size(path: Path, file: str) -> None:
     if size > _LARGEST_BOOK:
         raise InputError(
             f"the workbook unpacks to {size / 1e6:,.0f} MB, more than the {_LARGEST_BOOK / 1e6:.0f} MB that are read",
-            "Save its table as CSV or Parquet.", file=file,
-        )  # fmt: skip
+            "Save its table as CSV or Parquet.",
+            file=file,
+        )
 
 
 def _only_sheet(book: Any, file: str) -> str:
@@ -172,8 +173,9 @@ def _only_sheet(book: Any, file: str) -> str:
     others = [name for name in best[1:3] if scores[name] or not scores[best[0]]]
     raise InputError(
         f"there are several sheets: {shown}",
-        f'Say which: {" or ".join(f"sheet = {chr(34)}{name}{chr(34)}" for name in [best[0], *others])}.', file=file,
-    )  # fmt: skip
+        f"Say which: {' or '.join(f'sheet = {chr(34)}{name}{chr(34)}' for name in [best[0], *others])}.",
+        file=file,
+    )
 
 
 def _table_score(rows: list[list[Any]]) -> int:

@@ -58,16 +58,18 @@ class Reader(ABC):
 
     def refused(self, what: str) -> InputError:
         """The error of a query that is more than one SELECT."""
-        return InputError(f"the query {what}", "Give one SELECT, which reads tables and views.", file=self.file,
-                          key="query")  # fmt: skip
+        return InputError(
+            f"the query {what}", "Give one SELECT, which reads tables and views.", file=self.file, key="query"
+        )
 
     def existing(self, path: str | None) -> Path:
         """The file of a database that must be there."""
         if not path or path == ":memory:":
             raise InputError("the address names no database file", "Give its path.", file=self.file, key="database")
         if not Path(path).is_file():
-            raise InputError(f"there is no database {Path(path).name!r}", "Check the path.", file=self.file,
-                             key="database")  # fmt: skip
+            raise InputError(
+                f"there is no database {Path(path).name!r}", "Check the path.", file=self.file, key="database"
+            )
         return Path(path)
 
 
@@ -77,8 +79,9 @@ class SQLite(Reader):
     def engine(self, sql: Any, url: Any, folders: Sequence[str]) -> Any:
         """A connection of its own for each use."""
         address = f"file:{quote(str(self.existing(url.database).resolve()))}?mode=ro"
-        return sql.create_engine("sqlite://", creator=lambda: sqlite3.connect(address, uri=True),
-                                 poolclass=sql.pool.NullPool)  # fmt: skip
+        return sql.create_engine(
+            "sqlite://", creator=lambda: sqlite3.connect(address, uri=True), poolclass=sql.pool.NullPool
+        )
 
     def check(self, sql: Any, connection: Any, query: str, parameters: Mapping[str, Any]) -> None:
         """The authorizer checks while the query runs."""
@@ -111,16 +114,24 @@ class DuckDB(Reader):
         optional("duckdb", "sql", "a DuckDB database")
         memory = url.database in (None, "", ":memory:")
         if memory and not folders:
-            raise InputError("a database in memory holds nothing", "Give a file, or the folders that it may read.",
-                             file=self.file, key="database")  # fmt: skip
+            raise InputError(
+                "a database in memory holds nothing",
+                "Give a file, or the folders that it may read.",
+                file=self.file,
+                key="database",
+            )
         if not memory:
             self.existing(url.database)
         engine = sql.create_engine(url, connect_args={"read_only": not memory}, poolclass=sql.pool.NullPool)
         allowed = ", ".join("'" + f"{Path(each).resolve().as_posix()}/".replace("'", "''") + "'" for each in folders)
 
         def locked(connection: Any, _: Any) -> None:
-            for setting in (f"allowed_directories = [{allowed}]", "enable_external_access = false",
-                            "autoinstall_known_extensions = false", "lock_configuration = true"):  # fmt: skip
+            for setting in (
+                f"allowed_directories = [{allowed}]",
+                "enable_external_access = false",
+                "autoinstall_known_extensions = false",
+                "lock_configuration = true",
+            ):
                 connection.execute(f"SET {setting}")
 
         sql.event.listen(engine, "connect", locked)
@@ -161,8 +172,11 @@ class PostgreSQL(Reader):
         if code and code not in _LATER:
             noted = (result.error_field(_MESSAGE) or b"").decode(errors="replace")
             several = "multiple commands" in noted
-            raise self.refused("holds more than one statement" if several else "does something other than read, or is "
-                               "not understood by the database")  # fmt: skip
+            raise self.refused(
+                "holds more than one statement"
+                if several
+                else "does something other than read, or is not understood by the database"
+            )
         plan = connection.execute(sql.text(f"EXPLAIN (VERBOSE, FORMAT JSON) {query}"), dict(parameters)).scalar()
         found = _POSTGRES_OUTSIDE.search(plan if isinstance(plan, str) else json.dumps(plan))
         if found:
@@ -178,8 +192,12 @@ class Other(Reader):
 
     def check(self, sql: Any, connection: Any, query: str, parameters: Mapping[str, Any]) -> None:
         """Only databases that can be held to reading run queries."""
-        raise InputError(f"queries of a {connection.dialect.name} database are not run", "Give a table or a view.",
-                         file=self.file, key="query")  # fmt: skip
+        raise InputError(
+            f"queries of a {connection.dialect.name} database are not run",
+            "Give a table or a view.",
+            file=self.file,
+            key="query",
+        )
 
 
 #: Readers by the name of the database in its address.

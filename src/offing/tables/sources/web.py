@@ -63,8 +63,10 @@ def _followed(http: Any, client: Any, address: str, accept: str) -> bytes:
     started = datetime.now(UTC)
     for _ in range(_REDIRECTS + 1):
         if urlsplit(address).scheme not in ("http", "https"):
-            raise InputError(f"found {shown_address(address)!r}, which is neither http nor https",
-                             "Give an address of the web; a file is stated in file.")  # fmt: skip
+            raise InputError(
+                f"found {shown_address(address)!r}, which is neither http nor https",
+                "Give an address of the web; a file is stated in file.",
+            )
         with client.stream("GET", address, headers={"Accept": accept}) as answer:
             if answer.is_redirect:
                 address = str(answer.url.join(answer.headers["location"]))
@@ -79,8 +81,9 @@ def _followed(http: Any, client: Any, address: str, accept: str) -> bytes:
             for part in answer.iter_bytes():
                 size += len(part)
                 if size > _LARGEST:
-                    raise InputError(f"more than {_LARGEST / 1e6:.0f} MB come from {shown_address(address)}",
-                                     "Ask for fewer series.")  # fmt: skip
+                    raise InputError(
+                        f"more than {_LARGEST / 1e6:.0f} MB come from {shown_address(address)}", "Ask for fewer series."
+                    )
                 if (datetime.now(UTC) - started).total_seconds() > _LONGEST:
                     raise http.ReadTimeout("too slow")
                 parts.append(part)
@@ -174,9 +177,14 @@ class WebTable:
 
     def _read(self, path: Path) -> pd.DataFrame:
         cells = CsvFile(
-            path, self.file, self.reading.separator, self.reading.decimal, self.reading.thousands,
-            self.reading.encoding, self.reading.header_row,
-        ).whole()  # fmt: skip
+            path,
+            self.file,
+            self.reading.separator,
+            self.reading.decimal,
+            self.reading.thousands,
+            self.reading.encoding,
+            self.reading.header_row,
+        ).whole()
         return _observations(cells, self.file) if self.statistics else cells
 
     def earlier(self) -> list[tuple[str, pd.DataFrame]]:
@@ -242,8 +250,9 @@ def keep_download(path: Path, content: bytes) -> None:
             draft.write(content)
         Path(draft.name).replace(path)
     except OSError as error:
-        raise InputError(f"the download cannot be kept ({error.strerror})", "State another folder in downloads.",
-                         file=str(path)) from error  # fmt: skip
+        raise InputError(
+            f"the download cannot be kept ({error.strerror})", "State another folder in downloads.", file=str(path)
+        ) from error
 
 
 @dataclass(frozen=True)

@@ -28,8 +28,8 @@ def arrays(data):
     return np.column_stack([np.ones(len(data)), data[NAMES]]), data["y"].to_numpy()
 
 
-def drivers(**wishes):
-    return [of.Driver(name, **wishes.get(name, {})) for name in NAMES]
+def drivers(**constraints):
+    return [of.Driver(name, **constraints.get(name, {})) for name in NAMES]
 
 
 def rows(fit):
@@ -54,15 +54,15 @@ def test_bounds_give_the_best_of_all_active_sets(seed):
         rss = float(np.square(y - x @ beta).sum())
         if inside and rss < best[0]:
             best = (rss, beta)
-    wishes = {"a": {"sign": "negative"}, "b": {"sign": "positive"}, "c": {"at_least": 0.1, "at_most": 0.2}}
-    fit = of.Model("y", terms=drivers(**wishes)).fit(data)
+    constraints = {"a": {"sign": "negative"}, "b": {"sign": "positive"}, "c": {"at_least": 0.1, "at_most": 0.2}}
+    fit = of.Model("y", terms=drivers(**constraints)).fit(data)
     assert np.allclose(fit.estimate.beta, best[1], rtol=1e-10, atol=1e-12)
     table = rows(fit)
-    loose = np.linalg.lstsq(x, y, rcond=None)[0]
+    unconstrained = np.linalg.lstsq(x, y, rcond=None)[0]
     error = np.sqrt(fit.estimate.variance * np.diag(np.linalg.inv(x.T @ x)))
     reach = student.ppf(0.975, fit.estimate.dof) * error
     for i, (low, high) in enumerate(bounds.values(), 1):
-        cut = max(loose[i] - reach[i], low), min(loose[i] + reach[i], high)
+        cut = max(unconstrained[i] - reach[i], low), min(unconstrained[i] + reach[i], high)
         noted = table.iloc[i][["low", "high"]].to_numpy(float)
         if table["status"].iloc[i] == "at bound" or np.isfinite([low, high]).any():
             assert np.allclose(noted, cut if cut[0] <= cut[1] else np.nan, equal_nan=True)
@@ -144,8 +144,8 @@ def test_ridge_learns_its_strength_with_the_noise(phi):
 def test_an_expectation_is_combined_as_in_bayes_linear_regression(errors):
     data = frame(60, 4, phi=0.4 if errors == "ar" else 0.0)
     x, y = arrays(data)
-    wishes = {"c": {"expected": 0.9, "give_or_take": 0.1}, "a": {"expected": 0.5, "give_or_take": 0.5}}
-    fit = of.Model("y", terms=drivers(**wishes), errors=errors).fit(data)
+    constraints = {"c": {"expected": 0.9, "give_or_take": 0.1}, "a": {"expected": 0.5, "give_or_take": 0.5}}
+    fit = of.Model("y", terms=drivers(**constraints), errors=errors).fit(data)
     s2 = fit.estimate.variance
     phi = fit.estimate.chain.phi[0] if errors == "ar" else 0.0
     noise = s2 * toeplitz(phi ** np.arange(60)) / (1.0 - phi**2)
@@ -178,9 +178,9 @@ def test_an_expectation_that_the_data_deny_is_a_finding():
     assert not [finding for finding in near.findings if finding.check == "expectation"]
     strong = of.Model("y", terms=drivers(a={"expected": 5.0, "give_or_take": 1e-4})).fit(data)
     assert rows(strong).loc["a", "coefficient"] == pytest.approx(5.0, abs=1e-2)
-    loose = of.Model("y", terms=drivers(a={"expected": 5.0, "give_or_take": 1e4})).fit(data)
+    unconstrained = of.Model("y", terms=drivers(a={"expected": 5.0, "give_or_take": 1e4})).fit(data)
     plain = of.Model("y", terms=drivers()).fit(data)
-    assert np.allclose(rows(loose)["coefficient"], rows(plain)["coefficient"], rtol=1e-4)
+    assert np.allclose(rows(unconstrained)["coefficient"], rows(plain)["coefficient"], rtol=1e-4)
 
 
 @pytest.mark.parametrize("loss", ["huber", "tukey"])
@@ -225,8 +225,8 @@ def test_an_expectation_counts_in_the_errors_beside_a_robust_loss(loss):
     plain = rows(of.Model("y", terms=drivers(), loss=loss).fit(data))
     errors = {}
     for give in (0.001, 0.1, 1000.0):
-        wishes = {"c": {"expected": 0.5, "give_or_take": give}}
-        errors[give] = rows(of.Model("y", terms=drivers(**wishes), loss=loss).fit(data)).loc["c", "std_error"]
+        constraints = {"c": {"expected": 0.5, "give_or_take": give}}
+        errors[give] = rows(of.Model("y", terms=drivers(**constraints), loss=loss).fit(data)).loc["c", "std_error"]
     own = plain.loc["c", "std_error"]
     assert errors[0.001] == pytest.approx(0.001, rel=1e-3)  # nothing is known but what was expected
     assert errors[0.1] == pytest.approx((0.1**-2 + own**-2) ** -0.5, rel=0.1)
@@ -235,8 +235,10 @@ def test_an_expectation_counts_in_the_errors_beside_a_robust_loss(loss):
     generator = np.random.default_rng(8)
     for seed in range(80):
         truth = 0.5 + 0.15 * generator.normal()
-        wishes = {"c": {"expected": 0.5, "give_or_take": 0.15}}
-        fit = of.Model("y", terms=drivers(**wishes), loss=loss).fit(frame(60, seed, (1.0, 0.0, truth, 0.2), wild=3))
+        constraints = {"c": {"expected": 0.5, "give_or_take": 0.15}}
+        fit = of.Model("y", terms=drivers(**constraints), loss=loss).fit(
+            frame(60, seed, (1.0, 0.0, truth, 0.2), wild=3)
+        )
         hits += rows(fit).loc["c", "low"] <= truth <= rows(fit).loc["c", "high"]
     assert 0.88 <= hits / 80 <= 1.0
 
@@ -255,7 +257,7 @@ def test_weights_by_age_are_weighted_least_squares():
 
 
 @pytest.mark.parametrize(
-    ("wishes", "words"),
+    ("constraints", "words"),
     [
         ({"sign": "up"}, "positive"),
         ({"sign": "positive", "at_least": 0.0}, "bound at 0"),
@@ -268,9 +270,9 @@ def test_weights_by_age_are_weighted_least_squares():
         ({"at_most": float("nan")}, "number"),
     ],
 )
-def test_wishes_that_mean_nothing_are_refused(wishes, words):
+def test_constraints_that_mean_nothing_are_refused(constraints, words):
     with pytest.raises(of.InputError, match=words):
-        of.Driver("a", **wishes)
+        of.Driver("a", **constraints)
 
 
 @pytest.mark.parametrize(
