@@ -186,6 +186,8 @@ class Drafted:
         term = next((each for each in self.model.terms if str(each.name) == about), None)
         if term is not None and not self.is_choice:
             return form_words(term)
+        if about == "widen_intervals":
+            return "past errors, each origin left out of the choice, were so much larger than the model states"
         return self.choice.reasons.get(about, "")
 
     @property

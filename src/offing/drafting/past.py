@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -18,7 +19,7 @@ from offing.model.driver_forecasts import own_model
 from offing.model.estimation import kept_from_zero
 from offing.tables import Goal, Information, View
 from offing.terms import Block, OwnLags, Term, Trend
-from offing.terms.transforms import Factor, steps_of
+from offing.terms.transforms import Factor, Stated, steps_of
 
 #: Where more than this share of an origin's periods cannot be forecast, the origin does not count.
 _LACKING = 0.5
@@ -287,7 +288,7 @@ class Past:
 
     def transformed(self, scale: Scale) -> Array:
         """The target (n,) on a scale."""
-        aim = self.target * self.factor(scale)
+        aim = self.target * self.factor(scale.factors)
         if scale.name == "level":
             return aim
         with np.errstate(invalid="ignore", divide="ignore"):
@@ -296,10 +297,10 @@ class Past:
             raise InputError("not all values have a logarithm")
         return found
 
-    def factor(self, scale: Scale) -> Array:
+    def factor(self, transform: Sequence[Stated]) -> Array:
         """What the target (n,) is multiplied by first."""
         factor = np.ones(self.axis.n)
-        for step in steps_of(scale.factors):
+        for step in steps_of(transform):
             if isinstance(step, Factor):
                 factor = factor * step.factor(lambda axis: np.ones(axis.n), self.now, self.axis)
         return factor
@@ -316,7 +317,7 @@ class Past:
                     path = np.append(path, share * path[-lag] + mean[fold, i])
                     spread = np.append(spread, share**2 * spread[-lag] + variance[fold, i])
                 mean[fold], variance[fold] = path[end:], spread[end:]
-        back_again = 1.0 / self.factor(scale)[self.rows]
+        back_again = 1.0 / self.factor(scale.factors)[self.rows]
         if scale.name == "level":
             return mean * back_again
         known = transformed[np.isfinite(transformed)]

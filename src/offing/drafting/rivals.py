@@ -12,7 +12,9 @@ from offing.base import InputError
 from offing.base.arrays import Array
 from offing.base.parallel import Workers
 from offing.drafting.choice import Choice
+from offing.drafting.past import Past
 from offing.drafting.rules import SUPPORT
+from offing.drafting.widening import errors_of_choosing, widened_run, widening
 from offing.evaluation import Backtest, combined
 from offing.evaluation.backtest import jobs_of
 from offing.evaluation.combination import STATED_WEIGHTS
@@ -48,7 +50,7 @@ def rivals_of(choice: Choice, previous: Model | None, end: float, workers: Worke
     pool = [each.candidate for each in choice.ranked if each.candidate.key != choice.shown.key][:_MEMBERS]
     models = [model, *(each.model(choice.ingredients, f"member {i}") for i, each in enumerate(pool, 2))]
     if previous is not None:
-        models.insert(1, replace(previous, name=PREVIOUS))
+        models.insert(1, replace(previous, name=PREVIOUS, widen_intervals=1.0))
     plan, known_ahead = choice.past.cuts.plan, choice.past.information.known_ahead or frozenset()
     planned = [f"{source}.{column}" for source, column in sorted(known_ahead)]
     jobs, _ = jobs_of(
@@ -57,6 +59,7 @@ def rivals_of(choice: Choice, previous: Model | None, end: float, workers: Worke
     kept, runs, remarks = _from_origins(models, jobs, end, workers)
     if _stay(kept, runs):
         remarks = (*remarks, "the model of the earlier draft stays, as past forecasts do not support another one")
+    kept, runs = _widened(choice, choice.past, kept, runs)
     first, *members = kept
     if first.name != DRAFT:  # the choice itself cannot be fitted somewhere: the next best one is shown
         runs[0] = replace(runs[0], name=DRAFT)
@@ -101,6 +104,13 @@ def _from_origins(
     if not runs:
         raise InputError("no model could be fitted at past origins", "Give more data, or fewer columns.")
     return kept, runs, remarks
+
+
+def _widened(choice: Choice, past: Past, models: Sequence[Model], runs: Sequence[Run]) -> tuple[list[Model], list[Run]]:
+    """The models with intervals as wide as past errors say, and their runs with these."""
+    errors = errors_of_choosing(past, choice.ranked)
+    wider = [replace(model, widen_intervals=widening(errors, run)) for model, run in zip(models, runs, strict=True)]
+    return wider, [widened_run(past, run, model) for model, run in zip(wider, runs, strict=True)]
 
 
 def _stay(kept: list[Model], runs: list[Run]) -> bool:

@@ -41,7 +41,7 @@ _MEANS = {
 }
 #: Fields of a model that a study states, by the table that they are in.
 _TARGET = ("scale", "offset", "transform")
-_ESTIMATION = ("errors", "order", "seasonal_lag", "half_life", "window")
+_ESTIMATION = ("errors", "order", "seasonal_lag", "half_life", "window", "widen_intervals")
 
 
 def study_text(draft: Drafted, folder: Path | None = None) -> str:

@@ -273,7 +273,7 @@ def _run(job: Job, made: _Made, lower: Array, upper: Array) -> tuple[Run, Mask]:
         return found if model.support is None else np.clip(found, *model.support)
 
     def quantiles() -> Array:
-        deviation = np.sqrt(variance + np.square(all_of.spread(c)))
+        deviation = np.sqrt(variance + np.square(all_of.spread(c))) * model.widen_intervals
         t = np.array([quantile(PROBABILITIES, float(each)) for each in dof])
         return own(levels[:, :, None] + deviation[:, :, None] * t[:, None, :])
 

@@ -281,7 +281,8 @@ def _least(forecast: Forecast, rows: Array, wanted: Array) -> tuple[Array, Array
 
 def _own_variance(forecast: Forecast) -> Array:
     """Variance (h,) of each period's outcome on the target's scale, of first order on a log scale."""
-    return np.asarray(np.square(slopes(forecast)) * (forecast.path.variances + np.square(forecast.spread)))
+    variances = forecast.path.variances + np.square(forecast.spread)
+    return np.asarray(np.square(slopes(forecast) * forecast.fit.model.widen_intervals) * variances)
 
 
 #: The scenario of a forecast that was brought to stated totals.

@@ -158,7 +158,8 @@ class Forecast(Result, figure="series.draw_forecast"):
 
         They count the noise and the uncertainty of the coefficients, by Student's t: with the noise variance s² and a
         row x, the standard error of an outcome is (s² + var(x'β))^½, both carried through differences of the target.
-        Growth on the year before, more than a year ahead, takes its quantiles from 4,000 seeded joint paths.
+        Growth on the year before, more than a year ahead, takes its quantiles from 4,000 seeded joint paths. All
+        distances from the median are multiplied by the model's ``widen_intervals``.
 
         Raises
         ------
@@ -187,17 +188,15 @@ class Forecast(Result, figure="series.draw_forecast"):
 
     def _quantiles(self, probabilities: Sequence[float]) -> Array:
         """The quantiles (h, q) of the plain model."""
-        scale, path = self.fit.scale, self.path
+        fit, scale, path = self.fit, self.fit.scale, self.path
         if scale.growth and self.axis.n > scale.before:
-            paths = growth_paths(self.start, self.transformed, self.moves, self.fit.estimate, self.fit.lingering)
-            values = np.quantile(paths, probabilities, axis=0).T
+            paths = growth_paths(self.start, self.transformed, self.moves, fit.estimate, fit.lingering)
+            values = widened(np.quantile(paths, [*probabilities, 0.5], axis=0).T, fit.model.widen_intervals)[:, :-1]
         else:
-            spread = np.sqrt(path.variances + np.square(self.spread))
-            transformed = path.levels[:, None] + spread[:, None] * quantile(
-                np.array(probabilities), self.fit.estimate.dof
-            )
+            spread = np.sqrt(path.variances + np.square(self.spread)) * fit.model.widen_intervals
+            transformed = path.levels[:, None] + spread[:, None] * quantile(np.array(probabilities), fit.estimate.dof)
             values = np.exp(transformed) - scale.offset if scale.log else transformed
-        return self.fit.cut(values / path.factor[:, None])
+        return fit.cut(values / path.factor[:, None])
 
     @cached_property
     def table(self) -> pd.DataFrame:
@@ -327,9 +326,11 @@ class Forecast(Result, figure="series.draw_forecast"):
         )
         expected = int((self.drivers["mark"] == "modelled").sum())
         more = f", and that of {count(expected, 'value')} expected by the drivers' own models" if expected else ""
+        factor = self.fit.model.widen_intervals
+        wider = f", widened by {100.0 * (factor - 1.0):.3g} % for what else is uncertain" if factor > 1.0 else ""
         return (
             f"Each {unit}'s outcome lies between {low} and {high} with {100 * level:g} % probability, if {given}the "
-            f"model holds: this band counts the noise and the uncertainty of the coefficients{more}."
+            f"model holds: this band counts the noise and the uncertainty of the coefficients{more}{wider}."
         )
 
     @property
@@ -352,6 +353,12 @@ class Forecast(Result, figure="series.draw_forecast"):
         cells, width = rounded(shown.to_numpy().ravel()), shown.shape[1]
         columns = [self.axis.labels(), *(cells[j::width] for j in range(width))]
         return text_table([self.axis.frequency.unit, *shown.columns], columns)
+
+
+def widened(quantiles: Array, factor: float) -> Array:
+    """Quantiles (…, q), the median last, with all distances from the median multiplied by a factor."""
+    median = quantiles[..., -1:]
+    return np.asarray(median + factor * (quantiles - median))
 
 
 def _quantile_name(probability: float) -> str:

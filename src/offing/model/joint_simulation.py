@@ -9,7 +9,7 @@ import numpy as np
 
 from offing.base.arrays import Array
 from offing.engine import SEED, growth_paths, running
-from offing.model.forecast import Forecast
+from offing.model.forecast import Forecast, widened
 
 _BATCH, _BATCHES = 250, 16
 #: Batches of the 5,000 paths on which sentences rest.
@@ -38,7 +38,8 @@ def covariance_times(forecast: Forecast, columns: Array) -> Array:
     padded[reach - h :] = moved
     # The filter L is lower triangular and alike along its diagonals, so that its transpose is L run backwards.
     noise = _filtered(forecast, _filtered(forecast, padded[::-1])[::-1])[reach - h :]
-    return np.asarray(slope * (known + forecast.fit.estimate.variance * noise))
+    fit = forecast.fit
+    return np.asarray(slope * fit.model.widen_intervals**2 * (known + fit.estimate.variance * noise))
 
 
 def outcome_paths(
@@ -55,7 +56,9 @@ def outcome_paths(
     estimate, h = fit.estimate, forecast.axis.n
     if fit.scale.growth:
         z = forecast.transformed
-        whole = growth_paths(forecast.start, z, forecast.moves, estimate, fit.lingering) / path.factor
+        whole = growth_paths(forecast.start, z, forecast.moves, estimate, fit.lingering)
+        whole = np.vstack([whole, np.median(whole, axis=0)])
+        whole = widened(whole.T, fit.model.widen_intervals).T[:-1] / path.factor
         yield from (fit.cut(whole[i : i + _BATCH]) for i in range(0, len(whole), _BATCH))
         return
     # Coefficients, noise and the drivers' own doubt have a stream each, so that forecasts of one fit that differ in
@@ -68,7 +71,7 @@ def outcome_paths(
         known = forecast.cov_root[:own].T @ streams[0].standard_normal((own, count))
         known += forecast.cov_root[own:].T @ streams[2].standard_normal((len(forecast.cov_root) - own, count))
         shocks = _shocks(forecast, reach, count, streams[1], noise)
-        moved = (known + _filtered(forecast, shocks)[-h:]) * swell
+        moved = (known + _filtered(forecast, shocks)[-h:]) * swell * fit.model.widen_intervals
         levels = path.levels[:, None] + (np.concatenate([moved, -moved], axis=1) if mirrored else moved)
         values = np.exp(levels) - fit.scale.offset if fit.scale.log else levels
         yield fit.cut((values / path.factor[:, None]).T)

@@ -186,7 +186,10 @@ class Model(ModelOptions):
         ``clustered`` where all periods of a cluster may be alike in any way.
     clusters
         With ``clustered``: ``year``, ``quarter``, ``month`` or ``week``. There should be thirty or more of them.
-
+    widen_intervals
+        By which factor, from 1 on, forecasts' intervals are wider than noise and coefficients make them; 1 by default.
+        A model that was chosen among many fits the past better than what comes, and no fit shows by how much: a draft
+        learns the factor from past forecasts.
     chosen
         Names of terms that were chosen on the data to be fitted: no p value is given for them, as none would
         mean what it says.

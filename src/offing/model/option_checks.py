@@ -160,6 +160,9 @@ def _check_estimation_words(model: ModelOptions) -> None:
     half = model.half_life
     if half is not None and (isinstance(half, bool) or not isinstance(half, (int, float)) or not 1.0 <= half < np.inf):
         raise InputError(f"found {half!r}", "Give a number of periods from 1 on.", key="half_life")
+    wider = model.widen_intervals
+    if isinstance(wider, bool) or not isinstance(wider, (int, float)) or not 1.0 <= wider < np.inf:
+        raise InputError(f"found {wider!r}", "Give a factor from 1 on, such as 1.1.", key="widen_intervals")
 
 
 def _check_own_lags(model: ModelOptions) -> None:

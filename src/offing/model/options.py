@@ -50,6 +50,7 @@ class ModelOptions(Keywords):
     window: int | None = None
     covariance: Covariance = "classical"
     clusters: Literal["year", "quarter", "month", "week"] | None = None
+    widen_intervals: float = 1.0
     chosen: Sequence[str] = ()
     driver_selection: DriverSelector | None = None
     smooth_target: ClassVar[bool] = False

@@ -101,6 +101,7 @@ class ModelSpec(Part):
     loss: Literal["squares", "huber", "tukey"] | None = None
     half_life: float | None = None
     window: int | None = None
+    widen_intervals: float | None = None
     reported: bool = True
 
     @property
@@ -122,6 +123,7 @@ class EstimationSpec(Part):
     chosen: list[str] = []
     covariance: Literal["classical", "hc0", "hc1", "hc2", "hc3", "newey-west", "clustered"] = "classical"
     clusters: Literal["year", "quarter", "month", "week"] | None = None
+    widen_intervals: float = 1.0
 
 
 class ForecastSpec(Part):
