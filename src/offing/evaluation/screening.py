@@ -24,7 +24,7 @@ from offing.model.fitted import Fitted
 from offing.model.options import ModelOptions
 from offing.model.rows import keyed
 from offing.tables import View
-from offing.terms import Driver, OwnLags
+from offing.terms import Driver
 
 Method = Literal["forward", "path", "subsets"]
 
@@ -486,10 +486,10 @@ def _problem(base: Fitted, view: View, axis: Axis, past: Fitted, selection: Driv
     always = range(design.layout.linear - sum(len(slot.places) for slot in slots))
     steps = tuple(tuple(slot.places.tolist()) for slot in slots)
     own = {
-        lag: int(place)
+        before + 1: int(place)
         for term, slot in zip(terms, design.layout.slots, strict=False)
-        if isinstance(term, OwnLags)
-        for lag, place in zip(term.lags, slot.places, strict=True)
+        if term.recursive
+        for before, place in zip(term.phi_places, slot.places, strict=True)
     }
     return _Problem(design.linear, tuple(always), steps, base.transformed, rows, selection.method, selection.mix, own)
 

@@ -14,7 +14,6 @@ from offing.base.text import number, percent, rounded, text_table, wrapped
 from offing.evaluation.comparison import FEWEST, Comparison, contains, p_text, significance
 from offing.evaluation.scoring import SCORES, all_parts, scored
 from offing.model import Model
-from offing.terms import Interaction
 
 if TYPE_CHECKING:
     from offing.engine import AccuracyTest
@@ -153,11 +152,7 @@ def without_each(model: Model) -> list[Model]:
         raise InputError("the model has no terms", key="terms")
     found = [model]
     for term in model.terms:
-        left = [
-            each
-            for each in model.terms
-            if each is not term and not (isinstance(each, Interaction) and term.name in each.of)
-        ]
+        left = [each for each in model.terms if each is not term and term not in each.parts]
         chosen = [name for name in model.chosen if name in {str(each.name) for each in left}]
         found.append(replace(model, name=f"without {term.name}", terms=left, chosen=chosen))
     return found

@@ -22,7 +22,7 @@ from offing.model.fitted import Fitted
 from offing.model.make_forecast import check_known
 from offing.model.rows import keyed, stamped
 from offing.tables import View
-from offing.terms import Driver, Term, naming_term
+from offing.terms import Term, naming_term
 
 
 @dataclass(frozen=True)
@@ -148,7 +148,7 @@ def allocate(result: Fit | Forecast, totals: Mapping[str, float], *, average: bo
 
 
 def _of_the_calendar(term: Term) -> bool:
-    return not (isinstance(term, Driver) or term.from_treatment)
+    return not (term.is_driver or term.from_treatment)
 
 
 def _shared(

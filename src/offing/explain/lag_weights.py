@@ -191,7 +191,7 @@ def lag_weights(fit: Fitted, driver: str | None = None) -> LagCurve:
         float(noted[-1]),
         float(low[-1]),
         float(high[-1]),
-        weight_tests(fit, place),
+        weight_tests(fit, term),
     )
 
 

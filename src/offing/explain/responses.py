@@ -19,7 +19,7 @@ from offing.explain.term_lookup import term_named
 from offing.model.design import Design
 from offing.model.fitted import Fitted
 from offing.outlook import driver_column
-from offing.terms import Driver, Interaction
+from offing.terms import Driver
 
 _POINTS = 61
 #: The curve is drawn so far beyond what was seen.
@@ -191,7 +191,7 @@ def _mean_at(fit: Fitted, term: Driver, held: Mapping[str, float]) -> tuple[floa
     for column, value in held.items():
         view = view.holding(column, value)
     for place, each in enumerate(fit.model.terms):
-        if each.name == term.name or (isinstance(each, Interaction) and term.name in each.of):
+        if each.name == term.name or term in each.parts:
             blocks[place] = each.block(view, fit.axis, fit.states[str(each.name)])
             places.append(place)
     mean, slope = 0.0, np.zeros(fit.layout.k)

@@ -35,7 +35,7 @@ from offing.diagnostics import (
 from offing.model.elasticities import elasticities
 from offing.model.fit_state import FitState
 from offing.model.weight_tests import weights_examined
-from offing.terms import STATED, Driver
+from offing.terms import STATED
 from offing.terms.transforms import season_of
 
 
@@ -153,9 +153,9 @@ def _bent(fit: FitState, rows: Array, noise: Array) -> tuple[Verdict, ...]:
     if not fit.estimate.chain.independent or fit.model.loss != "squares":
         return ()
     straight = {
-        str(term.name): fit.rows.blocks[place].columns[fit.used][:, 0]
-        for place, term in enumerate(fit.model.terms)
-        if isinstance(term, Driver) and term.curve is None and not any(term.chains) and len(term.lags) == 1
+        str(term.name): fit.rows.blocks[fit.model.terms.index(term)].columns[fit.used][:, 0]
+        for term in fit.model.drivers
+        if term.curve is None and not any(term.chains) and len(term.lags) == 1
     }
     return bent(fit.estimate, rows, noise, straight)
 

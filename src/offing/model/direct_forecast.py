@@ -19,7 +19,7 @@ from offing.model.forecast import Forecast
 from offing.model.make_forecast import Assumptions, forecast
 from offing.tables import MARKS, Panel, Table, View
 from offing.tables.overlay import MODELLED, Expected
-from offing.terms import Driver, OwnLags, Term, with_known_lags
+from offing.terms import Term
 
 #: Each horizon is a fit of its own.
 _MOST = 200
@@ -152,8 +152,5 @@ def by_horizon(
 
 def _later(term: Term, view: View, axis: Axis, h: int, *, direct: bool, shifted: bool) -> Term:
     """The term in the equation for the h-th period, which `axis` is."""
-    if direct and isinstance(term, OwnLags):
-        return replace(term, lags=tuple(lag + h - 1 for lag in term.lags))
-    if shifted and isinstance(term, Driver) and view.frequency(term.data) != axis.frequency:
-        return with_known_lags(term, view, axis)
-    return term
+    later = term.at_horizon(h) if direct else term
+    return later.with_known_lags(view, axis) if shifted else later

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from offing.base.text import in_units
 from offing.model.fit_state import FitState
-from offing.terms import OwnLags, Written
+from offing.terms import Written
 
 
 def equation_text(fit: FitState) -> str:
@@ -19,7 +19,7 @@ def equation_text(fit: FitState) -> str:
         for part in term.written(fit.view, state, own):
             if part.coefficient:
                 sums.append(_summand(part, factor=slot.factor))
-            own_lag = isinstance(term, OwnLags)
+            own_lag = term.recursive
             defined[part.name] = part.text.replace("the target", name) if own_lag else part.text
     if fit.rows.centres is not None:
         means = float(fit.rows.centres @ beta[: fit.layout.linear])

@@ -29,7 +29,7 @@ from offing.model.design import Design, Layout, lay_out
 from offing.model.options import ModelOptions
 from offing.model.target_transform import Scale
 from offing.tables import Information, View
-from offing.terms import Interaction, OwnLags, Term
+from offing.terms import Term
 
 #: Own lags whose coefficients add up to more than this leave the target no level to come back to.
 _UNIT = 0.98
@@ -122,14 +122,14 @@ class FitState:
     @property
     def own_places(self) -> tuple[int, ...]:
         """Places of the own lags' coefficients among those of the recursion."""
-        return next((term.phi_places for term in self.model.terms if isinstance(term, OwnLags)), ())
+        return next((term.phi_places for term in self.model.terms if term.recursive), ())
 
     @cached_property
     def own(self) -> Phi:
         """Coefficients of the target's own lags, from lag 1 to the last; empty without any."""
         found = np.zeros(max(self.own_places, default=-1) + 1)
         for slot, term in zip(self.layout.slots, self.model.terms, strict=True):
-            if isinstance(term, OwnLags):
+            if term.recursive:
                 found[list(term.phi_places)] = self.estimate.beta[slot.places]
         return tuple(found.tolist())
 
@@ -227,7 +227,7 @@ class FitState:
 
     def label_of(self, term: Term) -> str:
         """What people call a term: its column's label where its source states one, else its name."""
-        if isinstance(term, Interaction):
+        if term.parts:
             return " x ".join(self.label_of(part) for part in term.parts)
         labels = [self.view.sources.label(reference) for reference in term.needs()[:1]]
         return next((label for label in labels if label), str(term.name))

@@ -24,7 +24,7 @@ from offing.model.design import Design
 from offing.model.fitted import Fitted
 from offing.model.term_effects import echoes
 from offing.tables import MARKS, Sources, View
-from offing.terms import Driver, Interaction, Term
+from offing.terms import Term
 
 #: What a forecast is called that rests on the drivers' plan alone.
 AS_PLANNED = "as planned"
@@ -219,7 +219,7 @@ class Forecast(Result, figure="series.draw_forecast"):
     @property
     def _readers(self) -> list[Term]:
         """The terms that look at data by themselves."""
-        return [term for term in self.fit.model.terms if not isinstance(term, Interaction)]
+        return [term for term in self.fit.model.terms if not term.parts]
 
     @cached_property
     def drivers(self) -> pd.DataFrame:
@@ -289,14 +289,13 @@ class Forecast(Result, figure="series.draw_forecast"):
     def _beyond_range(self, term: Term, reference: str) -> tuple[Finding, ...]:
         """Where a driver lies outside what was fitted: its changes, if these are what the model looks at."""
         unit, view, fit = self.view.sources.unit(reference), self.view, self.fit
-        changes = isinstance(term, Driver) and any(not step.pointwise for step in term.steps)
-        if isinstance(term, Driver) and changes and reference == term.data and term.weights is None:
-            steps = fit.states[str(term.name)].steps
-            past = term.transformed(fit.view, fit.axis, steps)[fit.used]
-            future = term.transformed(view, self.axis, steps)
-            return beyond_range(term.stem, past, future, "", self.axis.frequency.unit)
-        future = view.known(reference, term.needed(view, self.axis, reference)).values
-        return beyond_range(str(term.name), fit.seen(reference), future, unit, self.axis.frequency.unit)
+        state = fit.states[str(term.name)]
+        past = term.looked_at(fit.view, fit.axis, state, reference)
+        future = term.looked_at(view, self.axis, state, reference)
+        if past is not None and future is not None:
+            return beyond_range(past[0], past[1][fit.used], future[1], "", self.axis.frequency.unit)
+        values = view.known(reference, term.needed(view, self.axis, reference)).values
+        return beyond_range(str(term.name), fit.seen(reference), values, unit, self.axis.frequency.unit)
 
     def _below_zero(self) -> tuple[Finding, ...]:
         """A remark where the band falls below zero though the target never did."""

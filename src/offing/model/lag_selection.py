@@ -26,14 +26,14 @@ def with_selected_lags(model: ModelOptions, view: View, transformed: Array) -> t
     Drivers are settled one after the other, beside the others' first options; noise is taken as independent. What is
     compared is fitted to the same rows: those that the longest span leaves.
     """
-    open_ = [place for place, term in enumerate(model.terms) if isinstance(term, Driver) and undecided(term)]
+    open_ = {model.terms.index(driver): driver for driver in model.drivers if undecided(driver)}
     if not open_:
         return model, ()
     terms = list(model.terms)
     offered: dict[int, list[Driver]] = {}
-    for place in open_:
-        with naming_term(terms[place]):
-            offered[place] = _offered(view, terms[place])
+    for place, driver in open_.items():
+        with naming_term(driver):
+            offered[place] = _offered(view, driver)
         terms[place] = offered[place][0]
     findings = []
     for place in open_:
@@ -44,9 +44,7 @@ def with_selected_lags(model: ModelOptions, view: View, transformed: Array) -> t
     return replace(model, terms=tuple(terms)), tuple(findings)
 
 
-def _offered(view: View, term: Term) -> list[Driver]:
-    if not isinstance(term, Driver):
-        raise TypeError(f"{term!r} has no weights")
+def _offered(view: View, term: Driver) -> list[Driver]:
     frequency = view.frequency(term.data)
     table = view.sources.tables[view.sources.find(term.data)[0]]
     known = np.flatnonzero(np.isfinite(view.known(term.data, table.axis).values))

@@ -10,7 +10,6 @@ from offing.base import InputError, nearest
 from offing.calendar import Axis
 from offing.engine import Covariance, Loss
 from offing.model.options import ModelOptions
-from offing.terms import OwnLags
 from offing.terms.transforms import Factor, Growth, steps_of
 
 
@@ -166,7 +165,7 @@ def _check_estimation_words(model: ModelOptions) -> None:
 
 
 def _check_own_lags(model: ModelOptions) -> None:
-    own = [term for term in model.terms if isinstance(term, OwnLags)]
+    own = [term for term in model.terms if term.recursive]
     if not own:
         return
     if len(own) > 1:
@@ -180,7 +179,8 @@ def _check_own_lags(model: ModelOptions) -> None:
     if model.dynamics is None:
         return
     reach = 6 if model.order == "chosen" else int(model.order)
-    inside = [lag for lag in own[0].lags if lag <= reach or lag == model.seasonal_lag]
+    lags = [place + 1 for place in own[0].phi_places]
+    inside = [lag for lag in lags if lag <= reach or lag == model.seasonal_lag]
     if inside:
         raise InputError(
             f"lag {inside[0]} of the target lies within what the noise carries on, and the two cannot be separated",

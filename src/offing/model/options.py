@@ -15,7 +15,7 @@ from offing.engine import (
     Loss,
 )
 from offing.tables import Goal, Treat
-from offing.terms import Driver, Interaction, OwnLags, Term, naming_term
+from offing.terms import Driver, Term, drivers_of, naming_term
 from offing.terms.transforms import Stated, Step, steps_of
 
 
@@ -62,19 +62,19 @@ class ModelOptions(Keywords):
         terms = []
         for term in self.terms:
             with naming_term(term):
-                terms.append(term.among(by_name) if isinstance(term, Interaction) else term)
+                terms.append(term.among(by_name))
         object.__setattr__(self, "terms", tuple(terms))
         object.__setattr__(self, "treatments", tuple(self.treatments))
 
     @property
     def drivers(self) -> tuple[Driver, ...]:
         """Its terms that are drivers."""
-        return tuple(term for term in self.terms if isinstance(term, Driver))
+        return drivers_of(self.terms)
 
     @property
-    def own_lags(self) -> OwnLags | None:
+    def own_lags(self) -> Term | None:
         """Its term of the target's own past, if it has one."""
-        return next((term for term in self.terms if isinstance(term, OwnLags)), None)
+        return next((term for term in self.terms if term.recursive), None)
 
     @property
     def dynamics(self) -> Dynamics | None:

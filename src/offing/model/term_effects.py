@@ -13,8 +13,8 @@ from offing.engine import running
 from offing.model.design import Design
 from offing.model.fit_state import FitState
 from offing.tables import View
-from offing.terms import Block, Interaction, Shaped
-from offing.terms.interaction import crossed, multiplied
+from offing.terms import Block, Shaped, Term
+from offing.terms.interaction import multiplied
 
 
 @dataclass(frozen=True)
@@ -53,14 +53,14 @@ def split_up(fit: FitState, view: View, axis: Axis, design: Design, *, later: bo
         level, base = level + reference, base + at_reference
         ats.append((np.broadcast_to(reference, axis.n), np.broadcast_to(at_reference, base.shape)))
         term = fit.model.terms[place]
-        if isinstance(term, Interaction) and term.shared:
+        if term.shares:
             for at, part in _shares(fit, view, axis, place):
                 shared.setdefault(at, []).append(part)
         found.append((value, function))
     for at, more in shared.items():
         own = found[places.index(at)]
         found[places.index(at)] = own[0] + sum(each[0] for each in more), own[1] + sum(each[1] for each in more)
-    kept = [i for i, place in enumerate(places) if not getattr(fit.model.terms[place], "shared", False)]
+    kept = [i for i, place in enumerate(places) if not fit.model.terms[place].shares]
     places, found = tuple(places[i] for i in kept), [found[i] for i in kept]
     held = tuple(ats[i] for i in kept)
     if not fit.own:
@@ -72,18 +72,16 @@ def split_up(fit: FitState, view: View, axis: Axis, design: Design, *, later: bo
 def _shares(fit: FitState, view: View, axis: Axis, place: int) -> list[tuple[int, tuple[Array, Array]]]:
     """What an interaction adds to each of its terms: (a − a₀)(b + b₀)/2 to the first, and so turned to the other."""
     term, slot = fit.model.terms[place], fit.layout.slots[place]
-    if not isinstance(term, Interaction):
-        return []
     names = [str(each.name) for each in fit.model.terms]
-    a, b = (block.columns for block in term.blocks(view, axis, fit.states[slot.term]))
+    a, b = (block.columns for block in term.part_blocks(view, axis, fit.states[slot.term]))
     a0, b0 = both_references(fit, view, axis, term)
     found = []
-    for name, columns in zip(
-        term.of, (multiplied(a - a0, b + b0) / 2.0, multiplied(a + a0, b - b0) / 2.0), strict=True
+    for part, columns in zip(
+        term.parts, (multiplied(a - a0, b + b0) / 2.0, multiplied(a + a0, b - b0) / 2.0), strict=True
     ):
         function = np.zeros((axis.n, fit.layout.k))
         function[:, slot.places] = columns
-        found.append((names.index(name), (columns @ fit.estimate.beta[slot.places], function)))
+        found.append((names.index(str(part.name)), (columns @ fit.estimate.beta[slot.places], function)))
     return found
 
 
@@ -180,9 +178,9 @@ def measured(
     if against is not None and reference.columns is not None and len(reference.columns) > 1:
         reference = term.reference_on(view, axis, fit.states[slot.term])  # each period has its own
     columns, curve = reference.columns, reference.curve
-    if isinstance(term, Interaction):
-        both = _reference_blocks(fit, view, axis if against is None else against, term)
-        columns, curve = multiplied(*(each.columns for each in both)), crossed(*both)
+    if term.parts:
+        both = term.product(*_reference_blocks(fit, view, axis if against is None else against, term))
+        columns, curve = both.columns, both.curve
     elif columns is None:
         columns, curve = _mean(fit, place)
     if slot.factor and not columns.any():
@@ -202,23 +200,24 @@ def measured(
 def reference_columns(fit: FitState, view: View, axis: Axis, place: int) -> Array:
     """The columns (1, m) that a term's contributions are measured from; of an interaction the product of both's."""
     term = fit.model.terms[place]
-    if not isinstance(term, Interaction):
+    if not term.parts:
         columns = term.reference_on(view, axis, fit.states[str(term.name)]).columns
         return _mean(fit, place)[0] if columns is None else columns[:1]
-    return multiplied(*both_references(fit, view, axis, term))
+    return term.product(*_reference_blocks(fit, view, axis, term)).columns
 
 
-def both_references(fit: FitState, view: View, axis: Axis, term: Interaction) -> tuple[Array, Array]:
+def both_references(fit: FitState, view: View, axis: Axis, term: Term) -> tuple[Array, Array]:
     """The references (1, a) and (1, b) of the terms of an interaction; of a condition how often it is met."""
     first, second = _reference_blocks(fit, view, axis, term)
     return first.columns, second.columns
 
 
-def _reference_blocks(fit: FitState, view: View, axis: Axis, term: Interaction) -> tuple[Block, Block]:
+def _reference_blocks(fit: FitState, view: View, axis: Axis, term: Term) -> tuple[Block, Block]:
     """The same as blocks, with what their shape parameters make of them."""
     names = [str(each.name) for each in fit.model.terms]
     found = []
-    for name in term.of:
+    for part in term.parts:
+        name = str(part.name)
         place = names.index(name)
         own = fit.model.terms[place].reference_on(view, axis, fit.states[name])
         curve = own.curve if isinstance(own.curve, Shaped) else None
@@ -227,8 +226,8 @@ def _reference_blocks(fit: FitState, view: View, axis: Axis, term: Interaction) 
         columns = reference_columns(fit, view, axis, place)
         found.append(Block(columns, ("",) * columns.shape[1], curve=curve))
     first, second = found
-    if term.threshold:
-        met = term.blocks(fit.view, fit.axis, fit.states[str(term.name)])[1].columns[fit.used]
+    if term.conditional:
+        met = term.part_blocks(fit.view, fit.axis, fit.states[str(term.name)])[1].columns[fit.used]
         second = Block(met.mean(axis=0, keepdims=True), ("",) * met.shape[1])
     return first, second
 

@@ -40,16 +40,14 @@ class WeightTests:
         return abs(self.slope_t) < _NEAR_ZERO
 
 
-def weight_tests(fit: FitState, place: int) -> WeightTests:
-    """The tests of the weights of the `place`-th term, beside all other columns of the fit as they are.
+def weight_tests(fit: FitState, driver: Driver) -> WeightTests:
+    """The tests of a driver's weights, beside all other columns of the fit as they are.
 
     The usual F of nested least squares, on rows freed of the noise's dynamics. Where the slope is zero the shape is not
     identified, and the test of flat weights against a curve is irregular (Davies 1977).
     """
-    driver, slot = fit.model.terms[place], fit.layout.slots[place]
-    if not isinstance(driver, Driver):
-        raise TypeError(f"{driver!r} has no weights")
-    weights = LagWeights.of(driver)
+    place = fit.model.terms.index(driver)
+    slot, weights = fit.layout.slots[place], LagWeights.of(driver)
     lags = driver.lag_values(fit.view, fit.axis, fit.states[slot.term])[fit.used]
     others = np.delete(fit.design[fit.used], slot.places, axis=1)
     ratios = np.delete(fit.estimate.ratios, slot.places)
@@ -103,10 +101,10 @@ def _f(restricted: float, whole: float, count: int, dof: float) -> tuple[float, 
 def weights_examined(fit: FitState) -> tuple[Verdict, ...]:
     """Findings where the timing of a driver's values shows nothing, or where its curve is not what the data want."""
     found: list[Verdict] = []
-    for place, term in enumerate(fit.model.terms):
-        if not isinstance(term, Driver) or term.weights is None or term.span == 1:
+    for term in fit.model.drivers:
+        if term.weights is None or term.span == 1:
             continue
-        tests, name, unit = weight_tests(fit, place), str(term.name), fit.view.frequency(term.data).unit
+        tests, name, unit = weight_tests(fit, term), str(term.name), fit.view.frequency(term.data).unit
         if tests.timing is not None:
             value, count, p = tests.timing
             irregular = (
@@ -117,7 +115,7 @@ def weights_examined(fit: FitState) -> tuple[Verdict, ...]:
             noted = Finding(
                 "timing",
                 "note",
-                f"Which {unit} of '{name}' ounts cannot be determined: flat weights fit about as well (p {p:.2f})."
+                f"Which {unit} of '{name}' counts cannot be determined: flat weights fit about as well (p {p:.2f})."
                 f"{irregular}",
                 name,
                 'weights = "flat" says the same with fewer coefficients.',

@@ -13,7 +13,7 @@ from offing.base.text import number
 from offing.model.driver_forecasts import driver_model, own_model
 from offing.model.model import DriverModel
 from offing.tables import Information
-from offing.terms import Season, Term, Trend
+from offing.terms import Term
 
 if TYPE_CHECKING:
     from offing.outlook.driver_future import Future
@@ -35,8 +35,8 @@ class Chosen:
 
 def candidates_of(usual: Sequence[Term]) -> dict[str, tuple[Term, ...]]:
     """The sets of terms that are tried, by what they are called, the simplest first."""
-    trend = [term for term in usual if isinstance(term, Trend)]
-    seasons = [term for term in usual if isinstance(term, Season)]
+    trend = [term for term in usual if term.role == "trend"]
+    seasons = [term for term in usual if term.role == "season"]
     lags = [term for term in usual if term.recursive]
     sets: dict[str, tuple[Term, ...]] = {
         "own lags": tuple(lags),

@@ -12,12 +12,12 @@ from offing.model.forecast import AS_PLANNED
 from offing.outlook import Scenario, linked, rule_of
 from offing.study import schema
 from offing.study.error_messages import Place
-from offing.terms import Driver, Term
+from offing.terms import Term, drivers_of
 
 
 def checked_scenarios(spec: schema.StudySpec, terms: list[Term], place: Place) -> dict[str, Scenario]:
     """The scenarios by name, in the file's order."""
-    drivers = {name for term in terms if isinstance(term, Driver) for name in (str(term.name), *term.needs())}
+    drivers = {name for term in drivers_of(terms) for name in (str(term.name), *term.needs())}
     for name, each in spec.scenarios.items():
         at = ("scenarios", name)
         if each.base is not None and each.base not in (*spec.scenarios, AS_PLANNED):
@@ -41,7 +41,7 @@ def check_asked(spec: schema.StudySpec, terms: list[Term], place: Place) -> None
             first = next(other for other, each in spec.groups.items() if member in each)
             if first != group:
                 raise place.error(("groups", group, i), f"{member!r} is in the group {first!r} already", "Keep one.")
-    drivers = [str(term.name) for term in terms if isinstance(term, Driver)]
+    drivers = [str(term.name) for term in drivers_of(terms)]
     for i, goal in enumerate(spec.solve):
         if goal.driver not in drivers:
             raise place.error(

@@ -17,7 +17,6 @@ from offing.study.loader import open_study
 from offing.study.study import Study
 from offing.tables.read_options import Reading, as_options
 from offing.tables.sources.web import Catalogue
-from offing.terms import Holidays
 from offing.writers import Bundle, csv_text, json_text
 
 
@@ -117,7 +116,7 @@ def _settings(said: Sequence[str], example: str) -> dict[str, dict[str, Any]]:
 
 def of_study(study: Study, target: str | None) -> Survey:
     """The survey of a study's tables."""
-    days = next((term.table for term in study.terms if isinstance(term, Holidays) and term.table is not None), None)
+    days = next((found for term in study.terms if (found := term.holiday_table) is not None), None)
     survey = inspect(study.tables, target or study.models[0].target, plans=study.plans, holidays=days)
     sources = study.spec.sources
     if any(source.file is None for source in sources.values()):

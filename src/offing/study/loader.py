@@ -22,7 +22,7 @@ from offing.study.cross_checks import check_asked, check_output, checked_scenari
 from offing.study.error_messages import Place
 from offing.study.study import Study
 from offing.tables import Treat
-from offing.terms import Driver, Term, term_kinds
+from offing.terms import Term, drivers_of, term_kinds
 
 
 def open_study(path: str | Path, *, as_of: str | None = None) -> Study:
@@ -217,9 +217,9 @@ def _check_drivers(spec: schema.StudySpec, terms: list[Term], place: Place) -> N
     """Every driver names a source of the study; with the data at hand, fitting checks its column."""
     tables = [name for name, each in spec.sources.items() if each.plan_for is None]
     for i, term in enumerate(terms):
-        if isinstance(term, Driver):
-            source = term.data.partition(".")[0]
-            if "." in term.data and source not in tables and len(tables) > 1:
+        for driver in drivers_of([term]):
+            source = driver.data.partition(".")[0]
+            if "." in driver.data and source not in tables and len(tables) > 1:
                 raise place.error(("terms", i, "data"), f"there is no source {source!r}", nearest(source, tables))
     if isinstance(spec.target.data, schema.ColumnSpec) and spec.target.data.source not in tables:
         source = spec.target.data.source

@@ -1,7 +1,7 @@
 """The pieces of a model. Each learns what it needs from a view and then makes columns for any periods."""
 
 from offing.terms.category import Category
-from offing.terms.driver import Driver, with_known_lags
+from offing.terms.driver import Driver, drivers_of
 from offing.terms.event import Event
 from offing.terms.holidays import Holidays
 from offing.terms.interaction import Interaction
@@ -53,10 +53,10 @@ __all__ = [
     "WalkSteps",
     "WorkingTime",
     "Written",
+    "drivers_of",
     "naming_term",
     "options",
     "register_term",
     "term_kinds",
     "undecided",
-    "with_known_lags",
 ]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
 from typing import Literal
@@ -38,7 +38,7 @@ from offing.terms.response_forms import (
     number_of,
 )
 from offing.terms.splines import Smooth, curve_block, lagged_block
-from offing.terms.term import Block, Readout, Reference, Shaped, Written, whole_numbers
+from offing.terms.term import Block, Readout, Reference, Shaped, Term, Written, whole_numbers
 from offing.terms.transforms import Log, Series, Step, evaluate, reach, steps_of
 
 #: Periods of its own back from which a driver's last value is looked for.
@@ -358,6 +358,33 @@ class Driver(StatedDriver):
         columns = columns_at(curve.starts[0])[0]
         return Block(columns, stems, curve=curve, **constraints_of(self, stems, state.scales))
 
+    def with_known_lags(self, view: View, axis: Axis) -> Driver:
+        """Of data of another frequency, lags so long that the one period of `axis` needs only what is known."""
+        frequency = view.frequency(self.data)
+        if frequency == axis.frequency:
+            return self
+        if self.weights is None and self.between is None:
+            lags, back = tuple(self.lags), 0
+            while replace(self, lags=tuple(lag + back for lag in lags)).first_unknown(view, axis) is not None:
+                back += 1
+                if back > _FARTHEST:
+                    return self
+            return self if not back else replace(self, lags=tuple(lag + back for lag in lags))
+        needed = self.needed(view, axis, self.data)
+        last = needed.first + needed.n - 1
+        whole = Axis(frequency, last - _FARTHEST, _FARTHEST + 1)
+        known = np.flatnonzero(np.isfinite(view.known(self.data, whole).values))
+        if not len(known):
+            return self
+        return self if known[-1] == _FARTHEST else replace(self, skip=self.skip + _FARTHEST - int(known[-1]))
+
+    def looked_at(self, view: View, axis: Axis, state: DriverState, reference: str) -> tuple[str, Array] | None:
+        """Its changes, where these are what it acts by."""
+        changes = any(not step.pointwise for step in self.steps)
+        if not changes or reference != self.data or self.weights is not None:
+            return None
+        return self.stem, self.transformed(view, axis, state.steps)
+
     def held(self, view: View, axis: Axis, state: DriverState, value: float) -> Block:
         """The block with all values under its weights, transformed, at one value."""
         return self._weighted(view, state, np.full((axis.n, int(self.span or 0)), value))
@@ -538,6 +565,11 @@ class Driver(StatedDriver):
             raise
 
 
+def drivers_of(terms: Iterable[Term]) -> tuple[Driver, ...]:
+    """Those of some terms that are drivers."""
+    return tuple(term for term in terms if isinstance(term, Driver))
+
+
 def _ago(lag: int, unit: str) -> str:
     return "" if lag == 0 else f" {count(abs(lag), unit)} {'before' if lag > 0 else 'later'}"
 
@@ -545,22 +577,3 @@ def _ago(lag: int, unit: str) -> str:
 def _lagged(stem: str, lag: int) -> str:
     words = "" if lag == 0 else f" (lag {lag})" if lag > 0 else f" (lead {-lag})"
     return stem if stem.endswith(words) else stem + words
-
-
-def with_known_lags(driver: Driver, view: View, axis: Axis) -> Driver:
-    """The driver with longer lags, so that the one period of `axis` needs only what is known."""
-    frequency = view.frequency(driver.data)
-    if driver.weights is None and driver.between is None:
-        lags, back = tuple(driver.lags), 0
-        while replace(driver, lags=tuple(lag + back for lag in lags)).first_unknown(view, axis) is not None:
-            back += 1
-            if back > _FARTHEST:
-                return driver
-        return driver if not back else replace(driver, lags=tuple(lag + back for lag in lags))
-    needed = driver.needed(view, axis, driver.data)
-    last = needed.first + needed.n - 1
-    whole = Axis(frequency, last - _FARTHEST, _FARTHEST + 1)
-    known = np.flatnonzero(np.isfinite(view.known(driver.data, whole).values))
-    if not len(known):
-        return driver
-    return driver if known[-1] == _FARTHEST else replace(driver, skip=driver.skip + _FARTHEST - int(known[-1]))

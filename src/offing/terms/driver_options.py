@@ -50,6 +50,7 @@ class StatedDriver(Term):
     reference: Literal["mean", "zero"] | float | None = None
     name: str | None = None
     centred: ClassVar[bool] = True
+    is_driver: ClassVar[bool] = True
 
     @property
     def bends(self) -> bool:

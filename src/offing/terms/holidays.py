@@ -147,6 +147,11 @@ class Holidays(Term):
         """Whether its effects are shares of the level."""
         return self.grows_with == "trend"
 
+    @property
+    def holiday_table(self) -> Any:
+        """Its table, if it has one."""
+        return self.table
+
     def files(self) -> tuple[Path, ...]:
         """The tables that are files."""
         return (*file_of(self.table), *(path for each in self.calendars for path in file_of(each.get("table"))))

@@ -14,7 +14,6 @@ from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.tables import View
 from offing.terms.driver import Driver
-from offing.terms.own_lags import OwnLags
 from offing.terms.season import Season
 from offing.terms.term import Block, Reference, Shaped, Term, Written
 from offing.terms.trend import Trend
@@ -60,7 +59,7 @@ class Interaction(Term):
     below: float | None = None
     shared: bool = False
     name: str | None = None
-    parts: tuple[Term, ...] = field(default=(), init=False, repr=False)
+    bound: tuple[Term, ...] = field(default=(), init=False, repr=False)
     own_course: ClassVar[bool] = True
 
     def __post_init__(self) -> None:
@@ -76,10 +75,15 @@ class Interaction(Term):
                 raise InputError(f"found {value!r}", "Give a number.", key=key)
         if self.above is not None and self.below is not None:
             raise InputError("it acts above a value or below one", "Give one of them.", key="above")
-        if self.shared and self.threshold:
+        if self.shared and self.conditional:
             raise InputError(
                 "an effect with a condition belongs to the first term alone", "Leave out shared.", key="shared"
             )
+
+    @property
+    def parts(self) -> tuple[Term, ...]:
+        """The two terms, once a model has them."""
+        return self.bound
 
     @property
     def borrows(self) -> tuple[str, ...]:
@@ -87,7 +91,12 @@ class Interaction(Term):
         return tuple(str(term.name) for term in self.parts if isinstance(term, Driver) and term.shaped)
 
     @property
-    def threshold(self) -> bool:
+    def shares(self) -> bool:
+        """Whether what it adds goes to its two terms."""
+        return self.shared
+
+    @property
+    def conditional(self) -> bool:
         """Whether the second term is a condition."""
         return self.above is not None or self.below is not None
 
@@ -104,7 +113,7 @@ class Interaction(Term):
             if name not in terms:
                 raise InputError(f"there is no term {name!r}", nearest(name, terms), key="of")
             term = terms[name]
-            if isinstance(term, (OwnLags, Interaction)) or term.multiplies_trend or term.holds_level:
+            if term.recursive or isinstance(term, Interaction) or term.multiplies_trend or term.holds_level:
                 raise InputError(f"'{name}' is a term that cannot be multiplied", "Use another one.", key="of")
             found.append(term)
         if {type(each) for each in found} == {Season, Trend}:
@@ -113,13 +122,13 @@ class Interaction(Term):
                 'State grows_with = "trend" in the season; on the log scale it does so by itself.',
                 key="of",
             )
-        if self.threshold and not isinstance(found[1], Driver):
+        if self.conditional and not isinstance(found[1], Driver):
             raise InputError(
                 f"'{self.of[1]}' is no driver, which could be above or below", "Name a driver second.", key="of"
             )
-        bound = copy(self)
-        bound._set(parts=tuple(found))
-        return bound
+        found_in = copy(self)
+        found_in._set(bound=tuple(found))
+        return found_in
 
     def learn(self, view: View) -> tuple[Any, ...]:
         """What both terms learn."""
@@ -137,7 +146,7 @@ class Interaction(Term):
                     "State its shape, knots or harmonics.",
                     key="of",
                 )
-            if shaped and (self.shared or (self.threshold and term is self.parts[1])):
+            if shaped and (self.shared or (self.conditional and term is self.parts[1])):
                 raise InputError(
                     f"the shape of '{term.name}' is estimated, so that its interaction has a row of its own",
                     "Leave out shared, above and below; or state the shape.",
@@ -145,10 +154,10 @@ class Interaction(Term):
                 )
         return states
 
-    def blocks(self, view: View, axis: Axis, states: tuple[Any, ...]) -> tuple[Block, Block]:
+    def part_blocks(self, view: View, axis: Axis, states: tuple[Any, ...]) -> tuple[Block, Block]:
         """The blocks of both terms; a condition as a column of ones and zeros."""
         first, second = (term.block(view, axis, state) for term, state in zip(self.parts, states, strict=True))
-        if self.threshold:
+        if self.conditional:
             values = second.columns[:, :1]
             at = float(self.above if self.above is not None else self.below or 0.0)
             met = values > at if self.above is not None else values < at
@@ -158,18 +167,21 @@ class Interaction(Term):
 
     def block(self, view: View, axis: Axis, state: tuple[Any, ...]) -> Block:
         """The product of every column of one with every column of the other."""
-        first, second = self.blocks(view, axis, state)
+        return self.product(*self.part_blocks(view, axis, state))
+
+    def product(self, first: Block, second: Block) -> Block:
+        """The products of their columns, by the shape parameters of either."""
         names = tuple(f"{one} x {other}" for one in first.names for other in second.names)
         return Block(multiplied(first.columns, second.columns), names, curve=crossed(first, second))
 
     def written(self, view: View, state: tuple[Any, ...], beta: Array) -> list[Written]:
         """The products of what both terms are written with."""
-        blocks = self.blocks(view, view.rows, state)
+        blocks = self.part_blocks(view, view.rows, state)
         m, p = (len(block.names) for block in blocks)
         products, shapes = beta[: m * p].reshape(m, p), iter(beta[m * p :])
         names, spans = [], []
         for term, own, block in zip(self.parts, state, blocks, strict=True):
-            if self.threshold and term is self.parts[1]:
+            if self.conditional and term is self.parts[1]:
                 names.append(list(block.names))
                 spans.append(np.eye(1))
                 continue
@@ -179,7 +191,7 @@ class Interaction(Term):
             spans.append(np.array([[part.coefficient for part in unit] for unit in units]))
         values = spans[0].T @ products @ spans[1]
         texts = [f"[{name}]" for name in names[1]]
-        if self.threshold:
+        if self.conditional:
             first = self.parts[1].block(view, view.rows, state[1])
             watched = self.parts[1].written(view, state[1], np.ones(len(first.names)))[0].text
             limit = f"above {self.above:g}" if self.above is not None else f"below {self.below:g}"

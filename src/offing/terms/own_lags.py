@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import ClassVar
 
 import numpy as np
@@ -60,6 +60,10 @@ class OwnLags(Term):
     def phi_places(self) -> tuple[int, ...]:
         """Place of each lag's coefficient among those of a recursion, from 0 on."""
         return tuple(lag - 1 for lag in self.lags)
+
+    def at_horizon(self, h: int) -> OwnLags:
+        """The same lags, counted from the origin."""
+        return replace(self, lags=tuple(lag + h - 1 for lag in self.lags))
 
     def learn(self, view: View) -> None:
         """Nothing: the lags are given."""

@@ -108,6 +108,7 @@ class Season(Term):
     name: str | None = None
 
     own_course: ClassVar[bool] = True
+    role = "season"
 
     def __post_init__(self) -> None:
         if self.name is None:

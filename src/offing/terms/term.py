@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -193,6 +193,10 @@ class Term(Keywords, ABC):
     from_treatment: ClassVar[bool] = False
     #: Whether it learns from the noise of neighbouring periods, which must then not be taken for independent.
     needs_dynamics: ClassVar[bool] = False
+    #: Whether a column of data that an analyst plans or changes acts through it.
+    is_driver: ClassVar[bool] = False
+    #: What of a series' own course it is, where models are put together from such parts.
+    role: ClassVar[Literal["trend", "season", ""]] = ""
 
     def __post_init__(self) -> None:
         if not self.name or not self.name.strip():
@@ -251,6 +255,46 @@ class Term(Keywords, ABC):
         return ()
 
     @property
+    def phi_places(self) -> tuple[int, ...]:
+        """Of what is recursive, the place of each column's coefficient in the recursion, from 0 on."""
+        return ()
+
+    def at_horizon(self, h: int) -> Term:
+        """The term in an equation of its own for the h-th period ahead, which knows the target at the origin only."""
+        return self
+
+    def with_known_lags(self, view: View, axis: Axis) -> Term:
+        """The term with lags so long that the one period of `axis` needs only what is known."""
+        return self
+
+    @property
+    def parts(self) -> tuple[Term, ...]:
+        """The other terms of the model whose product it is; none for a term by itself."""
+        return ()
+
+    def among(self, terms: Mapping[str, Term]) -> Term:
+        """The term with the `parts` that it has among a model's terms."""
+        return self
+
+    @property
+    def shares(self) -> bool:
+        """Whether what a product adds goes to its parts instead of a row of its own."""
+        return False
+
+    @property
+    def conditional(self) -> bool:
+        """Whether the last of its parts is a condition: its reference is how often that is met."""
+        return False
+
+    def part_blocks(self, view: View, axis: Axis, state: Any) -> tuple[Block, ...]:
+        """The blocks whose product it is."""
+        return (self.block(view, axis, state),)
+
+    def product(self, first: Block, second: Block) -> Block:
+        """The block that the blocks of two parts make."""
+        raise NotImplementedError(f"'{self.name}' is no product")
+
+    @property
     def borrows(self) -> tuple[str, ...]:
         """The terms whose shape parameters are its own as well, in the order in which its columns take them."""
         return ()
@@ -258,6 +302,10 @@ class Term(Keywords, ABC):
     def needed(self, view: View, axis: Axis, reference: str) -> Axis:
         """The periods, of its own frequency, of a column that columns on `axis` need and that are not past by then."""
         return view.native(reference, axis)
+
+    def looked_at(self, view: View, axis: Axis, state: Any, reference: str) -> tuple[str, Array] | None:
+        """What it looks at instead of a column's own values, such as their changes: its name and the values (n,)."""
+        return None
 
     def written(self, view: View, state: Any, beta: Array) -> list[Written]:
         """Its summands of the equation at its coefficients (m,), shape parameters last.
@@ -270,6 +318,11 @@ class Term(Keywords, ABC):
     def reference_effect(self, view: View, state: Any, beta: Array) -> float:
         """The part of its coefficients (m,) that belongs to the constant of the equation."""
         return 0.0
+
+    @property
+    def holiday_table(self) -> Any:
+        """The table of holidays that it reads; None where it reads none."""
+        return None
 
     def files(self) -> tuple[Path, ...]:
         """The files of its own that it reads."""

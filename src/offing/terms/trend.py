@@ -119,6 +119,7 @@ class Trend(Term):
     reference: str | date | float | None = None
     name: str | None = "trend"
     states_level: ClassVar[bool] = True
+    role = "trend"
     own_course: ClassVar[bool] = True
 
     def __post_init__(self) -> None:
