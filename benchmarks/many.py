@@ -40,8 +40,8 @@ def main() -> None:
     ]
     start = time.process_time()
     found = of.backtest(models, data, horizon=3, origins=3, basis="ex-post")
-    text = f"{found}{of.compare(found)}"
-    cells = of.scores(found).size + found.table.size
+    text = f"{found}{found.compare()}"
+    cells = found.scores().size + found.table.size
     seconds = time.process_time() - start
     print(
         f"{SERIES} series, 4 models, 3 origins: {seconds:.1f} s of CPU, at most {MOST:g}; "

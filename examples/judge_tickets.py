@@ -35,11 +35,11 @@ def main() -> None:
 
     past = of.backtest([whole, calendar], tickets, horizon=13, planned=settled)
     say("Forecasts from past days", past)
-    compared = of.compare(past)
+    compared = past.compare()
     say("Which is better?", compared)
     say("Origin by origin", of.change(compared, "calendar", "drivers"))
     parts = of.backtest(of.without_each(whole), tickets, horizon=13, planned=settled, basis="ex-ante")
-    say("What is each term worth?", of.term_gain(of.compare(parts)))
+    say("What is each term worth?", of.term_gain(parts.compare()))
 
     found = of.search(
         whole,
@@ -53,8 +53,8 @@ def main() -> None:
     )
     say("May other choices be better?", found)
 
-    both = of.combined(past, method="past errors")
-    say("Both in one", of.scores(both, score="RMSE").round(0).to_string())
+    both = past.combined(method="past errors")
+    say("Both in one", both.scores(score="RMSE").round(0).to_string())
     plan = of.read(world.plan.reset_index(), stamp="start")
     ahead = whole.fit(tickets).forecast(13, plan=plan, levels=[0.5, 0.8])
     say("The forecast, with intervals of past errors", of.recalibrate(ahead, past))

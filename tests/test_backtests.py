@@ -69,7 +69,7 @@ def test_windows_slide():
         ({"horizon": 3, "basis": "ex-nunc"}, 'found \'ex-nunc\'. Give "ex-post" or "ex-ante".'),
         (
             {"horizon": 3, "planned": ["sold"], "basis": "ex-ante"},
-            "'sold' is the target, whose later values nobody knows",
+            "'sold' is the target, whose later values are unknown",
         ),
         (
             {"horizon": 3, "planned": ["sould"], "basis": "ex-ante"},
@@ -162,12 +162,12 @@ def test_both_bases_and_the_price_of_not_knowing():
     model = of.Model("sold", [of.Driver("storm"), of.Driver("fare")])
     found = of.backtest(model, data, horizon=4, origins=30, planned=["fare"])
     assert found.bases == ("ex-post", "ex-ante")
-    errors = of.scores(found, score="RMSE").loc["main"]
+    errors = found.scores(score="RMSE").loc["main"]
     assert errors["ex-post"] == pytest.approx(1.0, abs=0.15)
     assert errors["ex-ante"] == pytest.approx(np.sqrt(26.0), abs=0.7)
-    assert found.price == pytest.approx(errors["ex-ante"] / errors["ex-post"] - 1.0)
-    assert "The price of not knowing the drivers: RMSE 5." in str(found)
-    coverage = of.calibration(found, basis="ex-ante").table.query("horizon == 'all' and level == 0.8")
+    assert found.unknown_drivers_cost == pytest.approx(errors["ex-ante"] / errors["ex-post"] - 1.0)
+    assert "Cost of unknown drivers: RMSE 5." in str(found)
+    coverage = found.calibration(basis="ex-ante").table.query("horizon == 'all' and level == 0.8")
     assert 65.0 < coverage["reached"].item() < 92.0, "the intervals count what is not known of the storm"
     all_planned = of.backtest(model, data, horizon=4, origins=5, planned=["fare", "storm"])
     post, ante = all_planned.own
@@ -199,7 +199,7 @@ def test_references_by_hand():
     short = of.backtest(of.Model("sold"), sold.iloc[:11], horizon=1, origins=2)
     why = {run.name: run.why for run in short.references if run.why}
     assert why["same season"] == "there are no 12 periods before some origin"
-    assert "Not compared: " in of.compare(short).sentences
+    assert "Not compared: " in short.compare().sentences
 
 
 def panel(series=3, n=72):
@@ -224,20 +224,20 @@ def test_several_series_their_shares_and_totals():
     ahead = plain.fit(pd.Series(total, index, name="sold").iloc[:end]).forecast(3)
     share = values["p1"][end - 12 : end].sum() / total[end - 12 : end].sum()
     assert np.allclose(runs["total by shares", "p1"].mean[1], share * ahead.mean)
-    by_series = of.scores(found, by="series", score="MAE")
+    by_series = found.scores(by="series", score="MAE")
     own = by_series[by_series["model"] == "seasonal"].set_index("series")["MAE"]
-    mean = of.scores(found, score="MAE").loc["seasonal", "ex-ante"]
+    mean = found.scores(score="MAE").loc["seasonal", "ex-ante"]
     assert mean == pytest.approx(own.mean())
-    weighted = of.scores(found, score="MAE", weights={"p0": 1.0, "p1": 0.0, "p2": 3.0}).loc["seasonal", "ex-ante"]
+    weighted = found.scores(score="MAE", weights={"p0": 1.0, "p1": 0.0, "p2": 3.0}).loc["seasonal", "ex-ante"]
     assert weighted == pytest.approx((own["p0"] + 3.0 * own["p2"]) / 4.0)
-    whole = of.scores(found, score="MAE", series="total").loc["seasonal", "ex-ante"]
+    whole = found.scores(score="MAE", series="total").loc["seasonal", "ex-ante"]
     error = sum(run.error for run in found.own)
     assert whole == pytest.approx(np.abs(error).mean())
-    levels = of.scores(found, by="level", score="MAE")
+    levels = found.scores(by="level", score="MAE")
     levels = levels[levels["model"] == "seasonal"].set_index("level")["MAE"]
     assert levels.to_dict() == pytest.approx({"each series": mean, "total": whole})
     with pytest.raises(of.InputError, match="there is no weight of series 'p1'"):
-        of.scores(found, weights={"p0": 1.0})
+        found.scores(weights={"p0": 1.0})
 
 
 def test_scores_by_hand():
@@ -247,7 +247,7 @@ def test_scores_by_hand():
     run = found.own[0]
     y, f = run.cuts.outcome, run.mean
     e = f - y
-    table = of.scores(found).set_index("model").loc["line"]
+    table = found.scores().set_index("model").loc["line"]
     assert table["MAE"] == pytest.approx(np.abs(e).mean())
     assert table["RMSE"] == pytest.approx(np.sqrt((e**2).mean()))
     assert table["bias"] == pytest.approx(e.mean())
@@ -267,13 +267,13 @@ def test_scores_by_hand():
     shown = (0.025, 0.1, 0.25, 0.5, 0.75, 0.9, 0.975)
     losses = [(p - (y < q)) * (y - q) for p, q in zip(shown, np.moveaxis(run.at(*shown), -1, 0), strict=True)]
     assert table["pinball"] == pytest.approx(np.mean(losses))
-    by_horizon = of.scores(found, by="horizon", score="MAE")
+    by_horizon = found.scores(by="horizon", score="MAE")
     own = by_horizon[by_horizon["model"] == "line"].set_index("horizon")["MAE"]
     assert own.tolist() == pytest.approx(np.abs(e).mean(axis=0).tolist())
-    by_origin = of.scores(found, by="origin", score="RMSE")
+    by_origin = found.scores(by="origin", score="RMSE")
     own = by_origin[by_origin["model"] == "line"]["RMSE"]
     assert own.tolist() == pytest.approx(np.sqrt((e**2).mean(axis=1)).tolist())
-    by_season = of.scores(found, by="season", score="MAE")
+    by_season = found.scores(by="season", score="MAE")
     months = pd.DatetimeIndex(np.concatenate([run.cuts.axis(k).index for k in range(5)])).month
     own = by_season[by_season["model"] == "line"].set_index("season")["MAE"]
     first = f"{months.min():02d}"
@@ -291,7 +291,7 @@ def test_crps_of_a_normal_variable():
 def test_undefined_scores_are_reported_and_never_infinite():
     sold = pd.Series([0.0, 3.0] * 20, pd.period_range("2019-01", periods=40, freq="M"), name="sold")
     found = of.backtest(of.Model("sold", [of.Season("year", style="dummies")]), sold, horizon=2, origins=4)
-    table = of.scores(found).set_index("model")
+    table = found.scores().set_index("model")
     assert np.isnan(table.loc["main", "MAPE"])
     assert not np.isinf(table.select_dtypes("number").to_numpy()).any()
     from offing.evaluation.scoring import notes
@@ -330,13 +330,13 @@ def test_forecasts_made_elsewhere(tmp_path):
     run = next(each for each in found.own if each.name == "office")
     assert run.mean.tolist() == [[300.0, 301.0, 302.0]] * 3, "the newest that was made by the origin"
     assert run.at(0.1)[0, 0, 0] == 280.0
-    compared = of.compare(found, score="MAE")
+    compared = found.compare(score="MAE")
     assert "office" in compared.candidates
-    assert "office" in of.combined(found, method="mean").member_weights("mean of models").table.columns
+    assert "office" in found.combined(method="mean").member_weights("mean of models").table.columns
     as_reference = of.external_forecast(frame, "office", role="reference")
     assert (
         "office"
-        in of.compare(of.backtest(SEASONAL, sold, horizon=3, origins=origins, external=[as_reference])).references
+        in of.backtest(SEASONAL, sold, horizon=3, origins=origins, external=[as_reference]).compare().references
     )
     frame.loc[2, "forecast"] = np.nan
     frame["forecast"] = frame["forecast"].astype(object)
@@ -372,7 +372,7 @@ def test_levels_of_a_hierarchy():
         rows.append(pd.DataFrame({"month": months, "port": port, "kind": kind, "sold": monthly(72, seed=i).to_numpy()}))
     found = of.backtest(SEASONAL, of.read(pd.concat(rows), id=["port", "kind"]), horizon=2, origins=3)
     runs = {run.series: run for run in found.own}
-    table = of.scores(found, by="level", score="MAE", weights={"N / adult": 1.0, "N / child": 2.0, "S / adult": 3.0})
+    table = found.scores(by="level", score="MAE", weights={"N / adult": 1.0, "N / child": 2.0, "S / adult": 3.0})
     own = table[table["model"] == "seasonal"].set_index("level")["MAE"]
     assert own.index.tolist() == ["each series", "port", "kind", "total"]
     north = np.abs(runs["N / adult"].error + runs["N / child"].error).mean()

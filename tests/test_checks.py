@@ -27,7 +27,7 @@ def found(frame, own=None, **more):
     return {finding.check: finding for finding in fit.findings}
 
 
-def entangled(frame):
+def collinear(frame):
     return found(frame.assign(toll=frame["fare"] + 0.01 * np.tile([1.0, -1.0], N // 2)), terms(of.Driver("toll")))
 
 
@@ -53,11 +53,15 @@ def crowd(frame):
 
 
 TRIGGERS = {
-    "entangled columns": (entangled, "warning", "'toll' moves almost as 'fare' and 'rain' do: its interval is "),
+    "collinear column": (collinear, "warning", "'toll' moves almost as 'fare' and 'rain' do: its interval is "),
     "identity": (copied, "serious", "'paid' gives the target all but exactly ("),
     "influence": (pulled, "warning", "2024-03-01 alone moves the coefficients beyond measure (Cook's distance "),
-    "uneven noise": (growing, "warning", "What the model leaves unexplained is larger where its values are high."),
-    "crowded": (crowd, "warning", "12 coefficients are estimated from 30 periods: the fit looks better"),
+    "heteroscedastic noise": (
+        growing,
+        "warning",
+        "What the model leaves unexplained is larger where its values are high.",
+    ),
+    "over-parameterised": (crowd, "warning", "12 coefficients are estimated from 30 periods: the fit looks better"),
 }
 
 
@@ -65,7 +69,7 @@ TRIGGERS = {
 def test_each_is_triggered_by_what_it_is_about(check):
     trigger, severity, message = TRIGGERS[check]
     finding = trigger(clean())[check]
-    if check == "entangled columns":
+    if check == "collinear column":
         message = message.replace("'toll'", f"'{finding.term}'").replace("'fare' and 'rain'", "")
         other = {"toll": "fare", "fare": "toll"}[finding.term]
         assert f"almost as '{other}' and" in finding.message
@@ -85,7 +89,7 @@ def test_none_is_said_of_clean_data_more_often_than_stated():
 
 def test_variance_inflation_is_that_of_the_auxiliary_regression():
     frame = clean().assign(toll=lambda d: d["fare"] + np.random.default_rng(3).normal(0.0, 0.4, N))
-    finding = found(frame, terms(of.Driver("toll")))["entangled columns"]
+    finding = found(frame, terms(of.Driver("toll")))["collinear column"]
     worst = frame[finding.term].to_numpy()
     others = np.column_stack([np.ones(N), *(frame[name] for name in ("fare", "rain", "toll") if name != finding.term)])
     rest = worst - others @ np.linalg.lstsq(others, worst, rcond=None)[0]
@@ -110,9 +114,9 @@ def test_the_advice_on_uneven_noise_helps():
     generator = np.random.default_rng(7)
     frame = clean()
     frame["sold"] = np.exp(3.0 + 0.1 * frame["rain"] + generator.normal(0.0, 0.4, N))
-    assert "uneven noise" in found(frame)
-    assert "uneven noise" not in found(frame, scale="log")
-    assert "uneven noise" not in found(frame, covariance="hc3")
+    assert "heteroscedastic noise" in found(frame)
+    assert "heteroscedastic noise" not in found(frame, scale="log")
+    assert "heteroscedastic noise" not in found(frame, covariance="hc3")
 
 
 def noisy(seed=11, n=240, spread=1.0):
@@ -163,11 +167,11 @@ def knotted(frame):
 
 
 LATER = {
-    "lasting noise": (coming_back, "most after 7 periods (correlation 0."),
-    "lagged noise": (carried_on, "With own lags, what is left unexplained is still related"),
+    "long-lag autocorrelation": (coming_back, "most after 7 periods (correlation 0."),
+    "autocorrelation beside own lags": (carried_on, "With own lags, what is left unexplained is still related"),
     "drift": (moved, "The model does not fit throughout: up to 2023-04-"),
-    "bent effect": (curved, "'fare' does not act along a straight line"),
-    "tied columns": (knotted, "are together nearly one and the same"),
+    "nonlinear effect": (curved, "'fare' does not act along a straight line"),
+    "multicollinearity": (knotted, "are together nearly one and the same"),
 }
 
 
@@ -183,7 +187,7 @@ def test_the_noise_is_looked_at_as_a_whole(check):
 
 @pytest.mark.parametrize(("make", "words"), [(lopsided, "reaches further above"), (far_out, "more values far out")])
 def test_crooked_noise_is_a_note(make, words):
-    finding = make(noisy())["crooked noise"]
+    finding = make(noisy())["non-normal noise"]
     assert (finding.severity, words in finding.message) == ("note", True)
 
 
@@ -193,7 +197,7 @@ def test_where_nothing_is_amiss_nothing_is_said():
     for seed in range(60):
         frame = noisy(seed)
         noted += [*found(frame), *found(frame, terms(of.OwnLags([2])))]
-    assert len([check for check in noted if check in (*LATER, "crooked noise")]) <= 4, noted
+    assert len([check for check in noted if check in (*LATER, "non-normal noise")]) <= 4, noted
 
 
 def test_a_driver_that_is_known_too_late_is_a_warning():
@@ -243,6 +247,6 @@ def test_a_search_that_does_not_come_to_rest_is_said(monkeypatch):
     frame = clean().assign(ads=generator.gamma(2.0, 30.0, N))
     frame["sold"] += 60.0 * frame["ads"] / (frame["ads"] + 50.0)
     own = terms(of.Driver("ads", saturation="estimated"))
-    assert "not settled" not in found(frame, own)
+    assert "not converged" not in found(frame, own)
     monkeypatch.setattr("offing.engine.variable_projection._ROUNDS", 1)
-    assert found(frame, own)["not settled"].severity == "warning"
+    assert found(frame, own)["not converged"].severity == "warning"

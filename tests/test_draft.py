@@ -292,7 +292,7 @@ def test_the_ferrys_draft_finds_its_drivers_and_is_near_the_experts(drafted, wor
     assert {"fare", "sailings", "storm hours", "promotion"} <= drivers
     assert "The best plain reference" in text
     study = of.open_study(folder / "d" / "study.toml")
-    own = of.scores(study.backtest, score="MAE")["ex-ante"]
+    own = study.backtest.scores(score="MAE")["ex-ante"]
     hand = of.Model(
         "tickets.sold",
         scale="log",
@@ -311,7 +311,7 @@ def test_the_ferrys_draft_finds_its_drivers_and_is_near_the_experts(drafted, wor
     expert = of.backtest(
         hand, study.tables, horizon=13, origins=10, every=7, basis="ex-ante", planned=study.spec.backtest.planned
     )
-    assert own["main"] < 1.15 * of.scores(expert, score="MAE")["ex-ante"]["main"]
+    assert own["main"] < 1.15 * expert.scores(score="MAE")["ex-ante"]["main"]
 
 
 def test_the_script_forecasts_the_same(drafted):

@@ -32,7 +32,7 @@ def test_a_logged_driver_on_the_log_scale_has_its_coefficients_sum():
     error = fit.estimate.standard_errors(function)[0]
     assert found.high[0] - found.low[0] == pytest.approx(2 * 1.9763 * error, rel=1e-3)
     np.testing.assert_allclose(found.by_period[0, 1:], found.overall[0], rtol=1e-7)
-    assert found.sentences == "'fare' 10 % higher goes with sold 5.9 % lower, between 5.1 % and 6.6 % lower."
+    assert found.sentences == "A 10 % higher 'fare' lowers sold by 5.9 % (95 % interval 5.1 % to 6.6 %)."
 
 
 def test_on_the_level_scale_it_is_the_slope_times_the_ratio():
@@ -69,4 +69,4 @@ def test_changes_have_none_and_explain_says_them(run_cli, demo_folder):
     with pytest.raises(of.InputError, match="Fit the target itself"):
         of.elasticities(fitted([of.Driver("fare")], transform=["difference"]))
     said = run_cli("explain", demo_folder / "study.toml").out
-    assert "'fare' 10 % higher goes with ferry tickets 7.1 % lower, between 5.0 % and 9.1 % lower." in said
+    assert "A 10 % higher 'fare' lowers ferry tickets by 7.1 % (95 % interval 5.0 % to 9.1 %)." in said

@@ -168,7 +168,7 @@ def test_figures_of_judging_show_the_numbers_behind_them():
         name="sold",
     )
     models = [of.Model("sold", name="level $1$"), of.Model("sold", [of.Trend()], name="line")]
-    past = of.combined(of.backtest(models, sold, horizon=3, origins=9, gap=1), method="past errors")
+    past = of.backtest(models, sold, horizon=3, origins=9, gap=1).combined(method="past errors")
     run = past.own[0]
     axes = of.figure(past).axes[0]
     drawn = [line for line in axes.get_lines() if line.get_color() == WARM]
@@ -178,13 +178,13 @@ def test_figures_of_judging_show_the_numbers_behind_them():
     lines = {line.get_label(): line.get_ydata() for line in by_horizon.get_lines()}
     assert np.allclose(lines["line"], past.by_horizon("MAE").table["line"])
     assert {text.get_text() for text in by_horizon.texts} == {run.name for run in past.references if not run.why}
-    compared = of.compare(past)
+    compared = past.compare()
     axes = of.figure(compared).axes[0]
     names = [label.get_text() for label in axes.get_yticklabels()]
     assert names[::-1] == compared.table["model"].tolist()
     bars = sorted(line.get_xdata()[0] for line in axes.get_lines() if line.get_linewidth() == 2.4)
     assert bars == pytest.approx(sorted(compared.overall))
-    noted = of.calibration(past)
+    noted = past.calibration()
     left, right = of.figure(noted).axes
     reached = noted.table.query("level == 0.8 and horizon != 'all'")["reached"].to_numpy()
     assert np.allclose(left.get_lines()[0].get_ydata(), reached)

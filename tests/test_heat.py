@@ -37,7 +37,7 @@ def test_the_story_show_itself_and_leaves_each_figure(ran):
     assert made == {"contributions", "scenarios", "walk", "cycle", "holidays", "year"}
     # Beds were made to follow the season, and nothing else is wrong with these data.
     findings = json.loads((folder / "results" / "findings.json").read_text())
-    assert [(each["check"], each["term"]) for each in findings] == [("entangled columns", "beds occupied")]
+    assert [(each["check"], each["term"]) for each in findings] == [("collinear column", "beds occupied")]
 
 
 def test_true_effects_lie_in_their_intervals(ran):

@@ -156,7 +156,7 @@ def test_the_set_of_the_best_knows_order_and_scale():
 def test_a_comparison_show_a_good_model_from_a_useless_one():
     sold = monthly()
     line = of.Model("sold", [of.Trend()], name="line")
-    found = of.compare(of.backtest([line, SEASONAL], sold, horizon=3, origins=14))
+    found = of.backtest([line, SEASONAL], sold, horizon=3, origins=14).compare()
     assert found.best == "seasonal"
     table = found.table.set_index("model")
     assert table.loc["seasonal", "among_best"]
@@ -172,11 +172,11 @@ def test_a_comparison_show_a_good_model_from_a_useless_one():
     assert tests.loc["mean", "test"] == "equal"
     noise = pd.Series(np.random.default_rng(1).normal(100.0, 5.0, 96), sold.index, name="sold")
     poor = of.backtest(of.Model("sold", [of.Trend(form="polynomial", degree=4)], name="wild"), noise, horizon=6)
-    assert of.compare(poor).verdict.startswith("'wild' does not beat the plain reference")
+    assert poor.compare().verdict.startswith("'wild' does not beat the plain reference")
     with pytest.raises(of.InputError, match="found 'bias', which is best at a value"):
-        of.compare(poor, score="bias")
+        poor.compare(score="bias")
     with pytest.raises(of.InputError, match="there is nothing ex-post"):
-        of.compare(poor, basis="ex-post")
+        poor.compare(basis="ex-post")
 
 
 def test_what_each_term_is_worth():
@@ -194,14 +194,14 @@ def test_what_each_term_is_worth():
     ]
     assert [str(term.name) for term in models[2].terms] == ["fare", "noise"], "an interaction goes with its terms"
     plain = of.Model("sold", terms, scale="log")
-    found = of.term_gain(of.compare(of.backtest(of.without_each(plain), data, horizon=4, origins=16), basis="ex-post"))
+    found = of.term_gain(of.backtest(of.without_each(plain), data, horizon=4, origins=16).compare(basis="ex-post"))
     assert found.table["term"].iloc[0] == "flag"
     rows = found.table.set_index("term")
     assert rows.loc["flag", "p"] < 0.001
     assert rows.loc["noise", "p"] > 0.01
     assert abs(rows.loc["noise", "change"]) < 0.05
     assert "Without 'flag' RMSE would be +" in str(found)
-    both_ways = of.compare(of.backtest([plain, models[2]], data, horizon=4, origins=16), basis="ex-post")
+    both_ways = of.backtest([plain, models[2]], data, horizon=4, origins=16).compare(basis="ex-post")
     change = of.change(both_ways, "without flag", "main")
     assert change.share < -0.2
     assert change.by_horizon.shape == (4, 3)
@@ -243,7 +243,7 @@ def test_combinations_are_learnt_again_at_each_origin():
     found = of.backtest([line, SEASONAL], sold, horizon=3, origins=9, every=2)
     ways = ("mean", "median", "trimmed mean", "past errors", "least squares")
     for method in ways:
-        found = of.combined(found, method=method, members=["line", "seasonal", "drift"], name=f"by {method}")
+        found = found.combined(method=method, members=["line", "seasonal", "drift"], name=f"by {method}")
     runs = {run.name: run for run in found.runs}
     parts = [runs["line"], runs["seasonal"], runs["drift"]]
     means = np.stack([part.mean for part in parts], axis=-1)
@@ -262,15 +262,15 @@ def test_combinations_are_learnt_again_at_each_origin():
     assert np.allclose(runs["by past errors"].quantiles, quantiles)
     shown = found.member_weights("by past errors").table
     assert shown.iloc[-1].idxmax() == "seasonal"
-    wide = of.combined(found, method="mean", members=["line", "seasonal"], pooling="probabilities", name="pool")
+    wide = found.combined(method="mean", members=["line", "seasonal"], pooling="probabilities", name="pool")
     pool = next(run for run in wide.own if run.name == "pool")
     vincent = (parts[0].quantiles + parts[1].quantiles) / 2.0
     gap = (pool.at(0.975) - pool.at(0.025)).mean() / (vincent[..., -2] - vincent[..., 2]).mean()
     assert gap > 1.0, "a mixture is wider where members disagree"
     with pytest.raises(of.InputError, match="found 1 members"):
-        of.combined(found, members=["line"])
+        found.combined(members=["line"])
     with pytest.raises(of.InputError, match="found 'best'"):
-        of.combined(found, method="best")
+        found.combined(method="best")
 
 
 @pytest.mark.parametrize("method", ["mean", "median", "trimmed mean", "past errors", "least squares"])
@@ -338,7 +338,7 @@ def test_calibration_finds_what_is_too_narrow():
     n = 420
     walk = pd.Series(100.0 + np.cumsum(generator.normal(size=n)), pd.date_range("2024-01-01", periods=n), name="sold")
     line = of.backtest(of.Model("sold", [of.Trend()], name="line"), walk, horizon=5, origins=40)
-    found = of.calibration(line)
+    found = line.calibration()
     assert [each.check for each in found.findings][:1] == ["calibration"]
     assert "they are too narrow" in found.sentence
     row = found.table.query("level == 0.8 and horizon == '1'").iloc[0]
@@ -348,7 +348,7 @@ def test_calibration_finds_what_is_too_narrow():
     exact = binomtest(inside, int(row["n"]), 0.8).proportion_ci(0.95, "exact")
     assert (row["low"], row["high"]) == pytest.approx((100.0 * exact.low, 100.0 * exact.high))
     fair = of.backtest(of.Model("sold", [of.OwnLags([1])], name="walk"), walk, horizon=5, origins=40)
-    assert not of.calibration(fair).findings
+    assert not fair.calibration().findings
     _, counts = found.histogram
     assert counts.sum() == 200
     assert counts[[0, -1]].sum() > 80, "outcomes lie at the ends"
@@ -368,5 +368,5 @@ def test_false_alarms_of_calibration_are_rare():
     for seed in range(120):
         noise = np.random.default_rng(seed).normal(size=80)
         sold = pd.Series(100.0 + noise, pd.date_range("2024-01-01", periods=80), name="sold")
-        alarms += bool(of.calibration(of.backtest(of.Model("sold"), sold, horizon=3, origins=12)).findings)
+        alarms += bool(of.backtest(of.Model("sold"), sold, horizon=3, origins=12).calibration().findings)
     assert alarms <= 6

@@ -111,7 +111,7 @@ def test_many_series_are_scored_as_each_by_itself():
     models = [of.Model("sold", [of.Trend()], name="trend"), of.Model("sold", name="mean of all")]
     found = of.backtest(models, data, horizon=3, origins=4)
     alone = of.backtest(models, data["00004"], horizon=3, origins=4)
-    rows = of.scores(found, by="series").query("series == '00004'").drop(columns="series").reset_index(drop=True)
-    rows = rows[rows["model"].isin(of.scores(alone)["model"])].reset_index(drop=True)
-    pd.testing.assert_frame_equal(rows, of.scores(alone), check_dtype=False)
+    rows = found.scores(by="series").query("series == '00004'").drop(columns="series").reset_index(drop=True)
+    rows = rows[rows["model"].isin(alone.scores()["model"])].reset_index(drop=True)
+    pd.testing.assert_frame_equal(rows, alone.scores(), check_dtype=False)
     assert str(found)

@@ -276,7 +276,7 @@ def test_a_term_from_elsewhere_works_in_a_study_and_everywhere_else(folder, tmp_
     assert ahead.contributions.values.sum(axis=0) == pytest.approx(ahead.mean, rel=1e-12)
     assert "tide" in of.variance_shares(fit).terms
     found = of.backtest(fit.model, opened.tables, horizon=3, origins=3)
-    assert of.scores(found).set_index("model").loc["main", "MAE"].min() < 3.0
+    assert found.scores().set_index("model").loc["main", "MAE"].min() < 3.0
     StudyOutput(opened, "explain").bundle().write(tmp_path)
     assert "tide" in set(pd.read_csv(tmp_path / "contributions.csv")["term"])
     for name, kind, words in (

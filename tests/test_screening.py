@@ -201,12 +201,12 @@ def test_a_back_test_of_selected_drivers_is_reported_and_repeating_the_selection
         found = of.screen(data, of.Model("sold"), of.candidates(names), most=4)
         models = [of.Model("sold", name="none"), found.model(4), found.selecting_model(4)]
         past = of.backtest(models, data, horizon=10, origins=5, basis="ex-post")
-        error = of.scores(past, score="RMSE")["ex-post"]
+        error = past.scores(score="RMSE")["ex-post"]
         gains.append(error["main with 4 drivers"] / error["none"])
         honest.append(error["main with selected drivers"] / error["none"])
         assert "Scores of 'main with 4 drivers' are too good" in str(past)
         assert "'main with selected drivers' are" not in str(past)
-        assert "are too good" in str(of.compare(past))
+        assert "are too good" in str(past.compare())
     assert np.mean(gains) < 0.99
     assert np.mean(honest) > 1.0
 

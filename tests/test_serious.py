@@ -72,12 +72,12 @@ def test_a_constant_target_is_forecast_as_that_constant(value, scale):
     assert [(each.check, each.severity) for each in ahead.findings] == [("constant target", "warning")]
     assert "R² undefined" in str(fit)
     found = of.backtest(model, data, horizon=3, origins=3)
-    rows = of.scores(found).query("basis == 'ex-ante'").set_index("model").loc["main"]
+    rows = found.scores().query("basis == 'ex-ante'").set_index("model").loc["main"]
     assert rows[["MASE", "RMSSE"]].isna().all()
     assert rows[["MAPE", "sMAPE", "WAPE"]].isna().all() == (value == 0.0)
     assert rows["MAE"] == 0.0
     assert "Coverage" not in str(found)
-    assert str(of.compare(found))
+    assert str(found.compare())
 
 
 def test_a_constant_driver_is_left_out_and_its_change_reported():

@@ -62,8 +62,8 @@ By hand
 
 What it rests on
 warning: In 4 weeks of the forecast 'fare' lies outside what was fitted (up to 20.75 EUR; fitted 16.22 to 20.51 EUR).
-  There the forecast prolongs the effect beyond experience.
-The price of not knowing the drivers: RMSE 1,348 of 'main' ex-ante, with what was known or expected of them, and 807
+  There the model extrapolates.
+Cost of unknown drivers: RMSE 1,348 of 'main' ex-ante, with what was known or expected of them, and 807
   ex-post, with their actual values (+67 %).
 """
 
@@ -296,7 +296,7 @@ def test_importance_puts_shares_beside_worth_and_says_why_they_differ():
         {"sold": sold, "fare": fare, "twin": twin, "rare": rare}, pd.date_range("2020-01-06", periods=n, freq="7D")
     )
     model = of.Model("sold", terms=[of.Driver("fare"), of.Driver("twin"), of.Driver("rare")])
-    judged = of.compare(of.backtest(of.without_each(model), data, horizon=16, origins=5, basis="ex-post"))
+    judged = of.backtest(of.without_each(model), data, horizon=16, origins=5, basis="ex-post").compare()
     found = of.importance(model.fit(data), of.term_gain(judged))
     table = found.table.set_index("term")
     assert table["share"].sum() == pytest.approx(model.fit(data).statistics.r_squared)

@@ -10,15 +10,11 @@ from .draw import figure as figure
 from .evaluation import DriverSelection as DriverSelection
 from .evaluation import Origins as Origins
 from .evaluation import backtest as backtest
-from .evaluation import calibration as calibration
 from .evaluation import candidates as candidates
 from .evaluation import change as change
 from .evaluation import combine as combine
-from .evaluation import combined as combined
-from .evaluation import compare as compare
 from .evaluation import external_forecast as external_forecast
 from .evaluation import recalibrate as recalibrate
-from .evaluation import scores as scores
 from .evaluation import screen as screen
 from .evaluation import search as search
 from .evaluation import term_gain as term_gain

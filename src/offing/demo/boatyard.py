@@ -37,7 +37,7 @@ TRUTH: dict[tuple[str, str], float] = {
 class Yard:
     """The boatyard's tables, the true effects, and what the running quarter will come out at.
 
-    `orders`, `bookings` and `enquiries` are what is out today; `weights` the true weights by driver.
+    `orders`, `bookings` and `enquiries` are what is published today; `weights` the true weights by driver.
     """
 
     orders: pd.DataFrame

@@ -47,7 +47,10 @@ def run_boatyard(folder: Path, say: Say) -> Study:
     for driver in ("charter bookings", "web enquiries"):
         say(inset(lag_weights(fit, driver).sentences))
 
-    say(f"\n3. Estimated the running quarter on {DATES[0]}, {DATES[1]} and {DATES[2]}, from what was out on each:\n")
+    say(
+        f"\n3. Estimated the running quarter on {DATES[0]}, {DATES[1]} and {DATES[2]}, from what was published "
+        "on each:\n"
+    )
     running = study.running["weighted"]
     say(inset(running.sentences))
     say("")

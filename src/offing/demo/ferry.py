@@ -99,7 +99,7 @@ def month_before(world: World) -> tuple[pd.DataFrame, pd.DataFrame]:
     history = history.assign(**{"sold": sold, "storm hours": storm})
     plan = pd.concat([world.history.iloc[-4:].drop(columns="sold"), world.plan])
     calm = plan["storm hours"].to_numpy().copy()
-    calm[:4] = calm[:4].mean().round(1)  # nobody knew which weeks would be stormy
+    calm[:4] = calm[:4].mean().round(1)  # it was not known which weeks would be stormy
     fare = plan["fare"].to_numpy() - np.where(np.arange(len(plan)) >= 8, 0.4, 0.0)
     return history, plan.assign(**{"fare": np.round(fare, 2), "storm hours": calm})
 
@@ -185,5 +185,5 @@ def _log_mean(starts: pd.DatetimeIndex, drivers: pd.DataFrame, days: pd.DataFram
 def forecast_only(study: str) -> str:
     """The demo's study as far as its forecast needs it, without what it asks beyond that."""
     head, _, rest = study.partition("[groups]")
-    before, _, requested = rest[rest.index("[estimation]") :].partition("price = true")
+    before, _, requested = rest[rest.index("[estimation]") :].partition("unknown_drivers_cost = true")
     return head + before + requested[requested.index("[backtest]") :]

@@ -52,7 +52,7 @@ def bounds_met(
     return tuple(found)
 
 
-def surprises(
+def contradictions(
     estimate: Estimate, names: Sequence[str], terms: Sequence[str], towards: Sequence[float], spread: Sequence[float]
 ) -> tuple[Finding, ...]:
     """One finding a coefficient whose stated expectation the data contradict.

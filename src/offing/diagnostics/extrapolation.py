@@ -32,7 +32,7 @@ def beyond_range(
             driver,
             "It varies in no fitted period, so that the forecast cannot count what another value does."
             if low == high
-            else "There the forecast prolongs the effect beyond experience.",
+            else "There the model extrapolates.",
             {"periods": float(outside), "low": low, "high": high, "worst": float(worst)},
         ),
     )

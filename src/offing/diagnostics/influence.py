@@ -19,7 +19,7 @@ _CHANCE = 0.001
 _FEWEST = 30
 
 
-def entangled(
+def collinear(
     estimate: Estimate, rows: Array, names: Sequence[str], owners: Sequence[str], drivers: Collection[str]
 ) -> tuple[Verdict, ...]:
     """A finding of each driver of which a column moves almost as other columns of the whitened `rows` (n, k) do.
@@ -53,7 +53,7 @@ def entangled(
         wider = float(np.sqrt(inflation[worst]))
         found.append(
             Finding(
-                "entangled columns",
+                "collinear column",
                 "warning",
                 f"'{names[kept[worst]]}' moves almost as {makers} do: its interval is {wider:.1f} times as wide as it "
                 "would be by itself.",
@@ -62,7 +62,7 @@ def entangled(
                 {"variance inflation": float(inflation[worst])},
             )
         )
-    noted = Verdict("entangled columns", "largest variance inflation", highest, _INFLATED, findings=tuple(found))
+    noted = Verdict("collinear column", "largest variance inflation", highest, _INFLATED, findings=tuple(found))
     return (noted,) if highest else ()
 
 
@@ -97,7 +97,7 @@ def influential(estimate: Estimate, rows: Array, residual: Array, label: Callabl
     )
 
 
-def uneven(fitted: Array, residual: Array, *, log: bool) -> tuple[Verdict, ...]:
+def heteroscedastic(fitted: Array, residual: Array, *, log: bool) -> tuple[Verdict, ...]:
     """A finding where the noise grows or shrinks with the level `fitted` (n,).
 
     The squared residuals are regressed on the fitted values; n R² is about chi-square with one degree of freedom under
@@ -114,7 +114,7 @@ def uneven(fitted: Array, residual: Array, *, log: bool) -> tuple[Verdict, ...]:
     grows = product > 0.0
     advice = 'Use scale = "log"' if grows and not log else 'Use covariance = "hc3"'
     noted = Finding(
-        "uneven noise",
+        "heteroscedastic noise",
         "warning",
         f"What the model leaves unexplained is {'larger' if grows else 'smaller'} where its values are high.",
         advice=f"{advice}: the intervals suppose noise of one size.",
@@ -122,7 +122,7 @@ def uneven(fitted: Array, residual: Array, *, log: bool) -> tuple[Verdict, ...]:
     )
     return (
         Verdict(
-            "uneven noise",
+            "heteroscedastic noise",
             "Breusch-Pagan, studentised",
             statistic,
             float(chdtri(1.0, _CHANCE)),
@@ -132,10 +132,10 @@ def uneven(fitted: Array, residual: Array, *, log: bool) -> tuple[Verdict, ...]:
     )
 
 
-def crowded(rows: int, columns: int) -> tuple[Verdict, ...]:
+def over_parameterised(rows: int, columns: int) -> tuple[Verdict, ...]:
     """A finding of many columns for few rows."""
     noted = Finding(
-        "crowded",
+        "over-parameterised",
         "warning",
         f"{count(columns, 'coefficient')} are estimated from {count(rows, 'period')}: the fit looks better than "
         "any forecast will be.",
@@ -143,4 +143,4 @@ def crowded(rows: int, columns: int) -> tuple[Verdict, ...]:
         evidence={"rows": float(rows), "columns": float(columns)},
     )
     findings = (noted,) if columns >= 10 and rows < 3 * columns else ()
-    return (Verdict("crowded", "rows for each coefficient", rows / max(columns, 1), 3.0, findings=findings),)
+    return (Verdict("over-parameterised", "rows for each coefficient", rows / max(columns, 1), 3.0, findings=findings),)

@@ -23,7 +23,7 @@ _DRIFT = 1.95
 _INDEX, _SHARE = 30.0, 0.5
 
 
-def lasting(residual: Array, used: NDArray[np.bool_], lags: int, learnt: int) -> tuple[Verdict, ...]:
+def long_lag_autocorrelation(residual: Array, used: NDArray[np.bool_], lags: int, learnt: int) -> tuple[Verdict, ...]:
     """A warning where the autocorrelations of the residuals (n,) at `lags` lags are together beyond chance.
 
     Q = n (n + 2) Σ r²/(n − k) is about chi-square with as many degrees of freedom, less the parameters `learnt` of the
@@ -43,7 +43,7 @@ def lasting(residual: Array, used: NDArray[np.bool_], lags: int, learnt: int) ->
         "season or lag that is missing."
     )
     evidence: dict[str, float | str] = {"statistic": statistic, "p": chance, "lag": float(worst)}
-    noted = Finding("lasting noise", "warning", message, advice=advice, evidence=evidence)
+    noted = Finding("long-lag autocorrelation", "warning", message, advice=advice, evidence=evidence)
     return (_by_chance(f"Ljung-Box, {lags} lags", statistic, chdtri(lags - learnt, _CHANCE), chance, noted),)
 
 
@@ -76,11 +76,11 @@ def lagged_noise(rows: Array, residual: Array, used: NDArray[np.bool_], lags: in
         "instead of own lags."
     )
     evidence: dict[str, float | str] = {"statistic": n * share, "p": chance, "lags": float(lags)}
-    noted = Finding("lagged noise", "warning", message, advice=advice, evidence=evidence)
+    noted = Finding("autocorrelation beside own lags", "warning", message, advice=advice, evidence=evidence)
     return (_by_chance(f"Breusch-Godfrey, {lags} lags", n * share, chdtri(lags, _CHANCE), chance, noted),)
 
 
-def crooked(residual: Array) -> tuple[Verdict, ...]:
+def non_normal(residual: Array) -> tuple[Verdict, ...]:
     """A note where residuals (n,) are far from normal: skewed, or with more of them far out (Jarque & Bera 1987)."""
     n = len(residual)
     spread = float(residual.std())
@@ -100,7 +100,7 @@ def crooked(residual: Array) -> tuple[Verdict, ...]:
         else 'Look at the largest, mark them with a treatment, or use loss = "huber".'
     )
     evidence: dict[str, float | str] = {"skewness": skew, "excess_kurtosis": excess, "p": chance}
-    noted = Finding("crooked noise", "note", message, advice=advice, evidence=evidence)
+    noted = Finding("non-normal noise", "note", message, advice=advice, evidence=evidence)
     return (_by_chance("Jarque-Bera", statistic, chdtri(2, _CHANCE), chance, noted),)
 
 
@@ -123,7 +123,7 @@ def drifting(residual: Array, label: Callable[[int], str]) -> tuple[Verdict, ...
     return (Verdict("drift", "largest sum of residuals", float(sums[at]), _DRIFT, findings=(noted,) if far else ()),)
 
 
-def bent(estimate: Estimate, rows: Array, residual: Array, values: dict[str, Array]) -> tuple[Verdict, ...]:
+def nonlinear(estimate: Estimate, rows: Array, residual: Array, values: dict[str, Array]) -> tuple[Verdict, ...]:
     """A finding of each driver whose square would still explain something beside the `rows` (n, k) of an estimate.
 
     `values` are the drivers' columns (n,), the residuals (n,) those of the design (after Ramsey 1969).
@@ -151,11 +151,11 @@ def bent(estimate: Estimate, rows: Array, residual: Array, values: dict[str, Arr
         message = f"'{name}' does not act along a straight line: at its ends more is left unexplained than between."
         advice = f'Try curve = "smooth", a base (above, below), saturation or the transform "log" for \'{name}\'.'
         evidence: dict[str, float | str] = {"t": float(t), "p": chance}
-        noted = Finding("bent effect", "warning", message, name, advice, evidence)
+        noted = Finding("nonlinear effect", "warning", message, name, advice, evidence)
         least = float(stdtrit(max(dof - 1.0, 1.0), 1.0 - limit / 2.0))
         found.append(
             Verdict(
-                "bent effect",
+                "nonlinear effect",
                 f"t of the square of '{name}'",
                 float(t),
                 least,
@@ -166,7 +166,7 @@ def bent(estimate: Estimate, rows: Array, residual: Array, values: dict[str, Arr
     return tuple(found)
 
 
-def tied(
+def multicollinear(
     estimate: Estimate, names: Sequence[str], owners: Sequence[str], drivers: Sequence[str]
 ) -> tuple[Verdict, ...]:
     """A finding of drivers' columns that are nearly a combination of each other, beside all that is no driver.
@@ -198,5 +198,5 @@ def tied(
             message = f"{said} are together nearly one and the same: what each does can hardly be separated."
             advice = "Leave out one of them, put them into one, or draw them to zero together with shrink_with."
             evidence: dict[str, float | str] = {"condition_index": float(index[at]), "columns": float(len(involved))}
-            noted = (Finding("tied columns", "warning", message, where[involved[0]], advice, evidence),)
-    return (Verdict("tied columns", "condition index of the drivers", float(index.max()), _INDEX, findings=noted),)
+            noted = (Finding("multicollinearity", "warning", message, where[involved[0]], advice, evidence),)
+    return (Verdict("multicollinearity", "condition index of the drivers", float(index.max()), _INDEX, findings=noted),)

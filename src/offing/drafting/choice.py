@@ -101,7 +101,7 @@ def origins_for(survey: Survey, horizon: int) -> tuple[int, int]:
 def _origins(materials: Materials, count: int, every: int) -> Origins:
     """The past origins: where the target's values came out, or so much later as faster tables reach beyond it today.
 
-    An index that is out two months into the quarter that is forecast was so at every origin.
+    An index that is published two months into the quarter that is forecast was so at every origin.
     """
     survey, horizon = materials.survey, materials.horizon
     table = survey.own[survey.source]

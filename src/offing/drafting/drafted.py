@@ -14,7 +14,7 @@ from offing.base import Finding
 from offing.base.arrays import Array
 from offing.drafting.choice import Choice
 from offing.drafting.words import form_words
-from offing.evaluation import Backtest, Combination, Comparison, combine, compare
+from offing.evaluation import Backtest, Combination, Comparison, combine
 from offing.evaluation.references import PLAIN_MODEL, names_for, plain_model
 from offing.inspection import Survey
 from offing.model import Fit, Forecast, Model
@@ -93,7 +93,7 @@ class Drafted:
     @cached_property
     def comparison(self) -> Comparison | None:
         """Model, combination and references, by the mean absolute error from past origins."""
-        return None if self.backtest is None else compare(self.backtest, score="MAE")
+        return None if self.backtest is None else self.backtest.compare(score="MAE")
 
     @property
     def reference(self) -> str | None:

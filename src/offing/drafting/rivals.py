@@ -15,7 +15,7 @@ from offing.drafting.choice import Choice
 from offing.drafting.past import Past
 from offing.drafting.rules import SUPPORT
 from offing.drafting.widening import errors_of_choosing, widened_run, widening
-from offing.evaluation import Backtest, combined
+from offing.evaluation import Backtest
 from offing.evaluation.backtest import jobs_of
 from offing.evaluation.combination import STATED_WEIGHTS
 from offing.evaluation.fold_results import Run
@@ -68,7 +68,7 @@ def rivals_of(choice: Choice, previous: Model | None, end: float, workers: Worke
     weights = _weights(runs)
     members = [each for each in members if each.name in weights]
     if len(weights) > 1:
-        backtest = combined(backtest, method=STATED_WEIGHTS, weights=weights, name=COMBINATION)
+        backtest = backtest.combined(method=STATED_WEIGHTS, weights=weights, name=COMBINATION)
     else:
         weights, members = {}, []
     return Rivals(first, tuple(members), weights, backtest, remarks)

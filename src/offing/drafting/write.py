@@ -28,7 +28,7 @@ _MEANS = {
     "later_rows": "what stands after the target's end",
     "aggregate_to": "the frequency to plan at",
     "plan_for": "its rows continue that source",
-    "release_delay": "how long after its end a value is out; from where the sources end",
+    "release_delay": "how long after its end a value is published; from where the sources end",
     "id": "identifies series",
     "decimal": "the decimal mark",
     "notation": "how cells are written: a currency, a unit, yes/no",

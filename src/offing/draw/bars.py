@@ -80,8 +80,8 @@ def draw_effects(effects: Effects) -> Picture:
     return draw_bars(
         f"'{top.label}' changes {effects.target} most: {signed(top.change)}{unit}{_share(top)} in each "
         f"{effects.period}",
-        "Each driver goes from its usual low to its usual high (the 10 % and 90 % points of the fitted periods, "
-        "or no to yes for a flag), the rest held. The line spans the 95 % interval from the coefficients' uncertainty.",
+        "Each driver goes from its 10th to its 90th percentile over the fitted periods (no to yes for a flag), other "
+        "drivers unchanged. The line spans the 95 % interval from the coefficients' uncertainty.",
         [f"{row.label}\n{row.span}" for row in rows],
         values=np.array([row.change for row in rows]),
         words=[f"{signed(row.change)}{_share(row)}" for row in rows],
@@ -99,7 +99,9 @@ def draw_elasticities(found: Elasticities) -> Picture:
     """Elasticities, the largest on top."""
     order = np.argsort(-np.abs(np.nan_to_num(found.overall)))
     labels = [found.labels[i] for i in order]
-    first = f": 1 % more of it goes with {percent(0.01 * float(found.overall[order[0]]))}" if len(order) else ""
+    first = (
+        f": 1 % more of it changes the target by {percent(0.01 * float(found.overall[order[0]]))}" if len(order) else ""
+    )
     return draw_bars(
         f"'{labels[0]}' moves {found.target} most{first}" if labels else found.target,
         "By how many per cent the target changes when a driver is 1 % higher, over all fitted periods. The line spans "

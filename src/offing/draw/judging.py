@@ -48,14 +48,14 @@ def draw_backtest(result: Backtest) -> Picture:
     series = result.series[0]
     run = next(each for each in result.chosen(basis, series) if each.name == first)
     cuts = run.cuts
-    price = "" if result.price is None else " Not knowing the drivers costs nothing here."
-    if result.price is not None and result.price > 0.0:
-        price = f" Not knowing the drivers costs {percent(result.price)} (RMSE)."
+    cost = "" if result.unknown_drivers_cost is None else " Not knowing the drivers costs nothing here."
+    if result.unknown_drivers_cost is not None and result.unknown_drivers_cost > 0.0:
+        cost = f" Not knowing the drivers costs {percent(result.unknown_drivers_cost)} (RMSE)."
     several = f" Shown is the first of {len(result.series)} series, {series}." if len(result.series) > 1 else ""
     picture, axes = canvas(
         _verdict(result),
         f"Each warm line is one forecast of '{first}' ({basis}), made at the dot before it from what was known there; "
-        f"the band holds 80 %.{price}{several}",
+        f"the band holds 80 %.{cost}{several}",
     )
     axis, values = cuts.table.axis, cuts.table.values(cuts.column)
     start = max(cuts.first, int(cuts.ends[0]) - max(2 * cuts.plan.horizon, len(cuts.ends) * cuts.plan.usual_step // 3))

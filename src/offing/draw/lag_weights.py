@@ -13,7 +13,7 @@ from offing.explain import LagCurve
 def draw_lag_weights(result: LagCurve) -> Picture:
     """A line with its band over the lags, the newest at the right; free coefficients as whiskers behind."""
     picture, axes = canvas(
-        result.sentence.split(" goes with ")[0] + " goes with " + result.sentence.split(" goes with ")[1].rstrip("."),
+        result.sentence.rstrip("."),
         f"What one more of '{result.label}' in a single {result.unit} does, by how long before the end of the target's "
         "period it is, with the 95 % interval. Whiskers behind: coefficients of single lags without any restriction.",
         left=0.1,

@@ -13,8 +13,9 @@ def draw_response(result: Response) -> Picture:
     """The curve with its band, a rug of the values seen below, and a shade where nothing was seen."""
     picture, axes = canvas(
         result.sentence.rstrip("."),
-        "Effect against the driver's mean, the rest held and lags carried through, with the 95 % interval from the "
-        "coefficients. Strokes below are the values of the fitted periods; where it is shaded none was ever seen.",
+        "Effect against the driver's mean, other drivers unchanged and lags carried through, with the 95 % interval "
+        "from the coefficients. Strokes below are the values of the fitted periods; where it is shaded none was ever "
+        "seen.",
         left=0.1,
     )
     scale = 100.0 if result.share else 1.0

@@ -35,7 +35,7 @@ from offing.evaluation.combination import STATED_WEIGHTS
 from offing.explain import REESTIMATED, Inputs, Nowcast
 
 _HISTORY = 12
-#: Of so many values that are not out the day is reported on which they will be.
+#: Of so many values that are not yet published the day is reported on which they will be.
 _LABELLED = 3
 
 

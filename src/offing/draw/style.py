@@ -58,9 +58,9 @@ class Picture(Figure):
     """A Matplotlib figure that notebooks show by themselves, made without pyplot, so that nothing stays open."""
 
     def draw(self, renderer: Any) -> None:
-        """Draw with our settings, whoever saves the figure and whenever."""
+        """Draw with our settings, whenever the figure is saved."""
         with styled(), warnings.catch_warnings():
-            # A letter that the font lacks, an emoji say, is drawn as a box; nobody can do anything about it.
+            # A letter that the font lacks, an emoji say, is drawn as a box; which cannot be helped.
             warnings.filterwarnings("ignore", message="Glyph .* missing from font")
             super().draw(renderer)
 

@@ -1,4 +1,4 @@
-"""Cycles that nobody has named: peaks of the periodogram above what surrounds them."""
+"""Cycles that no term states: peaks of the periodogram above what surrounds them."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from offing.base.arrays import Array
 
 #: Ordinates on each side whose median is the background of one.
 _AROUND = 12
-#: Cycles that take a smaller share of the variance may be real, but nobody would plan by them.
+#: Cycles that take a smaller share of the variance may be real, but no plan would rest on them.
 _SMALLEST = 0.005
 
 

@@ -2,13 +2,12 @@
 
 from offing.evaluation.backtest import Backtest, backtest
 from offing.evaluation.backtest_views import ByHorizon, MemberWeights, Timeline
-from offing.evaluation.calibration import CalibratedForecast, Calibration, calibration, recalibrate
+from offing.evaluation.calibration import CalibratedForecast, Calibration, recalibrate
 from offing.evaluation.candidates import candidates
-from offing.evaluation.combination import Combination, combine, combined
-from offing.evaluation.comparison import Comparison, compare
+from offing.evaluation.combination import Combination, combine
+from offing.evaluation.comparison import Comparison
 from offing.evaluation.external_forecasts import ExternalForecast, external_forecast
 from offing.evaluation.origins import Origins
-from offing.evaluation.scoring import scores
 from offing.evaluation.screening import DriverSelection, Screening, screen
 from offing.evaluation.search import Search, search
 from offing.evaluation.term_gain import Change, TermGain, change, term_gain, without_each
@@ -30,15 +29,11 @@ __all__ = [
     "TermGain",
     "Timeline",
     "backtest",
-    "calibration",
     "candidates",
     "change",
     "combine",
-    "combined",
-    "compare",
     "external_forecast",
     "recalibrate",
-    "scores",
     "screen",
     "search",
     "term_gain",

@@ -9,12 +9,14 @@ from functools import cached_property
 from typing import Literal
 
 import numpy as np
+import pandas as pd
 
 from offing.base import InputError
 from offing.base.results import Result
 from offing.base.text import as_html, number, percent, rounded, text_table, wrapped
 from offing.evaluation.backtest_views import ByHorizon, MemberWeights, Timeline
-from offing.evaluation.calibration import calibration
+from offing.evaluation.calibration import Calibration, calibration
+from offing.evaluation.combination import Pooling, combined_runs
 from offing.evaluation.comparison import Comparison, compare
 from offing.evaluation.external_forecasts import ExternalForecast, external_run
 from offing.evaluation.fold_results import Basis, Run
@@ -29,7 +31,7 @@ from offing.evaluation.references import (
 )
 from offing.evaluation.refit import DriverForecastCache, Job, known_ahead_by
 from offing.evaluation.runner import attempt_all, run_all
-from offing.evaluation.scoring import scores
+from offing.evaluation.scoring import By, scores
 from offing.model import Model
 from offing.model.model import Data, tables_of
 from offing.tables import Panel, Sources, Table, not_in_all, split_series
@@ -55,10 +57,148 @@ class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
     ((36, 11), ('ex-ante',))
     """
 
+    def scores(
+        self,
+        *,
+        by: By | None = None,
+        score: str | None = None,
+        series: str | None = None,
+        weights: Mapping[str, float] | None = None,
+    ) -> pd.DataFrame:
+        """Scores of all candidates and references of a back-test.
+
+        Parameters
+        ----------
+        by
+            ``origin``, ``horizon``, ``season`` (the month of weeks, say), ``series``, or ``level``: each series, the
+            sums of those that share an id where there are several, and the total. By default one row a candidate.
+        score
+            One score: then each column is a basis, or with `by` a candidate of both bases. By default all of them.
+        series
+            One series, or ``total`` for the sum of all; by default the mean over all.
+        weights
+            What each series counts in the mean; by default all alike.
+
+        Returns
+        -------
+        DataFrame
+            Undefined scores are NaN; the note in ``scores.csv`` says why. Without `by` and with one score a table of
+            candidates and bases. Else columns ``basis, model`` and what it is by, then the scores.
+
+        Raises
+        ------
+        InputError
+            For an unknown score, series or way to group.
+
+        Examples
+        --------
+        >>> import pandas as pd, offing as of
+        >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0, 6.0, 9.0], pd.period_range("2024-01", periods=8, freq="M"))
+        >>> found = of.backtest(of.Model("sold"), sold.rename("sold"), horizon=1, origins=3)
+        >>> found.scores(score="MAE").round(3).loc["main"].tolist()
+        [2.419]
+        """
+        return scores(self, by=by, score=score, series=series, weights=weights)
+
+    def compare(self, *, basis: Basis | None = None, score: str = "RMSE") -> Comparison:
+        """Compare candidates and plain references, on periods for which all have forecasts.
+
+        Parameters
+        ----------
+        basis
+            ``ex-ante`` by default where there is one, as that is what forecasts will be like.
+        score
+            One that is the better the smaller it is, such as ``RMSE``, ``MAE``, ``MASE`` or ``CRPS``.
+
+        Raises
+        ------
+        InputError
+            For an unknown score or basis, one that is not to be minimised, or if nothing can be compared.
+
+        Notes ----- Tests and the set of the best are of mean losses per origin: squared errors for RMSE and RMSSE, for
+        others that of the score itself. With several series they are means over these of losses scaled as MASE and
+        RMSSE are.
+
+        Examples
+        --------
+        >>> import pandas as pd, offing as of
+        >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0, 6.0, 9.0], pd.period_range("2024-01", periods=8, freq="M"))
+        >>> found = of.backtest(of.Model("sold", [of.Trend()]), sold.rename("sold"), horizon=1, origins=3).compare()
+        >>> found.best, found.best_reference, round(found.skill, 3)
+        ('main', 'trend and season', 0.0)
+        """
+        return compare(self, basis=basis, score=score)
+
+    def calibration(self, model: str | None = None, *, basis: Basis | None = None) -> Calibration:
+        """How often outcomes lay in the intervals of one candidate of a back-test.
+
+        Parameters
+        ----------
+        model
+            Its name; by default the first one.
+        basis
+            ``ex-ante`` by default where there is one.
+
+        Raises
+        ------
+        InputError
+            For an unknown name or basis, or a candidate without intervals.
+
+        Examples
+        --------
+        >>> import numpy as np, pandas as pd, offing as of
+        >>> noise = np.random.default_rng(4).normal(size=60)
+        >>> sold = pd.Series(100.0 + noise, pd.period_range("2019-01", periods=60, freq="M"), name="sold")
+        >>> of.backtest(of.Model("sold"), sold, horizon=3, origins=9).calibration().histogram[1].sum().item()
+        27
+        """
+        return calibration(self, model, basis=basis)
+
+    def combined(
+        self,
+        *,
+        method: str = "mean",
+        members: Sequence[str] | None = None,
+        pooling: Pooling = "quantiles",
+        name: str | None = None,
+        weights: Mapping[str, float] | None = None,
+    ) -> Backtest:
+        """The back-test with one more candidate: its members in one, whose weights are learnt again at each origin.
+
+        Parameters
+        ----------
+        method, pooling
+            As for `offing.combine`. Weights come from forecasts whose outcomes were known at the origin; before there
+            are four such origins all members count alike.
+        members
+            Names of candidates or references; by default all models and forecasts made elsewhere.
+        name
+            What it is called; by default the method.
+        weights
+            Stated weights by name, the same at every origin, instead of members and a method.
+
+        Raises
+        ------
+        InputError
+            For unknown words or members, or fewer than two of these.
+
+        Examples
+        --------
+        >>> import pandas as pd, offing as of
+        >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0, 6.0, 9.0], pd.period_range("2024-01", periods=8, freq="M"))
+        >>> models = [of.Model("sold", name="plain"), of.Model("sold", [of.Trend()], name="trend")]
+        >>> found = of.backtest(models, sold.rename("sold"), horizon=1, origins=3).combined()
+        >>> found.scores(score="MAE").round(2)["ex-ante"].loc[["plain", "trend", "mean of models"]].tolist()
+        [2.42, 1.32, 1.54]
+        """
+        return self.with_runs(
+            combined_runs(self, method=method, members=members, pooling=pooling, name=name, weights=weights)
+        )
+
     @cached_property
     def compared(self) -> Comparison:
         """The comparison by RMSE on the basis that counts."""
-        return compare(self)
+        return self.compare()
 
     def by_horizon(self, score: str = "RMSE", basis: Basis | None = None) -> ByHorizon:
         """A score by horizon, to be drawn."""
@@ -79,7 +219,7 @@ class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
         return self.compared.best
 
     @property
-    def price(self) -> float | None:
+    def unknown_drivers_cost(self) -> float | None:
         """By which share not knowing the drivers raises the root mean squared error of the best candidate."""
         if len(self.bases) < 2 or len(self._errors) < 2:
             return None
@@ -89,20 +229,20 @@ class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
     @cached_property
     def _errors(self) -> dict[str, float]:
         """Root mean squared error of the best candidate by basis."""
-        found = scores(self, score="RMSE").loc[self.lead].dropna()
+        found = self.scores(score="RMSE").loc[self.lead].dropna()
         return {str(basis): float(value) for basis, value in zip(found.index, found.to_numpy(), strict=True)}
 
     @property
-    def price_sentence(self) -> str:
+    def cost_sentence(self) -> str:
         """What not knowing the drivers costs, in words; an empty text where only one basis is known."""
-        if self.price is None:
+        if self.unknown_drivers_cost is None:
             return ""
         errors = self._errors
-        free = " Not knowing them costs nothing here." if self.price <= 0.0 else ""
+        free = " Not knowing them costs nothing here." if self.unknown_drivers_cost <= 0.0 else ""
         return (
-            f"The price of not knowing the drivers: RMSE {number(errors['ex-ante'])} of '{self.lead}' ex-ante, with "
+            f"Cost of unknown drivers: RMSE {number(errors['ex-ante'])} of '{self.lead}' ex-ante, with "
             f"what was known or expected of them, and {number(errors['ex-post'])} ex-post, with their actual values "
-            f"({percent(self.price)}).{free}"
+            f"({percent(self.unknown_drivers_cost)}).{free}"
         )
 
     @property
@@ -110,8 +250,8 @@ class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
         """Whether the model beats plain references, what not knowing the drivers costs, and what its intervals hold."""
         lines = [self.compared.verdict]
         lead, errors = self.lead, self._errors
-        if self.price is not None:
-            lines.append(self.price_sentence)
+        if self.unknown_drivers_cost is not None:
+            lines.append(self.cost_sentence)
         train = [
             np.nanmean(run.train[:, 1])
             for run in self.own
@@ -127,7 +267,7 @@ class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
                 f"(RMSE), on later ones by {number(errors[self.bases[-1]])}."
             )
         if all(run.made is not None for run in self.own if run.name == lead):
-            held = calibration(self, lead)
+            held = self.calibration(lead)
             lines += [held.sentence] if np.isfinite(held.positions).any() else []
         return "\n".join([*lines, *self.remarks])
 
@@ -148,7 +288,7 @@ class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
         return f"{text_table(heads, columns)}\n\n{self._by_horizon(ahead)}"
 
     def _by_horizon(self, ahead: str | None) -> str:
-        rows = scores(self, by="horizon")
+        rows = self.scores(by="horizon")
         rows = rows[rows["basis"] == self.bases[-1]]
         horizons = sorted(rows["horizon"].unique().tolist())
         horizons = [horizons[i] for i in _spread_out(len(horizons), _ROWS)]
@@ -173,7 +313,7 @@ class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
         return f"{head}\n{wrapped(self.sentences)}\n\n{self.text_table()}"
 
     def _repr_html_(self) -> str:
-        return as_html(self.sentences, scores(self))
+        return as_html(self.sentences, self.scores())
 
     def with_runs(self, runs: Iterable[Run]) -> Backtest:
         """The same back-test with further runs, such as combinations."""
@@ -216,19 +356,19 @@ def backtest(
         See `Origins`: 12 origins by default, as far apart as the horizon.
     basis
         ``ex-post`` takes the drivers' actual later values; ``ex-ante`` only what was known at the origin, whereas what
-        nobody knew is expected by models of the drivers' own. By default both, whose difference is the price of not
+        was not known is forecast by models of the drivers' own. By default both, whose difference is the cost of not
         knowing the drivers; without drivers they are the same, and reported as ex-ante.
     planned
         Columns whose later values were settled beforehand, as fares and timetables are: they count as known.
     plans
         Plans of the drivers by the table that each continues. Those that say when they were made (`released` in
         `offing.read`) serve as they stood at each origin; others say nothing of the past.
-    outside
+    external
         Forecasts made elsewhere; see `offing.external_forecast`.
     repeats
         Further plain references by name: each repeats the value so many periods before, such as
         ``{"four weeks before": 28}`` for days. Where it is not known yet, the same lag counts once more.
-    way, edge
+    method, unreleased
         As for ``Fit.forecast``.
     executor
         Any ``concurrent.futures.Executor`` to share the work among its workers. By default processes are started where
@@ -253,7 +393,7 @@ def backtest(
     >>> rain = generator.normal(size=200)
     >>> data = pd.DataFrame({"sold": 5.0 + 2.0 * rain + generator.normal(size=200), "rain": rain}, days)
     >>> found = of.backtest(of.Model("sold", [of.Driver("rain")]), data, horizon=7, origins=8)
-    >>> of.scores(found, score="RMSE").round(1)[["ex-post", "ex-ante"]].loc["main"].tolist()
+    >>> found.scores(score="RMSE").round(1)[["ex-post", "ex-ante"]].loc["main"].tolist()
     [0.9, 1.8]
     """
     models = (models,) if isinstance(models, Model) else tuple(models)

@@ -107,7 +107,7 @@ class MemberWeights(Result, figure="judging.draw_member_weights"):
     >>> import pandas as pd, offing as of
     >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0], pd.period_range("2024-01", periods=6, freq="M"), name="sold")
     >>> models = [of.Model("sold", name="plain"), of.Model("sold", [of.Trend()], name="trend")]
-    >>> found = of.combined(of.backtest(models, sold, horizon=1, origins=2))
+    >>> found = of.backtest(models, sold, horizon=1, origins=2).combined()
     >>> found.member_weights("mean of models").table.to_numpy().tolist()
     [[0.5, 0.5], [0.5, 0.5]]
     """
@@ -133,6 +133,6 @@ class MemberWeights(Result, figure="judging.draw_member_weights"):
         basis = basis or backtest.bases[-1]
         run = next((each for each in backtest.own if each.name == name and each.basis == basis), None)
         if run is None or run.weights is None:
-            raise InputError(f"there is no combination {name!r}", "Add it with offing.combined.", key="name")
+            raise InputError(f"there is no combination {name!r}", "Add it with the method combined.", key="name")
         table = pd.DataFrame(run.weights.mean(axis=1), run.cuts.origins.rename("origin"), list(run.members))
         return cls(name, table)

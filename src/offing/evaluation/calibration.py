@@ -35,7 +35,7 @@ _FEWEST = 6
 
 @dataclass(frozen=True)
 class Calibration(Result, figure="judging.draw_calibration"):
-    """How often outcomes lay in intervals that past forecasts stated. Made by `offing.calibration`.
+    """How often outcomes lay in intervals that past forecasts stated. Made by `Backtest.calibration`.
 
     Attributes
     ----------
@@ -57,7 +57,7 @@ class Calibration(Result, figure="judging.draw_calibration"):
     >>> import numpy as np, pandas as pd, offing as of
     >>> noise = np.random.default_rng(4).normal(size=120)
     >>> sold = pd.Series(100.0 + noise, pd.period_range("2014-01", periods=120, freq="M"), name="sold")
-    >>> found = of.calibration(of.backtest(of.Model("sold"), sold, horizon=3, origins=20))
+    >>> found = of.backtest(of.Model("sold"), sold, horizon=3, origins=20).calibration()
     >>> found.table.query("horizon == 'all' and level == 0.8")[["stated", "reached"]].round(1).to_numpy().tolist()
     [[80.0, 81.7]]
     """
@@ -133,11 +133,11 @@ class Calibration(Result, figure="judging.draw_calibration"):
     def sentence(self) -> str:
         """What the intervals held, in one sentence."""
         rows = self.table[self.table["horizon"] == "all"].set_index("level")
-        noted = ", ".join(f"of {100 * level:g} % {row['reached']:.0f} %" for level, row in rows.iterrows())  # type: ignore[operator]
+        noted = ", ".join(f"{row['reached']:.0f} % (nominal {100 * level:g} %)" for level, row in rows.iterrows())  # type: ignore[operator]
         n = int(rows["n"].iloc[0]) if len(rows) else 0
         end = " ".join(each.message for each in self.findings) or f"No difference is significant at {100 * _RARE:g} %."
         several = f" of {self.series} series" if self.series > 1 else ""
-        return f"Intervals of '{self.model}' held at {count(n, 'origin')}{several} ({self.basis}): {noted}. {end}"
+        return f"Coverage of '{self.model}' at {count(n, 'origin')}{several} ({self.basis}): {noted}. {end}"
 
     def __str__(self) -> str:
         rows = self.table[self.table["level"] == 0.8]
@@ -165,28 +165,7 @@ def _share(held: float, n: int) -> tuple[int, float, float, float]:
 
 
 def calibration(backtest: PastForecasts, model: str | None = None, *, basis: Basis | None = None) -> Calibration:
-    """How often outcomes lay in the intervals of one candidate of a back-test.
-
-    Parameters
-    ----------
-    model
-        Its name; by default the first one.
-    basis
-        ``ex-ante`` by default where there is one.
-
-    Raises
-    ------
-    InputError
-        For an unknown name or basis, or a candidate without intervals.
-
-    Examples
-    --------
-    >>> import numpy as np, pandas as pd, offing as of
-    >>> noise = np.random.default_rng(4).normal(size=60)
-    >>> sold = pd.Series(100.0 + noise, pd.period_range("2019-01", periods=60, freq="M"), name="sold")
-    >>> of.calibration(of.backtest(of.Model("sold"), sold, horizon=3, origins=9)).histogram[1].sum().item()
-    27
-    """
+    """How often outcomes lay in a candidate's intervals; see `Backtest.calibration`."""
     basis = basis or backtest.bases[-1]
     name = model or backtest.own[0].name
     runs = [run for run in backtest.chosen(basis) if run.name == name]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Literal, get_args
+from typing import Literal, get_args
 
 import numpy as np
 import pandas as pd
@@ -25,6 +25,7 @@ from offing.engine import (
 )
 from offing.evaluation.fold_results import PROBABILITIES, Basis, Run
 from offing.evaluation.origins import Cuts, Origins, at_place, rows_before
+from offing.evaluation.past_forecasts import PastForecasts
 from offing.evaluation.refit import Job, known_ahead_by
 from offing.evaluation.runner import run_all
 from offing.model import Contributions, Forecast, Model
@@ -36,9 +37,6 @@ from offing.model.model import Data, tables_of
 from offing.model.rows import SHOWN, contribution_rows, iso, keyed, stamped
 from offing.tables import Information, Panel, Sources, Table, split_series
 
-if TYPE_CHECKING:
-    from offing.evaluation.backtest import Backtest
-
 Edge = Literal["expected", "shifted"]
 Pooling = Literal["quantiles", "probabilities"]
 #: Weights (n, m) of the members of n forecasts (n, m), given their past errors (p, m). Others can be added here.
@@ -49,9 +47,9 @@ METHODS: dict[str, Callable[[Array, Array], Array]] = {
     "past errors": lambda forecasts, errors: np.tile(inverse_squares(errors), (len(forecasts), 1)),
     "least squares": lambda forecasts, errors: np.tile(least_squares_weights(errors), (len(forecasts), 1)),
 }
-#: The way of a combination whose weights are stated.
+#: The method of a combination whose weights are stated.
 STATED_WEIGHTS = "stated weights"
-#: Ways that look at past errors.
+#: Methods that look at past errors.
 LEARNT = ("past errors", "least squares")
 #: With fewer past origins weights are not learnt yet, and all members count alike.
 FEWEST = 4
@@ -187,8 +185,8 @@ class Combination(Result, figure="running.draw_combination"):
         least = min(zip(sizes.tolist(), self.errors.columns, strict=True))
         origins = len(self.errors.index.unique())
         return (
-            f"{noted} Over {origins} past origins the best single one, {least[1]}, was off by "
-            f"{number(least[0])} (root mean square), these weights by {number(both)}; they come from the same errors."
+            f"{noted} Over {origins} past origins the best single one, {least[1]}, has an RMSE "
+            f"of {number(least[0])}, these weights one of {number(both)}; they come from the same errors."
         )
 
     def text_table(self) -> str:
@@ -250,8 +248,8 @@ def combine(
         moments at the same place within a period of the target, at each of which all is refitted from what was known
         then: ``past errors`` weights each by one over its mean squared error (Bates & Granger 1969), ``least squares``
         by what would have been best, none negative and adding up to one (Granger & Ramanathan 1984).
-    edges
-        Each model is used with each of these ways at the ragged edge; see ``Fit.forecast``.
+    unreleased
+        Each model is used with each of these methods for values that are not yet released; see ``Fit.forecast``.
     pooling
         ``quantiles`` averages the members' quantiles, ``probabilities`` their distributions; see `Combination`.
     planned
@@ -347,43 +345,16 @@ def _earlier(first: Forecast, tables: dict[str, Table], target: str, count: int)
     return Cuts(Origins(first.axis.n, count), table, column, int(known[0]), moments, rows)
 
 
-def combined(
-    backtest: Backtest,
+def combined_runs(
+    backtest: PastForecasts,
     *,
     method: str = "mean",
     members: Sequence[str] | None = None,
     pooling: Pooling = "quantiles",
     name: str | None = None,
     weights: Mapping[str, float] | None = None,
-) -> Backtest:
-    """A back-test with one more candidate: its members in one, whose weights are learnt again at each origin.
-
-    Parameters
-    ----------
-    way, pooling
-        As for `offing.combine`. Weights come from forecasts whose outcomes were known at the origin; before there are
-        four such origins all members count alike.
-    members
-        Names of candidates or references; by default all models and forecasts made elsewhere.
-    name
-        What it is called; by default the way.
-    weights
-        Stated weights by name, the same at every origin, instead of members and a way.
-
-    Raises
-    ------
-    InputError
-        For unknown words or members, or fewer than two of these.
-
-    Examples
-    --------
-    >>> import pandas as pd, offing as of
-    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0, 6.0, 9.0], pd.period_range("2024-01", periods=8, freq="M"))
-    >>> models = [of.Model("sold", name="plain"), of.Model("sold", [of.Trend()], name="trend")]
-    >>> found = of.combined(of.backtest(models, sold.rename("sold"), horizon=1, origins=3))
-    >>> of.scores(found, score="MAE").round(2)["ex-ante"].loc[["plain", "trend", "mean of models"]].tolist()
-    [2.42, 1.32, 1.54]
-    """
+) -> list[Run]:
+    """The runs of one more candidate, some members in one; see `Backtest.combined`."""
     check_method(method, pooling)
     if weights is not None:
         method, members = STATED_WEIGHTS, [each for each, weight in weights.items() if weight > 0.0]
@@ -406,7 +377,7 @@ def combined(
             runs.append(
                 _combined(parts, title, basis, method, pooling, [(weights or {}).get(each, 0.0) for each in chosen])
             )
-    return backtest.with_runs(runs)
+    return runs
 
 
 def _combined(  # noqa: PLR0917  what a run is made of

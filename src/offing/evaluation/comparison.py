@@ -33,7 +33,7 @@ _SAME = 1e-9
 
 @dataclass(frozen=True)
 class Comparison(Result, figure="judging.draw_comparison"):
-    """Candidates and references compared with each other on the same periods. Made by `offing.compare`.
+    """Candidates and references compared with each other on the same periods. Made by `Backtest.compare`.
 
     Attributes
     ----------
@@ -56,7 +56,7 @@ class Comparison(Result, figure="judging.draw_comparison"):
     >>> sold = pd.Series(100.0 + np.arange(72) + 10 * (months.month == 12) + noise, months, name="sold")
     >>> models = [of.Model("sold", [of.Trend()], name="line"),
     ...           of.Model("sold", [of.Trend(), of.Season("year", style="dummies")], name="with season")]
-    >>> found = of.compare(of.backtest(models, sold, horizon=3, origins=10))
+    >>> found = of.backtest(models, sold, horizon=3, origins=10).compare()
     >>> found.best, found.table.set_index("model").loc["with season", "among_best"].item()
     ('with season', True)
     """
@@ -304,35 +304,7 @@ class Comparison(Result, figure="judging.draw_comparison"):
 
 
 def compare(backtest: PastForecasts, *, basis: Basis | None = None, score: str = "RMSE") -> Comparison:
-    """Hold candidates and plain references against each other, on periods for which all have forecasts.
-
-    Parameters
-    ----------
-    backtest
-        Their forecasts from past origins.
-    basis
-        ``ex-ante`` by default where there is one, as that is what forecasts will be like.
-    score
-        One that is the better the smaller it is, such as ``RMSE``, ``MAE``, ``MASE`` or ``CRPS``.
-
-    Raises
-    ------
-    InputError
-        For an unknown score or basis, one that is not to be minimised, or if nothing can be compared.
-
-    Notes
-    -----
-    Tests and the set of the best are of mean losses per origin: squared errors for RMSE and RMSSE, for others that of
-    the score itself. With several series they are means over these of losses scaled as MASE and RMSSE are.
-
-    Examples
-    --------
-    >>> import pandas as pd, offing as of
-    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0, 6.0, 9.0], pd.period_range("2024-01", periods=8, freq="M"))
-    >>> found = of.compare(of.backtest(of.Model("sold", [of.Trend()]), sold.rename("sold"), horizon=1, origins=3))
-    >>> found.best, found.best_reference, round(found.skill, 3)
-    ('main', 'trend and season', 0.0)
-    """
+    """Candidates and references compared; see `Backtest.compare`."""
     check_score(score)
     if SCORES[score].better != "low":
         raise InputError(

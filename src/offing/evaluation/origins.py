@@ -264,7 +264,7 @@ def summed_cuts(every: Sequence[Cuts]) -> Cuts:
 
 
 def rows_before(known: NDArray[np.intp], released: NDArray[np.int64], moment: int) -> int:
-    """How many rows lie before a moment: up to the last one whose value is out."""
+    """How many rows lie before a moment: up to the last one whose value is published."""
     out = known[released[known] <= moment]
     return int(out[-1]) + 1 if len(out) else 0
 

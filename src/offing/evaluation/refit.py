@@ -114,7 +114,7 @@ def known_ahead_by(basis: Basis, tables: Mapping[str, Table], target: str, plann
     for each in planned:
         place = sources.find(each)
         if place == own:
-            raise InputError(f"{each!r} is the target, whose later values nobody knows", key="planned")
+            raise InputError(f"{each!r} is the target, whose later values are unknown", key="planned")
         found.add(place)
     return frozenset(found)
 

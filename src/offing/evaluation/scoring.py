@@ -128,39 +128,7 @@ def scores(
     series: str | None = None,
     weights: Mapping[str, float] | None = None,
 ) -> pd.DataFrame:
-    """Scores of all candidates and references of a back-test.
-
-    Parameters
-    ----------
-    by
-        ``origin``, ``horizon``, ``season`` (the month of weeks, say), ``series``, or ``level``: each series, the sums
-        of those that share an id where there are several, and the total. By default one row a candidate.
-    score
-        One score: then each column is a basis, or with `by` a candidate of both bases. By default all of them.
-    series
-        One series, or ``total`` for the sum of all; by default the mean over all.
-    weights
-        What each series counts in the mean; by default all alike.
-
-    Returns
-    -------
-    DataFrame
-        Undefined scores are NaN; the note in ``scores.csv`` says why. Without `by` and with one score a table of
-        candidates and bases. Else columns ``basis, model`` and what it is by, then the scores.
-
-    Raises
-    ------
-    InputError
-        For an unknown score, series or way to group.
-
-    Examples
-    --------
-    >>> import pandas as pd, offing as of
-    >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0, 6.0, 9.0], pd.period_range("2024-01", periods=8, freq="M"))
-    >>> found = of.backtest(of.Model("sold"), sold.rename("sold"), horizon=1, origins=3)
-    >>> of.scores(found, score="MAE").round(3).loc["main"].tolist()
-    [2.419]
-    """
+    """Scores of all candidates and references of a back-test; see `Backtest.scores`."""
     if by is not None and by not in get_args(By):
         raise InputError(f"found {by!r}", nearest(str(by), get_args(By)), key="by")
     names = list(SCORES) if score is None else [check_score(score)]

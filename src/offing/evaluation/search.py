@@ -315,7 +315,7 @@ def search(
         How many of the newest periods the search never sees; by default twice the horizon.
     record
         A file in which all that was tried is kept, and from which a search that was stopped goes on.
-    show
+    report
         Called with a line on how many candidates fit into the time.
     executor
         As for `offing.backtest`.

@@ -44,7 +44,7 @@ class Change(Result, figure="bars.draw_change"):
     >>> import pandas as pd, offing as of
     >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0, 6.0, 9.0], pd.period_range("2024-01", periods=8, freq="M"))
     >>> models = [of.Model("sold", name="plain"), of.Model("sold", [of.Trend()], name="trend")]
-    >>> found = of.change(of.compare(of.backtest(models, sold.rename("sold"), horizon=1, origins=3)), "plain", "trend")
+    >>> found = of.change(of.backtest(models, sold.rename("sold"), horizon=1, origins=3).compare(), "plain", "trend")
     >>> found.by_origin["change"].round(2).tolist()
     [-0.63, 0.2, -0.52]
     """
@@ -107,7 +107,7 @@ def change(comparison: Comparison, before: str, after: str) -> Change:
     >>> import pandas as pd, offing as of
     >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0, 6.0, 9.0], pd.period_range("2024-01", periods=8, freq="M"))
     >>> models = [of.Model("sold", name="plain"), of.Model("sold", [of.Trend()], name="trend")]
-    >>> found = of.compare(of.backtest(models, sold.rename("sold"), horizon=1, origins=3))
+    >>> found = of.backtest(models, sold.rename("sold"), horizon=1, origins=3).compare()
     >>> round(of.change(found, "plain", "trend").share, 2)
     -0.49
     """
@@ -178,7 +178,7 @@ class TermGain(Result, figure="bars.draw_term_gain"):
     >>> noise = np.random.default_rng(2).normal(size=72)
     >>> sold = pd.Series(100.0 + np.arange(72) + 10 * (months.month == 12) + noise, months, name="sold")
     >>> model = of.Model("sold", [of.Trend(), of.Season("year", style="dummies")])
-    >>> found = of.term_gain(of.compare(of.backtest(of.without_each(model), sold, horizon=3, origins=10)))
+    >>> found = of.term_gain(of.backtest(of.without_each(model), sold, horizon=3, origins=10).compare())
     >>> found.table["term"].tolist()
     ['trend', 'season']
     """
@@ -228,7 +228,7 @@ def term_gain(comparison: Comparison, model: str | None = None) -> TermGain:
     >>> import pandas as pd, offing as of
     >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 5.0, 7.0, 6.0, 9.0], pd.period_range("2024-01", periods=8, freq="M"))
     >>> models = of.without_each(of.Model("sold", [of.Trend()]))
-    >>> print(of.term_gain(of.compare(of.backtest(models, sold.rename("sold"), horizon=1, origins=3))).sentence)
+    >>> print(of.term_gain(of.backtest(models, sold.rename("sold"), horizon=1, origins=3).compare()).sentence)
     Without 'trend' RMSE would be +95 % (3 origins).
     """
     name = model or comparison.backtest.models[0].name

@@ -104,7 +104,9 @@ def named_span(span: object, near: Axis) -> Axis:
         low, high = periods_of(dates[0], near.frequency)[0], periods_of(dates[1], near.frequency)[1]
     except (ValueError, TypeError) as error:
         raise InputError(
-            f"found {span!r}, which is no span", "Write 2026, 2026-Q3, 2026-07, a date, or two dates.", key="span"
+            f"found {span!r}, which is not a time span",
+            "Write 2026, 2026-Q3, 2026-07, a date, or two dates.",
+            key="span",
         ) from error
     if high < low:
         raise InputError(f"{dates[1]} lies before {dates[0]}", "Give the earlier date first.", key="span")

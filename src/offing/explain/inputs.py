@@ -53,13 +53,13 @@ class Inputs(Result, figure="running.draw_inputs"):
 
     @cached_property
     def share_out(self) -> float:
-        """Share of all weight, by its size, whose values are out."""
+        """Share of all weight, by its size, whose values are published."""
         size = self.table["coefficient"].abs()
         return float(size[self.table["mark"] != "modelled"].sum() / size.sum()) if size.sum() else 1.0
 
     @property
     def sentence(self) -> str:
-        """How much of the weight is out, in words."""
+        """How much of the weight is published, in words."""
         waiting = int((self.table["mark"] == "modelled").sum())
         later = f"{count(waiting, 'value')} still expected" if waiting else "nothing still expected"
         return (

@@ -98,8 +98,8 @@ class LagCurve(Result, figure="lag_weights.draw_lag_weights"):
         """What one more throughout does, and which part of the span counts most."""
         share = self.coefficient / self.slope if self.slope else np.zeros(len(self.lag))
         whole = (
-            f"One more of '{self.label}' in every {self.unit} of the span goes with {number(self.slope)}"
-            f"{f' {self.target_unit}' if self.target_unit else ''} more of {self.target} (95 %: "
+            f"One more of '{self.label}' in every {self.unit} of the span {'lowers' if self.slope < 0.0 else 'raises'} "
+            f"{self.target} by {number(abs(self.slope))}{f' {self.target_unit}' if self.target_unit else ''} (95 %: "
             f"{number(self.slope_low)} to {number(self.slope_high)})"
         )
         if self.kind == "flat":

@@ -145,7 +145,7 @@ def nowcast(
         In their order.
     period
         A date in the period; by default the one that the first of the dates lies in.
-    edge
+    unreleased
         As for ``Fit.forecast``. With ``shifted`` equations differ from date to date, and no step has a weight.
     plan
         The drivers' plans by table, as for ``Fit.forecast``; on every date they count as they stood then, if they say
@@ -154,7 +154,7 @@ def nowcast(
     Raises
     ------
     InputError
-        For dates that are none or out of order, or a period whose value is out on one of them.
+        For dates that are none or out of order, or a period whose value is published on one of them.
 
     Examples
     --------

@@ -82,8 +82,8 @@ class ParameterStability(Result, figure="residuals.draw_stability"):
             noted = "changed" if self.p < 0.01 else "cannot be shown to have changed"
             return f"The coefficients {noted} at {self.at} (F {self.f:.2f}, p {chance})"
         if len(crossed):
-            return f"Effects changed: from {self.date[crossed[0]].date()} on the periods surprise to one side"
-        return "Effects stayed what they were: no run of periods surprises to one side"
+            return f"Effects changed: from {self.date[crossed[0]].date()} on the recursive residuals lie to one side"
+        return "No sign of structural change"
 
     def __str__(self) -> str:
         last = self.table.iloc[:: max(len(self.date) // 8, 1)]

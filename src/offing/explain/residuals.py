@@ -98,12 +98,12 @@ class Residuals(Result, figure="residuals.draw_residuals"):
 #: The side on which a finding shows.
 _SHOWS = {
     "autocorrelation": "lags",
-    "lasting noise": "lags",
-    "lagged noise": "lags",
-    "crooked noise": "quantiles",
+    "long-lag autocorrelation": "lags",
+    "autocorrelation beside own lags": "lags",
+    "non-normal noise": "quantiles",
     "influence": "influence",
     "drift": "time",
-    "uneven noise": "time",
+    "heteroscedastic noise": "time",
     "unexplained step": "time",
     "unexplained pulse": "time",
 }

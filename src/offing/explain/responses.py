@@ -87,7 +87,7 @@ class Response(Result, figure="responses.draw_response"):
         unit = f" {self.target_unit}" if self.target_unit else ""
         noted = percent(change) if self.share else signed(change) + unit
         between = f"from {number(ends[0])} to {in_units(number(ends[1]), self.unit)}"
-        held = f"with {self.beside}" if self.beside else "the rest held"
+        held = f"with {self.beside}" if self.beside else "other drivers unchanged"
         return f"'{self.label}' {between} moves {self.target} by {noted}, {held}."
 
     def __str__(self) -> str:
@@ -98,7 +98,7 @@ class Response(Result, figure="responses.draw_response"):
 
 
 def response(fit: Fitted, driver: str | None = None, *, beside: Mapping[str, float] | None = None) -> Response:
-    """What the target is at each value of a driver more than at its mean, the rest held and all lags carried through.
+    """What the target is at each value of a driver more than at its mean, other drivers unchanged, with all lags.
 
     The model is run with the driver at each value throughout; on the log scale effects are shares of the level at its
     mean. The interval (95 %) counts the coefficients, shapes included.
@@ -122,7 +122,7 @@ def response(fit: Fitted, driver: str | None = None, *, beside: Mapping[str, flo
     >>> fare = np.tile([4.0, 5.0, 6.0], 20)
     >>> data = pd.DataFrame({"sold": 90.0 - 5.0 * fare + np.tile([0.1, -0.1], 30), "fare": fare}, days)
     >>> print(of.response(of.Model("sold", terms=[of.Driver("fare")]).fit(data)).sentence)
-    'fare' from 4 to 6 moves sold by −10, the rest held.
+    'fare' from 4 to 6 moves sold by −10, other drivers unchanged.
     """
     term = term_named(fit, Driver, driver, "driver")
     _check(fit)

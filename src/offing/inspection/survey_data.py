@@ -81,7 +81,7 @@ class SurveyData:
 
     @property
     def _rule(self) -> str:
-        """How several series are looked at as one: their sum, or the mean of what nobody adds up."""
+        """How several series are looked at as one: their sum, or the mean of what is not added up."""
         return "sum" if rule_for(self.column, self.unit).how == "sum" else "mean"
 
     @cached_property

@@ -215,7 +215,7 @@ class Design:
     def means(self, used: NDArray[np.bool_]) -> Array | None:
         """Means (linear,) over the rows `used` of the columns that are measured from there, 0 of others.
 
-        Where no term is a factor nobody asks for them, and there are none.
+        Where no term is a factor they are not needed, and there are none.
         """
         if not self._factors:
             return None

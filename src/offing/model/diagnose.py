@@ -13,22 +13,22 @@ from offing.base.text import number, percent
 from offing.diagnostics import (
     after_choice,
     autocorrelation,
-    bent,
     bounds_met,
-    crooked,
-    crowded,
+    collinear,
+    contradictions,
     drifting,
-    entangled,
     exact,
+    heteroscedastic,
     identities,
     influential,
     jumps,
     lagged_noise,
-    lasting,
     left_out,
-    surprises,
-    tied,
-    uneven,
+    long_lag_autocorrelation,
+    multicollinear,
+    non_normal,
+    nonlinear,
+    over_parameterised,
     unidentified_shapes,
     uninformative,
 )
@@ -57,7 +57,7 @@ def remarks(fit: FitState, verdicts: Callable[[], Sequence[Verdict]]) -> tuple[F
     if layout.constraints is not None:
         stated = [fit.ratios.get(STATED) is not None and group == STATED for group in layout.shrinkage_groups]
         spread = np.where(stated, layout.constraints.scales, np.nan).tolist()
-        found += surprises(estimate, layout.names, layout.owners, layout.constraints.towards, spread)
+        found += contradictions(estimate, layout.names, layout.owners, layout.constraints.towards, spread)
     found += known_late(fit)
     every = [finding for verdict in verdicts() if verdict.check != "identity" for finding in verdict.findings]
     return (*found, *every)
@@ -118,16 +118,20 @@ def examined(fit: FitState) -> tuple[Verdict, ...]:
     far = any(verdict.findings for verdict in jumped if verdict.check == "unexplained pulse")
     return (
         *_identity(fit),
-        *crowded(estimate.rows, round(estimate.effective_dof)),
-        *entangled(estimate, white, layout.names, layout.owners, drivers),
-        *tied(estimate, [layout.names[i] for i in kept], [layout.owners[i] for i in kept], drivers),
+        *over_parameterised(estimate.rows, round(estimate.effective_dof)),
+        *collinear(estimate, white, layout.names, layout.owners, drivers),
+        *multicollinear(estimate, [layout.names[i] for i in kept], [layout.owners[i] for i in kept], drivers),
         *_neighbours(fit, residual, design),
         *weights_examined(fit),
         *drifting(noise, start),
         *_bent(fit, rows, noise),
         *influential(estimate, white, noise, start),
-        *(uneven(fit.explained[used], noise, log=fit.scale.log) if fit.model.covariance == "classical" else ()),
-        *crooked(np.delete(noise, int(np.argmax(np.abs(noise)))) if far else noise),
+        *(
+            heteroscedastic(fit.explained[used], noise, log=fit.scale.log)
+            if fit.model.covariance == "classical"
+            else ()
+        ),
+        *non_normal(np.delete(noise, int(np.argmax(np.abs(noise)))) if far else noise),
         *jumped,
     )
 
@@ -142,7 +146,7 @@ def _neighbours(fit: FitState, residual: Array, design: Array) -> tuple[Verdict,
         return lagged_noise(design, residual, used, min(lags, 4))
     learnt = 0 if fit.dynamics is None else fit.dynamics.dynamics.count
     next_to = autocorrelation(residual, used)
-    later = lasting(residual, used, lags, learnt)
+    later = long_lag_autocorrelation(residual, used, lags, learnt)
     if any(verdict.findings for verdict in next_to):  # said once is enough
         later = tuple(replace(verdict, findings=()) for verdict in later)
     return (*next_to, *later)
@@ -157,7 +161,7 @@ def _bent(fit: FitState, rows: Array, noise: Array) -> tuple[Verdict, ...]:
         for term in fit.model.drivers
         if term.curve is None and not any(term.chains) and len(term.lags) == 1
     }
-    return bent(fit.estimate, rows, noise, straight)
+    return nonlinear(fit.estimate, rows, noise, straight)
 
 
 def _jump_words(fit: FitState, size: float) -> str:

@@ -78,7 +78,7 @@ class DirectForecast(Forecast):
 
     @cached_property
     def drivers(self) -> pd.DataFrame:
-        """The drivers' values that the forecast rests on; where it has lags that are out, none that is expected."""
+        """The drivers' values that the forecast rests on; of published lags none is expected."""
         found = super().drivers
         return found[found["mark"] != MARKS[MODELLED]] if not self.parts[-1].outlooks else found
 
@@ -103,7 +103,7 @@ def by_horizon(
     """A forecast with an equation for each horizon; see ``Fit.forecast``.
 
     Of a `direct` one the own lags count from the origin; of a `shifted` one drivers of another frequency have the lags
-    whose values are out.
+    whose values are published.
     """
     own = fit.model.own_lags
     if direct and own is None:

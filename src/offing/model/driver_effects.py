@@ -19,7 +19,7 @@ from offing.terms.transforms import Growth, LogDifference
 
 @dataclass(frozen=True)
 class Effect:
-    """What a driver's change from `at_low` to `at_high` does, the rest held and all its lags carried through.
+    """What a driver's change from `at_low` to `at_high` does, other drivers unchanged and all its lags carried through.
 
     `change`, `low`, `high` are in the target's unit, in each period; `share`, `share_low`, `share_high` are relative
     to the level at `at_low`, NaN on the level scale where the target is not always positive. `once` and `once_share`
@@ -81,7 +81,7 @@ class Effects(Result, figure="bars.draw_effects"):
     def heading(self) -> str:
         """What the lines show."""
         return (
-            f"From its usual low to its usual high, the rest held, each driver changes {self.target} "
+            f"From its 10th to its 90th percentile, other drivers unchanged, each driver changes {self.target} "
             f"in each {self.period} by:"
         )
 
@@ -113,9 +113,9 @@ def _one(effect: Effect, unit: str) -> str:
 
 
 def effects(fit: FitState) -> Effects:
-    """Effect of each driver going from its usual low to its usual high value, the rest held.
+    """Effect of each driver from its 10th to its 90th percentile, other drivers unchanged.
 
-    The usual low and high are the 10 % and 90 % points of the fitted periods, or the extremes where these are
+    Low and high are the 10th and 90th percentile of the fitted periods, or the extremes where these are
     equal, as for a flag. The model is run with the driver at either value throughout, so that transformations
     and lags are carried through; the interval (95 %) counts the uncertainty of the coefficients, with the level at the
     low value held.

@@ -80,9 +80,9 @@ class Elasticities(Result, figure="bars.draw_elasticities"):
 
     @property
     def sentences(self) -> str:
-        """What ten percent more of each driver goes with."""
+        """What ten percent more of each driver does."""
         return "\n".join(
-            f"'{label}' 10 % higher goes with {self.target} {_side(value)}, {_between(low, high)}."
+            f"A 10 % higher '{label}' {_moves(value)} {self.target} by {_ten(value)[1:]} ({_between(low, high)})."
             for label, value, low, high in zip(self.labels, self.overall, self.low, self.high, strict=True)
         )
 
@@ -99,16 +99,16 @@ def _ten(elasticity: float) -> str:
     return percent(float(1.1**elasticity - 1.0))
 
 
-def _side(elasticity: float) -> str:
-    return f"{_ten(elasticity)[1:]} {'lower' if elasticity < 0.0 else 'higher'}"
+def _moves(elasticity: float) -> str:
+    return "lowers" if elasticity < 0.0 else "raises"
 
 
 def _between(low: float, high: float) -> str:
-    """The interval in words, from the end that is nearer to nothing."""
+    """The 95 % interval in words, from the end that is nearer to zero; signed where it includes zero."""
     if low * high <= 0.0:
-        return f"between {_side(low)} and {_side(high)}"
+        return f"95 % interval {_ten(low)} to {_ten(high)}, which includes zero"
     near, far = sorted((low, high), key=abs)
-    return f"between {_ten(near)[1:]} and {_side(far)}"
+    return f"95 % interval {_ten(near)[1:]} to {_ten(far)[1:]}"
 
 
 def elasticities(fit: FitState) -> Elasticities:

@@ -228,7 +228,7 @@ def _later_origin(table: Table, axis: Axis, origin: int) -> tuple[Finding, ...]:
 
 def _unsettled() -> Finding:
     return Finding(
-        "not settled",
+        "not converged",
         "warning",
         "The search for the shape parameters did not come to rest.",
         advice="State limits, use a simpler form, or fit more data.",

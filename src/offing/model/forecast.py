@@ -258,7 +258,7 @@ class Forecast(Result, figure="series.draw_forecast"):
         return (*found, *self._below_zero())
 
     def _plans(self) -> list[Finding]:
-        """What plans say beside what is known, of the target, and of columns that nobody looks at."""
+        """What plans say beside what is known, of the target, and of columns that no term uses."""
         sources, found = self.view.sources, list[Finding]()
         references = [each for term in self.fit.model.terms for each in term.needs()]
         references += [each for step in self.fit.scale.factors for each in step.needs()]
@@ -342,8 +342,7 @@ class Forecast(Result, figure="series.draw_forecast"):
         lines = [*first, f"{name}: forecast of {self.axis.spell()}, {average} on average."]
         marks = self.drivers["mark"].value_counts()
         if len(marks):
-            noted = " and ".join(f"{number} {mark}" for mark, number in marks.items())
-            lines.append(f"Values of the drivers behind it: {noted}.")
+            lines.append(_origin_of_drivers({str(mark): int(number) for mark, number in marks.items()}))
         return "\n".join([*lines, self.sentence, *rest])
 
     def text_table(self) -> str:
@@ -352,6 +351,21 @@ class Forecast(Result, figure="series.draw_forecast"):
         cells, width = rounded(shown.to_numpy().ravel()), shown.shape[1]
         columns = [self.axis.labels(), *(cells[j::width] for j in range(width))]
         return text_table([self.axis.frequency.unit, *shown.columns], columns)
+
+
+def _origin_of_drivers(marks: Mapping[str, int]) -> str:
+    """Where the drivers' values come from, in words."""
+    sources = {
+        "plan": "come from the plan",
+        "actual": "are actual values",
+        "assumed": "are assumed",
+        "modelled": "are forecast by the drivers' own models",
+    }
+    if len(marks) == 1:
+        ((mark, number),) = marks.items()
+        return f"All {number:,} driver values {sources.get(mark, mark)}."
+    noted = ", ".join(f"{number:,} {sources.get(mark, mark)}" for mark, number in marks.items())
+    return f"Of {sum(marks.values()):,} driver values {noted}."
 
 
 def widened(quantiles: Array, factor: float) -> Array:
@@ -366,7 +380,7 @@ def _quantile_name(probability: float) -> str:
 
 @dataclass(frozen=True)
 class Outlook:
-    """What a driver's own model expects of the periods that a forecast needs and nobody knows yet.
+    """What a driver's own model expects of the periods that a forecast needs and is not known yet.
 
     Attributes
     ----------

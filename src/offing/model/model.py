@@ -75,8 +75,8 @@ class Fit(Fitted, figure="series.draw_fit"):
             more where it is not (Marcellino, Stock & Watson 2006); it gives no intervals of sums.
         unreleased
             Where values of drivers that tick at another frequency are not out: ``expected`` takes what models of their
-            own expect (trend, season, the period before), whose uncertainty the intervals count; ``shifted`` fits
-            one equation for each horizon, with the lags that are out at the origin; it gives no intervals of sums.
+            own expect (trend, season, the period before), whose uncertainty the intervals count; ``shifted`` fits one
+            equation for each horizon, with the lags that are published at the origin; it gives no intervals of sums.
         missing_plans
             Where a driver of the target's own frequency has neither a value nor a plan: ``refuse``, since a forecast
             should say what it rests on; or ``expected``, which asks a model of the driver's own, as `unreleased` does.
@@ -215,7 +215,7 @@ class Model(ModelOptions):
             raise InputError("found one term", "Give a list of terms.", key="terms")
         for term in self.terms:
             if not isinstance(term, Term):
-                raise InputError(f"found {term!r}, which is no term", "Give terms such as Trend().", key="terms")
+                raise InputError(f"found {term!r}, which is not a term", "Give terms such as Trend().", key="terms")
         names = [term.name for term in self.terms]
         for name in names:
             if names.count(name) > 1:

@@ -1,4 +1,4 @@
-"""The periods of a driver that nobody knows yet, and what is said of them so far."""
+"""The periods of a driver that are not known yet, and what is said of them so far."""
 
 from __future__ import annotations
 

@@ -12,7 +12,6 @@ from offing.evaluation import (
     Combination,
     backtest,
     combine,
-    combined,
     external_forecast,
     recalibrate,
     without_each,
@@ -57,9 +56,9 @@ class ForecastStudy(StudyData):
             return self._past(without=False)
 
     @cached_property
-    def price(self) -> str:
+    def unknown_drivers_cost(self) -> str:
         """What not knowing the drivers costs, as the back-test has it; an empty text unless the study asks for it."""
-        return self.backtest.price_sentence if self.spec.forecast.price else ""
+        return self.backtest.cost_sentence if self.spec.forecast.unknown_drivers_cost else ""
 
     @cached_property
     def apart(self) -> Backtest:
@@ -100,9 +99,9 @@ class ForecastStudy(StudyData):
         together = self.spec.combination
         pooling = "quantiles" if together is None else together.pooling
         if together is not None and together.weights and not without:
-            found = combined(found, weights=together.weights, pooling=pooling, name=COMBINATION)
+            found = found.combined(weights=together.weights, pooling=pooling, name=COMBINATION)
         for method in requested.combinations:
-            found = combined(found, method=method, members=own, pooling=pooling)
+            found = found.combined(method=method, members=own, pooling=pooling)
         return found
 
     def _far(self) -> int:

@@ -18,9 +18,7 @@ from offing.evaluation import (
     MemberWeights,
     Search,
     TermGain,
-    calibration,
     change,
-    compare,
 )
 from offing.explain import Importance, importance
 from offing.study.judged import joined, study_term_gain
@@ -64,7 +62,7 @@ class Judged:
     @cached_property
     def comparison(self) -> Comparison:
         """On the basis that counts."""
-        return compare(self.backtest, score=self.study.spec.backtest.score)
+        return self.backtest.compare(score=self.study.spec.backtest.score)
 
     @cached_property
     def term_gain(self) -> TermGain | None:
@@ -87,7 +85,7 @@ class Judged:
     @cached_property
     def calibrations(self) -> list[Calibration]:
         """Of the first model on every basis."""
-        return [calibration(self.backtest, basis=basis) for basis in self.backtest.bases]
+        return [self.backtest.calibration(basis=basis) for basis in self.backtest.bases]
 
     @cached_property
     def weights(self) -> list[MemberWeights]:

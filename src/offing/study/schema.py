@@ -140,7 +140,7 @@ class ForecastSpec(Part):
     dates: list[str | date] = []
     sums: list[Unit] | None = None
     averages: list[Unit] = []
-    price: bool = False
+    unknown_drivers_cost: bool = False
 
 
 class CombinationSpec(Part):

@@ -34,7 +34,7 @@ def study_story(study: Study, name: str, against: Any, *, brief: bool = False) -
     sure = [] if isinstance(ahead, DirectForecast) else [study.paths(name).sentence]
     sure += [each.sentence for each in study.chances[name]]
     rests = [str(each) for each in _notable(ahead.findings)]
-    rests += [study.price] if study.price else []
+    rests += [study.unknown_drivers_cost] if study.unknown_drivers_cost else []
     return story(
         walked,
         sure=sure,

@@ -143,7 +143,7 @@ def _trimmed(table: Table, axis: Axis, columns: dict[str, Array], whole: NDArray
 
 
 def no_way(column: str, unit: str, file: str) -> InputError:
-    """The error for a column that nobody said how to combine; it asks with the way that its unit suggests."""
+    """The error for a column without a rule of combination; it asks with the way that its unit suggests."""
     method = suggested(column, unit)
     kind = {
         "sum": "a flow, which is summed",

@@ -134,7 +134,7 @@ def _outermost(together: pd.DataFrame, column: str, how: str) -> pd.Series:
 
 
 def looks_like_key(column: str) -> bool:
-    """Whether a column's name says that its numbers are keys, which nobody adds up.
+    """Whether a column's name says that its numbers are keys, which are not added up.
 
     Examples
     --------

@@ -23,7 +23,7 @@ def read_days(source: str | Path | pd.DataFrame) -> Days:
     """Read a table of holidays: ``name`` and ``date``, and where ``until``, ``share``, ``group`` or ``known_from``.
 
     `until` is the last day; where it is empty the holiday lasts one day. `share` is how much of each day it takes, 1
-    where it is empty. Holidays of one `group` have related effects. Before `known_from` nobody knew of it. In a
+    where it is empty. Holidays of one `group` have related effects. Before `known_from` it was not known. In a
     DataFrame, dates may be text or timestamps.
 
     Raises

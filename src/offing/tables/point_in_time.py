@@ -143,7 +143,8 @@ class View:
     """Sources as they were known at an origin, and what is to be explained. Nothing else reaches a term.
 
     Of columns that are `known_ahead` all values count as known, as they stand today. Where that is stated, if only as
-    an empty set, the view is one of the past: rows that are called a plan have become outcomes, which nobody knew then.
+    an empty set, the view is one of the past: rows that are called a plan have become outcomes, which were not known
+    then.
     """
 
     sources: Sources

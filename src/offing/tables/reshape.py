@@ -234,7 +234,7 @@ def _years_side_by_side(cells: pd.DataFrame, value: str, ids: Sequence[str], fil
     tidy = pd.concat(parts)
     across_are = "years" if years else "months, quarters or weeks"
     noted = Finding("wide table", "note", f"{file}: the columns are read as {across_are} of one series, '{value}'.")
-    # Cells of the year that is not over are empty; they are periods nobody knows, not values.
+    # Cells of the year that is not over are empty; they are unknown periods, not values.
     known = tidy[value].notna() & (_text(tidy[value]) != "")
     return _within_known(tidy, known), noted
 

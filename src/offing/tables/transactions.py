@@ -218,7 +218,7 @@ def _placed(running: _Running, combine: Combine, frequency: Frequency) -> Gather
         at = mine.index.to_numpy() - axis.first
         columns = {}
         for column, how in combine.how.items():
-            # A period without a line sold nothing; what its price would have been nobody knows.
+            # A period without a line sold nothing; what its price would have been is unknown.
             values = np.full(axis.n, 0.0 if how in ("sum", "count") else np.nan)
             values[at] = mine[column].to_numpy()
             columns[column] = values

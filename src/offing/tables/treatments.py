@@ -246,7 +246,7 @@ def _fills(how: Missing, values: Array, axis: Axis) -> Array:
 def zero_question(column: str, axis: Axis, values: Array) -> tuple[Finding, ...]:
     """The finding that asks what zeros mean, where they stand apart from the other values, none of them negative.
 
-    Zeros next to values just above zero are measurements like these, and nobody needs to be asked.
+    Zeros next to values just above zero are measurements like these, and no question is needed.
     """
     at = np.flatnonzero(values == 0.0)
     rest = values[np.isfinite(values) & (values != 0.0)]

@@ -68,7 +68,7 @@ class Holidays(Term):
     ----------
     table
         Path of a CSV file or a DataFrame with columns ``name``, ``date`` and where wanted ``until`` (last day),
-        ``share`` (half days: 0.5), ``group`` and ``known_from`` (before that day nobody knew of it).
+        ``share`` (half days: 0.5), ``group`` and ``known_from`` (before that day it was not known).
     country, subdivision
         Codes of ISO 3166 for public holidays, instead of a table.
     calendars

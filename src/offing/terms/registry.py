@@ -85,7 +85,9 @@ def register_term(name: str, kind: Kind) -> Kind:
     if re.fullmatch(r"[a-z][a-z0-9-]*", name) is None:
         raise InputError(f"found {name!r}", "Name terms with small letters, digits and dashes.", key="name")
     if not _is_term(kind):
-        raise InputError(f"{kind!r} is no term", "Give a frozen dataclass derived from offing.terms.Term.", key="kind")
+        raise InputError(
+            f"{kind!r} is not a term", "Give a frozen dataclass derived from offing.terms.Term.", key="kind"
+        )
     if TERMS.get(name, kind) is not kind:
         raise InputError(
             f"there is a term {name!r} already: {TERMS[name].__qualname__}", "Choose another name.", key="name"

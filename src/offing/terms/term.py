@@ -239,7 +239,7 @@ class Term(Keywords, ABC):
         return self.measured_from
 
     def first_unknown(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
-        """The first value that columns on `axis` need and nobody knows: its column of data and its period."""
+        """The first value that columns on `axis` need and that is unknown: its column of data and its period."""
         return None
 
     def remarks(self, view: View, state: Any) -> tuple[Finding, ...]:

@@ -410,8 +410,8 @@ register(
 )
 register(
     Entry(
-        "price",
-        of=lambda study, _: alone(study.price or None),
+        "unknown drivers",
+        of=lambda study, _: alone(study.unknown_drivers_cost or None),
         text=dict.fromkeys(AHEAD, wrapped),
         rank=43,
     )

@@ -155,7 +155,7 @@ def importance(fit: Fitted, gain: TermGain | None = None) -> Importance:
     >>> days = pd.date_range("2024-01-01", periods=70, freq="D")
     >>> load = pd.Series(50.0 + 5.0 * (days.day_of_week >= 5) + np.tile([1.0, -1.0], 35), days, name="load")
     >>> model = of.Model("load", terms=[of.Season("week")])
-    >>> judged = of.compare(of.backtest(of.without_each(model), load, horizon=7, origins=5))
+    >>> judged = of.backtest(of.without_each(model), load, horizon=7, origins=5).compare()
     >>> print(of.importance(model.fit(load), of.term_gain(judged)).why[0])
     both agree
     """

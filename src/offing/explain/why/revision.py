@@ -95,7 +95,7 @@ def outcome_stages(before: Forecast, after: Fitted, axis: Axis) -> Stages:
         stages.append((name, _part(restart(before, fit, _onto(fit, each), before.axis), axis)))
     drivers = stages[-1][1]
     whole = fitted_account(after).came(after.target).only(_places(after.axis, axis))
-    # What the noise before carries on and what is left are one: nobody knew them, and no term shows them.
+    # What the noise before carries on and what is left are one: they were not known, and no term shows them.
     noise = (PAST, CORRECTION, UNEXPLAINED)
     rows = [
         replace(

@@ -88,7 +88,7 @@ class Story(Result, figure="walks.draw_story"):
 
 
 def story(
-    statements: Walk,
+    steps: Walk,
     *,
     sure: Sequence[str] = (),
     sensitivity: Sensitivity | None = None,
@@ -97,18 +97,18 @@ def story(
     more: Sequence[str] = (),
     brief: bool = False,
 ) -> Story:
-    """Tell a walk, and what else is known of its forecast, in plain sentences.
+    """Report a walk, and what else is known of its forecast, in plain sentences.
 
     Whatever is not significant is said to be so, or only counted. The wording is stable: the same numbers
     give the same page.
 
     Parameters
     ----------
-    reported
+    steps
         The walk: against last year, say, or from the last forecast.
     sure
         Sentences on how sure the forecast is.
-    sensitivity, scenarios, overridden
+    sensitivity, scenarios, adjusted
         What else is to be reported of the forecast.
     more
         Further sentences, on what the forecast rests.
@@ -126,7 +126,7 @@ def story(
     >>> print(of.story(of.walk(fit.forecast(3, plan=plan), "last-year")).chapters[1].lines[0])
     'fare' takes away 47.6, 2.38 points of growth (95 % between −48.6 and −46.5).
     """
-    walk = statements.whole
+    walk = steps.whole
     unit = f" {walk.unit}" if walk.unit else ""
     title = f"{walk.target}: {walk.spans[0]}"
     made = _brief if brief else _full
@@ -154,7 +154,7 @@ def _full(walk: Walk, unit: str) -> list[Chapter]:
         chapters.append(Chapter("Step by step, in this order", tuple(walk.statements())))
         return chapters
     lower, higher, unsure, plain = _sorted(walk)
-    # Of a combination, or between two fits, nobody knows how sure a step is, and the page must not look as if.
+    # Of a combination, or between two fits, it is not known how sure a step is, and the page must not look as if.
     doubt = "" if np.isfinite([step.half[0] for step in (*lower, *higher)]).all() else ", how surely is not known"
     for heading, steps in (("What raises it", higher), ("What lowers it", lower)):
         if steps:
@@ -236,7 +236,7 @@ def _sorted(walk: Walk) -> tuple[list[Step], list[Step], list[Step], list[Step]]
     plain: list[Step] = []
     for step in walk.moved:
         if abs(step.amount[0]) < SMALL * abs(walk.start[0]):
-            continue  # nobody would ask
+            continue  # of no interest
         amount, half = float(step.amount[0]), float(step.half[0])
         if step.name in TECHNICAL:
             plain.append(step)
