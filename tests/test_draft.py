@@ -110,7 +110,7 @@ def test_a_trial_is_the_dense_forecast_at_the_share_that_it_found(missing):
         np.tile(np.arange(1, h + 1), (3, 1)),
         groups=np.full(3, -1),
         kept=np.zeros(0, dtype=int),
-        carried=True,
+        autocorrelated=True,
     )
     for fold, end in enumerate(ends):
         phi = found.share[fold]

@@ -204,7 +204,7 @@ def test_slopes_through_the_recursion_are_those_of_moved_coefficients():
         fit = of.Model("sold", scale=scale, terms=[of.Driver("fare"), of.OwnLags([1])]).fit(frame)
         index = pd.date_range(frame.index[-1], periods=7, freq="7D")[1:]
         plan = pd.DataFrame({"fare": [9.0, 12.0, 10.0, 8.0, 10.0, 11.0]}, index)
-        half, moved = fit.forecast(6, plan=plan).half, []
+        half, moved = fit.forecast(6, plan=plan).cov_root, []
         inverse = np.linalg.inv(fit.estimate.root) * np.sqrt(fit.estimate.variance)
         for k in range(3):
             step = 1e-6 * inverse[:, k]
@@ -241,7 +241,7 @@ def test_least_likely_paths_are_those_of_the_joint_distribution():
     plan = pd.DataFrame({"fare": 10.0}, pd.date_range(frame.index[-1], periods=9, freq="7D")[1:])
     ahead = fit.forecast(8, plan=plan)
     lower = np.column_stack([running(np.eye(8)[:, i], fit.lingering) for i in range(8)])
-    covariance = fit.estimate.variance * lower @ lower.T + ahead.half.T @ ahead.half
+    covariance = fit.estimate.variance * lower @ lower.T + ahead.cov_root.T @ ahead.cov_root
     from offing.model.joint_simulation import covariance_times
 
     assert np.allclose(covariance_times(ahead, np.eye(8)), covariance, rtol=1e-9)

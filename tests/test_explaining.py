@@ -128,7 +128,7 @@ def test_stability_is_that_of_fits_to_ever_more_periods():
         inverse = np.linalg.inv(x[:t].T @ x[:t])
         ahead = y[t] - x[t] @ inverse @ x[:t].T @ y[:t]
         total += ahead / np.sqrt(1.0 + x[t] @ inverse @ x[t])
-    assert found.surprise[-1] == pytest.approx(total / np.sqrt(fit.estimate.variance), rel=1e-8)
+    assert found.cusum[-1] == pytest.approx(total / np.sqrt(fit.estimate.variance), rel=1e-8)
     both = of.parameter_stability(fit, at="2023-03-20")
 
     def rss(rows):

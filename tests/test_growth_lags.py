@@ -67,7 +67,7 @@ def test_growth_s_intervals_count_what_lives_on():
     ahead = fit.forecast(12, plan=data[["x"]].iloc[120:])
     generator, draws = np.random.default_rng(3), 40_000
     beta, variances = fit.estimate.draws(draws, generator)
-    z = np.full(draws, fit.working[-1])
+    z = np.full(draws, fit.transformed[-1])
     x, last = data["x"].to_numpy(), data["sold"].to_numpy()[108:120]
     for h in range(12):
         z = beta[0] + beta[1] * z + beta[2] * x[120 + h] + generator.standard_normal(draws) * np.sqrt(variances)

@@ -54,7 +54,7 @@ def test_polynomial_weights_are_restricted_least_squares_written_out():
     total = table.loc["index: all lags together"]
     assert total["coefficient"] == pytest.approx(powers.sum(axis=0) @ beta[2:], rel=1e-8)
     assert total["std_error"] == pytest.approx(np.sqrt(powers.sum(0) @ inverse @ powers.sum(0)), rel=1e-8)
-    pinned = model(weights="polynomial", span=SPAN, degree=3, ends="zero").fit(data)
+    pinned = model(weights="polynomial", span=SPAN, degree=3, pinned="both").fit(data)
     basis = powers[:, :2] * ((np.arange(SPAN) + 1.0) * (SPAN - np.arange(SPAN)))[:, None]
     own = np.linalg.lstsq(plain_design(lags @ basis), y, rcond=None)[0]
     assert np.allclose(of.lag_weights(pinned).coefficient, basis @ own[2:], rtol=1e-8)
@@ -97,7 +97,14 @@ def shaped(x, y, curve, fixed):
     return Problem(y, columns, np.arange(n), np.full(k + s, -1), shapes=shapes)
 
 
-CURVES = [Beta(12), Beta(12, "zero"), Beta(12, "shifted"), Exponential(12)]
+CURVES = [
+    Beta(12),
+    Beta(12, "both"),
+    Beta(12, "end"),
+    Beta(12, even_share=True),
+    Exponential(12),
+    Exponential(12, "start"),
+]
 
 
 def test_slopes_of_the_curves_are_their_derivatives():
@@ -111,7 +118,11 @@ def test_slopes_of_the_curves_are_their_derivatives():
         assert curve.weights(theta[None]).sum() == pytest.approx(1.0)
 
 
-@pytest.mark.parametrize("curve", CURVES, ids=["beta", "zero ends", "shifted", "exponential"])
+@pytest.mark.parametrize(
+    "curve",
+    CURVES,
+    ids=["beta", "pinned beta", "beta with a pinned end", "even share", "exponential", "pinned exponential"],
+)
 def test_a_grid_of_shapes_never_finds_a_smaller_sum_of_squares(curve):
     lower, upper = curve.bounds
     if isinstance(curve, Exponential):
@@ -263,9 +274,9 @@ def test_the_interval_counts_what_the_drivers_own_model_does_not_know():
         for lag in range(SPAN):
             if (at := newest - lag - first) >= 0:
                 moved[:, h] += coefficients[lag] * (paths[:, at] - outlook.ahead.mean[at])
-    assert np.allclose(np.cov(moved.T), outlook.half.T @ outlook.half, rtol=0.12)
+    assert np.allclose(np.cov(moved.T), outlook.cov_root.T @ outlook.cov_root, rtol=0.12)
     alone = np.square(fit.forecast(2, unreleased="shifted").spread)
-    assert (np.square(ahead.spread) > np.square(outlook.half).sum(axis=0)).all()
+    assert (np.square(ahead.spread) > np.square(outlook.cov_root).sum(axis=0)).all()
     assert alone.min() > 0.0
 
 
@@ -569,8 +580,8 @@ def broken(what):
         ("", {"weights": "beta", "span": 0}, "found 0. Give a whole number from 1"),
         ("", {"weights": "step", "span": 6}, "blocks are those of step weights"),
         ("", {"weights": "step", "blocks": [2, 2], "span": 6}, "the blocks hold 4 lags, the span 6"),
-        ("", {"weights": "flat", "span": 6, "ends": "zero"}, "found 'zero' with weights = 'flat'. Give \"free\""),
-        ("", {"weights": "polynomial", "span": 6, "degree": 1, "ends": "zero"}, "zero there is zero throughout"),
+        ("", {"weights": "flat", "span": 6, "pinned": "both"}, "flat weights have no pinned. It belongs to polynomial"),
+        ("", {"weights": "polynomial", "span": 6, "degree": 1, "pinned": "both"}, "zero there is zero throughout"),
         ("", {"weights": "beta", "span": 6, "lags": [0, 1]}, "lags do not go together"),
         ("", {"skip": 2}, "skip belongs to weights"),
         ("", {"weights": "polynomial", "span": 6, "degree": 2, "sign": "positive"}, "no coefficient of its own"),
@@ -652,5 +663,5 @@ def test_what_is_not_out_counts_in_interactions_too():
     for path in paths:
         view = ahead.view.expecting("charter.index", outlook.axis.first, path)
         moved.append(fit.columns(view, ahead.axis).linearised(fit.estimate.beta)[1])
-    assert np.allclose(np.var(moved, axis=0), np.square(outlook.half).sum(axis=0), rtol=0.3)
-    assert alone.forecast(2).outlooks[0].half.shape[1] == 2
+    assert np.allclose(np.var(moved, axis=0), np.square(outlook.cov_root).sum(axis=0), rtol=0.3)
+    assert alone.forecast(2).outlooks[0].cov_root.shape[1] == 2

@@ -135,7 +135,7 @@ def test_modelled_drivers_keep_how_they_go_together_and_widen_the_forecast():
     assert np.corrcoef(kept)[0, 1] == pytest.approx(np.corrcoef(seen)[0, 1], abs=0.03)
     # The doubt about the sum is that of the simulated drivers, put through the equation.
     moved = 3.0 * paths["cold"].to_numpy() + 2.0 * paths["wind"].to_numpy()
-    half = np.sum([each.half for each in ahead.outlooks], axis=0)
+    half = np.sum([each.cov_root for each in ahead.outlooks], axis=0)
     assert np.sqrt(np.square(half).sum(axis=0)) == pytest.approx(moved.std(axis=0), rel=0.05)
     alone = fit.forecast(10, scenario=of.Scenario("one", {"cold": of.Modelled(), "wind": 5.0}))
     assert (ahead.spread > alone.spread).all()

@@ -77,7 +77,7 @@ def test_every_kind_of_result_has_words_a_table_and_a_figure(name):
     kind = RESULTS[name]
     assert hasattr(kind, "table") or "table" in kind.__dataclass_fields__
     assert kind.sentence is not Result.sentence or kind.sentences is not Result.sentences
-    module, function = kind.drawn_by.split(".")
+    module, function = kind.plotted_by.split(".")
     assert callable(getattr(importlib.import_module(f"offing.draw.{module}"), function))
     assert getattr(of.results, name, kind) is kind
 
@@ -282,7 +282,7 @@ def test_a_term_from_elsewhere_works_in_a_study_and_everywhere_else(folder, tmp_
     for name, kind, words in (
         ("Tide!", Tide, "small letters"),
         ("season", Tide, "there is a term 'season' already"),
-        ("other", dict, "is no term"),
+        ("other", dict, "is not a term"),
     ):
         with pytest.raises(of.InputError, match=words):
             of.register_term(name, kind)

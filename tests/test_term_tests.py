@@ -27,7 +27,7 @@ def test_each_is_the_f_test_of_the_two_sums_of_squares():
     used = fit.used
     for place, name in enumerate(("trend", "season in week", "rain")):
         others = [column for column, owner in enumerate(fit.layout.owners) if owner != name]
-        x, y = fit.design[used][:, others], fit.working[used]
+        x, y = fit.design[used][:, others], fit.transformed[used]
         without = np.square(y - x @ np.linalg.lstsq(x, y, rcond=None)[0]).sum()
         q = len(fit.layout.slots[place].places)
         dof = used.sum() - fit.layout.k

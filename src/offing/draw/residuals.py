@@ -160,11 +160,11 @@ def _influence(result: Residuals) -> Picture:
 
 
 def draw_stability(result: ParameterStability) -> Picture:
-    """Coefficients from ever more periods, each in its own last standard errors; and sums of surprises below."""
+    """Coefficients from ever more periods, each in its own last standard errors; and CUSUM below."""
     picture, upper, lower = stacked(
         result.sentence,
         "Above: each driver's coefficient from ever more periods, less its last value and in its last standard errors, "
-        "so that all can be drawn together. Below: sums of what each next period surprised by; an unchanged model "
+        "so that all can be drawn together. Below: sums of recursive residuals (CUSUM); an unchanged model "
         "leaves the shaded room once in twenty.",
     )
     dates = result.date.to_numpy()
@@ -182,7 +182,7 @@ def draw_stability(result: ParameterStability) -> Picture:
     upper.set_ylabel("from its last value\n(standard errors)")
     upper.tick_params(labelbottom=False)
     lower.fill_between(dates, -result.limit, result.limit, color=FAN[0], alpha=0.6, lw=0)
-    lower.plot(dates, result.surprise, color=INK, lw=1.8)
+    lower.plot(dates, result.cusum, color=INK, lw=1.8)
     lower.axhline(0.0, color=QUIET, lw=1)
-    lower.set_ylabel("sum of surprises")
+    lower.set_ylabel("CUSUM")
     return picture

@@ -24,7 +24,7 @@ from offing.engine.fit_statistics import FitStatistics, autocorrelations, fit_fi
 from offing.engine.fold_updating import Choice, Refits, refits
 from offing.engine.forecast_scores import interval_score, naive_change, pinball, position_in, ranked_probability
 from offing.engine.intervention_tests import Jump, chance_limit, largest_pulse, largest_step
-from offing.engine.lag_weights import Beta, Ends, Exponential, WeightCurve, polynomial, smooth, steps
+from offing.engine.lag_weights import Beta, Exponential, Pinned, WeightCurve, pins, polynomial, smooth, steps
 from offing.engine.least_squares import Estimate, TooFewRowsError, least_squares
 from offing.engine.outlier_tests import Departures, departures, limit_of
 from offing.engine.periodogram import Peak, peaks
@@ -52,7 +52,6 @@ __all__ = [
     "Covariance",
     "Departures",
     "Dynamics",
-    "Ends",
     "Estimate",
     "Exponential",
     "FitStatistics",
@@ -63,6 +62,7 @@ __all__ = [
     "NoiseFit",
     "Peak",
     "Phi",
+    "Pinned",
     "Problem",
     "Refits",
     "Shapes",
@@ -109,6 +109,7 @@ __all__ = [
     "partial",
     "peaks",
     "pinball",
+    "pins",
     "place_interval",
     "polynomial",
     "position_in",

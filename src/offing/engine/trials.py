@@ -155,7 +155,7 @@ def trials(
     >>> t = np.arange(40.0)
     >>> x = np.column_stack([np.ones(40), t])
     >>> found = trials(x[:38], 3.0 + 2.0 * t[:38], [36, 38], np.array([x[36:38], x[38:40]]), np.array([[1, 2]] * 2),
-    ...                groups=np.array([-1, -1]), kept=np.zeros(0, dtype=int), carried=True)
+    ...                groups=np.array([-1, -1]), kept=np.zeros(0, dtype=int), autocorrelated=True)
     >>> found.mean.round(3).tolist()
     [[75.0, 77.0], [79.0, 81.0]]
     """

@@ -27,7 +27,7 @@ _LINE = 0.948
 
 @dataclass(frozen=True)
 class ParameterStability(Result, figure="residuals.draw_stability"):
-    """Coefficients of the drivers from ever more periods, and sums of what each next period surprised by.
+    """Coefficients of the drivers from ever more periods, and sums of recursive residuals (CUSUM).
 
     Made by `offing.parameter_stability`.
 
@@ -39,7 +39,7 @@ class ParameterStability(Result, figure="residuals.draw_stability"):
         Periods (t,) up to which each estimate goes.
     estimate, error
         Coefficients and standard errors (t, m).
-    surprise
+    cusum
         Sums (t,) of the recursive residuals in standard deviations.
     limit
         The line (t,) that noise of an unchanged model crosses once in twenty.
@@ -53,14 +53,14 @@ class ParameterStability(Result, figure="residuals.draw_stability"):
     >>> rain = np.random.default_rng(1).normal(size=60)
     >>> data = pd.DataFrame({"sold": 5.0 + rain + np.tile([0.1, -0.1], 30), "rain": rain}, days)
     >>> of.parameter_stability(of.Model("sold", terms=[of.Driver("rain")]).fit(data)).table.columns.tolist()
-    ['rain', 'surprise', 'limit']
+    ['rain', 'cusum', 'limit']
     """
 
     columns: tuple[str, ...]
     date: pd.DatetimeIndex
     estimate: Array
     error: Array
-    surprise: Array
+    cusum: Array
     limit: Array
     reach: float
     at: str
@@ -69,14 +69,14 @@ class ParameterStability(Result, figure="residuals.draw_stability"):
 
     @cached_property
     def table(self) -> pd.DataFrame:
-        """One row a date: a column a coefficient, and ``surprise`` with its ``limit``."""
+        """One row a date: a column a coefficient, and ``cusum`` with its ``limit``."""
         frame = pd.DataFrame(self.estimate, index=self.date, columns=list(self.columns))
-        return frame.assign(surprise=self.surprise, limit=self.limit)
+        return frame.assign(cusum=self.cusum, limit=self.limit)
 
     @property
     def sentence(self) -> str:
         """Whether anything changed, in words."""
-        crossed = np.flatnonzero(np.abs(self.surprise) > self.limit)
+        crossed = np.flatnonzero(np.abs(self.cusum) > self.limit)
         if self.at:
             chance = "<0.001" if self.p < 0.001 else f"{self.p:.3f}"
             noted = "changed" if self.p < 0.01 else "cannot be shown to have changed"
@@ -133,12 +133,12 @@ def parameter_stability(fit: Fitted, *, at: str | date | None = None) -> Paramet
     ][:8]
     first = min(max(2 * k, k + 10), n - 1)
     places = np.unique(np.linspace(first, n, min(_DATES, n - first + 1)).astype(int))
-    whole, start, estimates, errors, surprises = triangle(rows[:first]), first, [], [], []
+    whole, start, estimates, errors, sums = triangle(rows[:first]), first, [], [], []
     total = 0.0
     spread = np.sqrt(fit.estimate.variance)
     for place in places.tolist():
         for row in rows[start:place] if n <= 4000 else rows[start:place][:0]:
-            total += _surprise(whole, row) / spread
+            total += _recursive_residual(whole, row) / spread
             whole = join(whole, row[None])
         if n > 4000 and place > start:
             whole = join(whole, rows[start:place])
@@ -153,7 +153,7 @@ def parameter_stability(fit: Fitted, *, at: str | date | None = None) -> Paramet
         beta = np.where(found.kept, found.beta[:, 0], np.nan)
         estimates.append(beta[own])
         errors.append(line[own])
-        surprises.append(total)
+        sums.append(total)
     share = (places - first) / max(n - first, 1)
     limit = _LINE * np.sqrt(max(n - first, 1)) * (1.0 + 2.0 * share)
     at_name, f, p = ("", float("nan"), float("nan")) if at is None else _chow(fit, rows, at)
@@ -164,7 +164,7 @@ def parameter_stability(fit: Fitted, *, at: str | date | None = None) -> Paramet
         index,
         np.array(estimates).reshape(len(places), -1),
         np.array(errors).reshape(len(places), -1),
-        np.array(surprises),
+        np.array(sums),
         limit,
         float(quantile(0.975, max(fit.estimate.dof, 1.0))),
         at_name,
@@ -173,7 +173,7 @@ def parameter_stability(fit: Fitted, *, at: str | date | None = None) -> Paramet
     )
 
 
-def _surprise(whole: Array, row: Array) -> float:
+def _recursive_residual(whole: Array, row: Array) -> float:
     """What a row [x | y] has beyond the estimate from the triangle, over the root of 1 + x (X'X)⁻¹ x'."""
     found = solve(whole)
     half = np.linalg.solve(found.root.T, row[:-1][found.kept])

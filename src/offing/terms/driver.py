@@ -144,9 +144,11 @@ class Driver(StatedDriver):
         Of polynomial weights; by default chosen from 1 to 3.
     blocks
         Of step weights: how many lags each block holds, the newest first.
-    ends
-        Of ``beta`` weights: ``free``, ``zero`` just outside the span, or ``shifted``, which spreads a share evenly. Of
-        ``polynomial`` ones ``free``, ``zero``, or ``far zero``, which is only beyond the oldest lag.
+    pinned
+        Where ``polynomial``, ``exponential`` and ``beta`` weights are zero just outside the span: ``none``, ``start``
+        (before the newest lag), ``end`` (beyond the oldest one), or ``both``.
+    even_share
+        Whether a share of ``exponential`` or ``beta`` weights, which is estimated, is spread evenly over the span.
     between
         For a driver that ticks slower than the target: ``repeat`` its value in each period within its own, ``divide``
         it among these, or draw it ``linear`` between the middles of its periods or ``smooth``, as gently bent as its

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import ClassVar, Literal
 
-from offing.engine import Ends
+from offing.engine import Pinned
 from offing.terms.response_forms import Bases, CarryOver, Form, Hinge, Powered, Saturating, bases_of
 from offing.terms.splines import Bend
 from offing.terms.term import Term
@@ -43,7 +43,8 @@ class StatedDriver(Term):
     skip: int = 0
     degree: int | None = None
     blocks: Sequence[int] | None = None
-    ends: Ends = "free"
+    pinned: Pinned = "none"
+    even_share: bool = False
     between: Between | None = None
     keeps: Literal["sum", "mean"] = "sum"
     pattern: str | None = None

@@ -11,13 +11,13 @@ import numpy as np
 from offing.base import InputError
 from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency, newest_ended
-from offing.engine import Beta, Ends, Exponential, WeightCurve, polynomial, smooth, steps
+from offing.engine import Beta, Exponential, Pinned, WeightCurve, pins, polynomial, smooth, steps
 from offing.terms.driver_options import StatedDriver, Weights
 from offing.terms.term import Block, Readout, Shaped
 from offing.terms.transforms import Series
 
-#: Ends that a curve can have; all others have free ones.
-_ENDS: dict[str, tuple[Ends, ...]] = {"beta": ("free", "zero", "shifted"), "polynomial": ("free", "zero", "far zero")}
+#: Weights along a curve, whose ends can be pinned; and those of which a share can be spread evenly.
+_CURVES, _SHAPED = ("polynomial", "exponential", "beta", "chosen"), ("exponential", "beta")
 _HIGHEST = 3
 _LONGEST = 1000
 Stated = TypeVar("Stated", bound=StatedDriver)
@@ -32,7 +32,8 @@ class LagWeights:
     skip: int = 0
     degree: int = 2
     blocks: tuple[int, ...] = ()
-    ends: Ends = "free"
+    pinned: Pinned = "none"
+    even_share: bool = False
 
     @classmethod
     def of(cls, driver: StatedDriver) -> LagWeights:
@@ -43,15 +44,16 @@ class LagWeights:
             driver.skip,
             driver.degree or 2,
             tuple(driver.blocks or ()),
-            driver.ends,
+            driver.pinned,
+            driver.even_share,
         )
 
     @cached_property
     def curve(self) -> WeightCurve | None:
         """The curve with shape parameters, if it is one."""
         if self.kind == "beta":
-            return Beta(self.span, self.ends)
-        return Exponential(self.span) if self.kind == "exponential" else None
+            return Beta(self.span, self.pinned, self.even_share)
+        return Exponential(self.span, self.pinned, self.even_share) if self.kind == "exponential" else None
 
     @cached_property
     def basis(self) -> Array:
@@ -61,7 +63,7 @@ class LagWeights:
         if self.kind == "step":
             return steps(self.blocks)
         if self.kind == "polynomial":
-            return polynomial(self.span, self.degree, self.ends)
+            return polynomial(self.span, self.degree, self.pinned)
         if self.kind == "smooth":
             return np.hstack(smooth(self.span))
         return np.full((self.span, 1), 1.0 / self.span)
@@ -137,7 +139,8 @@ def check_weights(driver: StatedDriver) -> None:
                     ("skip", driver.skip if slow else 0),
                     ("degree", None),
                     ("blocks", None),
-                    ("ends", "free"),
+                    ("pinned", "none"),
+                    ("even_share", False),
                 )
                 if getattr(driver, key) != usual
             ),
@@ -170,9 +173,14 @@ def check_weights(driver: StatedDriver) -> None:
 
 def _check_shape(driver: StatedDriver) -> None:
     kind, span, degree = driver.weights, driver.span, driver.degree
-    if driver.ends not in _ENDS.get(str(kind), ("free",)):
-        allowed = " or ".join(f'"{end}"' for end in _ENDS.get(str(kind), ("free",)))
-        raise InputError(f"found {driver.ends!r} with weights = {kind!r}", f"Give {allowed}.", key="ends")
+    if driver.pinned not in get_args(Pinned):
+        raise InputError(f"found {driver.pinned!r}", f"Allowed: {', '.join(get_args(Pinned))}.", key="pinned")
+    for key, stated, allowed in (
+        ("pinned", driver.pinned != "none", _CURVES),
+        ("even_share", driver.even_share, _SHAPED),
+    ):
+        if stated and kind not in allowed:
+            raise InputError(f"{kind} weights have no {key}", f"It belongs to {', '.join(allowed)} ones.", key=key)
     if (kind == "step") != (driver.blocks is not None):
         raise InputError(
             "blocks are those of step weights, which need them", "Give both, such as blocks = [1, 2, 3].", key="blocks"
@@ -191,7 +199,7 @@ def _check_shape(driver: StatedDriver) -> None:
             raise InputError(f"the blocks hold {sum(blocks)} lags, the span {span}", "Leave out span.", key="blocks")
     if degree is not None and kind != "polynomial":
         raise InputError("a degree is that of polynomial weights", 'State weights = "polynomial".', key="degree")
-    least = {"zero": 2, "far zero": 1}.get(driver.ends, 0)
+    least = pins(driver.pinned)
     if degree is not None and kind == "polynomial" and degree < least:
         raise InputError(
             f"a polynomial of degree {degree} that is zero there is zero throughout",
@@ -236,7 +244,7 @@ def options(driver: Stated, a_period: float, most: int) -> list[Stated]:
         for kind in kinds:
             degrees: list[int | None] = [None]
             if kind == "polynomial":
-                least = {"zero": 2, "far zero": 1}.get(driver.ends, 1)
+                least = max(pins(driver.pinned), 1)
                 highest = min(max(_HIGHEST, least), span - 1 + least)
                 degrees = [driver.degree] if driver.degree is not None else list(range(least, highest + 1))
             for degree in degrees:
