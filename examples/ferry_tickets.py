@@ -4,10 +4,10 @@ import tempfile
 from pathlib import Path
 
 import offing as of
-from offing.demo import run_demo
+from offing.demo import run_ferry
 
 folder = Path(tempfile.mkdtemp())
-run_demo(folder, lambda line: None)  # makes the data of the Tern Islands
+run_ferry(folder, lambda line: None)  # makes the data of the Tern Islands
 
 tickets = of.read(folder / "tickets.csv", stamp="start", unit={"sold": "tickets", "fare": "EUR"})
 plan = of.read(folder / "plan.csv", stamp="start")

@@ -33,7 +33,7 @@ def test_the_demo_show_the_quarter_on_three_dates(folder):
         "values still expected",
         "what was expected, times",
         "their mean by past squared errors",
-        "true effects and shapes lie in their 95 % intervals",
+        "true effects lie in their 95 % intervals",
     ):
         assert words in said
     running = table(folder, "running")

@@ -202,7 +202,7 @@ def test_the_study_writes_them_and_full_statistics_are_one_option_further(demo_f
     study = study.replace('table = "island_days.csv"', 'table = "island_days.csv"\npooling = "none"')
     study += '\n[driver_selection]\ncolumns = ["tickets.fare", "tickets.storm hours"]\nlags = [1, 2, 3]\nmost = 3\n'
     (tmp_path / "study.toml").write_text(study)
-    ran = run_cli("screen", tmp_path / "study.toml", "--out", tmp_path / "chosen")
+    ran = run_cli("search", tmp_path / "study.toml", "--drivers", "--out", tmp_path / "chosen")
     assert (ran.status, ran.err) == (0, "")
     table = pd.read_csv(tmp_path / "chosen" / "screening.csv")
     assert table.columns.tolist() == ["series", "model", "scenario", "size", "error", "one_se", "drivers", "proposed"]
@@ -211,4 +211,4 @@ def test_the_study_writes_them_and_full_statistics_are_one_option_further(demo_f
     assert (tmp_path / "chosen" / "screening.png").exists()
     assert len(pd.read_csv(tmp_path / "chosen" / "stability.csv")) == 6
     (tmp_path / "study.toml").write_text(body)
-    assert "does not say what to choose from" in run_cli("screen", tmp_path / "study.toml").err
+    assert "does not say what to choose from" in run_cli("search", tmp_path / "study.toml", "--drivers").err

@@ -7,7 +7,7 @@ import pandas as pd
 import pytest
 
 import offing as of
-from offing.demo.run import draft_messy
+from offing.demo.ferry_story import draft_messy
 from offing.engine import peaks
 from offing.study.inspection import inspected
 

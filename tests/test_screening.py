@@ -233,7 +233,7 @@ basis = "ex-post"
 """
     study = tmp_path / "study.toml"
     study.write_text(text)
-    ran = run_cli("screen", study, "--out", tmp_path / "out")
+    ran = run_cli("search", study, "--drivers", "--out", tmp_path / "out")
     assert ran.status == 0
     assert 'data = "data.x2"' in ran.out
     lines = (tmp_path / "out" / "selected.toml").read_text()

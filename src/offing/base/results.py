@@ -181,6 +181,8 @@ ENTRIES: dict[str, Entry] = {}
 
 #: The commands that show a study's fits, and those among them that look ahead.
 SHOWING, AHEAD = ("fit", "forecast", "explain"), ("forecast", "explain")
+#: The command that chooses among many drivers.
+SELECTING = "search --drivers"
 #: The same with all statistics.
 FULL = ("fit --full", "forecast --full", "explain --full")
 

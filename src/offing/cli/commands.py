@@ -79,9 +79,9 @@ def demo(folder: Path, story: str) -> None:
     FOLDER is tern-islands by default. The ferry's study is of weeks, that of the district heat of hours, that of the
     boatyard of quarters with months and weeks; that of the service reads months from a small statistics service.
     """
-    from offing.demo import run_boatyard, run_demo, run_heat, run_service  # noqa: PLC0415
+    from offing.demo import run_boatyard, run_ferry, run_heat, run_service  # noqa: PLC0415
 
-    runs = {"ferry": run_demo, "heat": run_heat, "boatyard": run_boatyard, "service": run_service}
+    runs = {"ferry": run_ferry, "heat": run_heat, "boatyard": run_boatyard, "service": run_service}
     runs[story](folder, _echo)
 
 
@@ -269,19 +269,32 @@ def _report(output: Any, out: Path | None, as_json: bool, *, full: bool = False)
 )
 @click.option("--workers", type=int, help="How many processes share the work.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
-def search(study: Path, budget: str | None, out: Path | None, workers: int | None, as_json: bool) -> None:
+@click.option("--drivers", is_flag=True, help="Choose among the many drivers that [driver_selection] offers.")
+def search(  # noqa: PLR0917  click gives every option by its name
+    study: Path, budget: str | None, out: Path | None, workers: int | None, as_json: bool, drivers: bool
+) -> None:
     """Search for a better model among what [search] of STUDY, a TOML file, offers.
 
-    The newest periods are held back; the winner is scored on them once, honestly.
+    The newest periods are held back; the winner is scored on them once, honestly. With --drivers the best model of
+    every number of drivers, among those of [driver_selection].
     """
     started = time.monotonic()
     from offing.base.parallel import processes  # noqa: PLC0415
+    from offing.base.results import SELECTING  # noqa: PLC0415
     from offing.study import open_study  # noqa: PLC0415
     from offing.study.judged import study_search  # noqa: PLC0415
     from offing.study.judged_outputs import judged  # noqa: PLC0415
     from offing.writers import made  # noqa: PLC0415
 
     opened = open_study(study)
+    if drivers:
+        from offing.base import InputError  # noqa: PLC0415
+        from offing.study.outputs import StudyOutput  # noqa: PLC0415
+
+        if budget is not None:
+            raise InputError("a choice of drivers takes no budget", "Leave out --budget.", key="--budget")
+        _report(StudyOutput(opened, SELECTING), out, as_json)
+        return
     record = None
     if out is not None:
         record = made(out) / "search-record.jsonl"
@@ -292,7 +305,6 @@ def search(study: Path, budget: str | None, out: Path | None, workers: int | Non
 
 
 _study_command("fit", "Fit the models of STUDY, a TOML file: what each driver does, and the coefficients.")
-_study_command("screen", "Choose among the many drivers that [driver_selection] of STUDY, a TOML file, offers.")
 _study_command("forecast", "Forecast the target of STUDY, a TOML file, with intervals.")
 _judging_command("backtest", "Forecast from past origins, as STUDY, a TOML file, would have done there.")
 _judging_command(

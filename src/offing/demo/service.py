@@ -4,21 +4,16 @@ from __future__ import annotations
 
 import json
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import date
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
-from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
 import numpy as np
 import pandas as pd
 
-from offing.demo.compared import inset
-from offing.writers import Bundle
-
-Say = Callable[[str], object]
 #: The first month, and the last one that is published at each date: the month before it.
 FIRST, MONTHS, LAST_DAY = "2018-01", 96, date(2026, 1, 20)
 #: Months whose values are still revised, and by how much of themselves at first.
@@ -117,80 +112,3 @@ def serving(port: int = 0) -> Iterator[str]:
     finally:
         server.shutdown()
         server.server_close()
-
-
-_STUDY = """\
-format = 1
-title = "Nights on the North Island"
-
-[sources.nights]
-service = "{address}"
-series = "NIGHTS/M.NORTH"
-downloads = "downloads"
-unit = {{ value = "nights" }}
-
-[sources.bookings]
-service = "{address}"
-series = "BOOKINGS/M.NORTH"
-downloads = "downloads"
-unit = {{ value = "rooms" }}
-
-[target]
-data = "nights.value"
-scale = "log"
-
-[[terms]]
-type = "trend"
-
-[[terms]]
-type = "season"
-cycle = "year"
-harmonics = 2
-
-[[terms]]
-type = "driver"
-name = "bookings a month before"
-data = "bookings.value"
-transform = ["log"]
-lags = [1]
-
-[forecast]
-horizon = 1
-
-[backtest]
-horizon = 1
-origins = 12
-"""
-
-
-def run_service(folder: Path, say: Say) -> None:
-    """Start the service, search it, keep a download of each of twelve months, and judge the study on what was known."""
-    from offing.study import open_study  # noqa: PLC0415  the study's room is above for all but this
-    from offing.study.inspection import found_series  # noqa: PLC0415
-    from offing.study.judged_outputs import judged  # noqa: PLC0415
-    from offing.study.outputs import StudyOutput  # noqa: PLC0415
-    from offing.tables.sources.web import fetched, keep_download  # noqa: PLC0415
-
-    with serving() as address:
-        say(f"1. A statistics service of the Tern Islands answers at {address} while this runs.\n")
-        say(f"2. offing inspect {address} --find booking\n")
-        say(inset(found_series(address, "booking")))
-        Bundle({"study.toml": _STUDY.format(address=address).encode()}).write(folder)
-        for months_ago in range(12, 0, -1):
-            day = (pd.Timestamp(LAST_DAY) - pd.DateOffset(months=months_ago)).date()
-            for flow in ("NIGHTS", "BOOKINGS"):
-                content = fetched(f"{address}/data/dataflow/*/{flow}/*/M.NORTH?asOf={day}")
-                keep_download(folder / "downloads" / f"{flow}-M.NORTH" / f"{day}.csv", content)
-        say("\n3. Kept a download of each of twelve months, in downloads: the newest values are revised three times.")
-        say(f"\n4. offing forecast {folder / 'study.toml'}\n")
-        study = open_study(folder / "study.toml")
-        say(inset(StudyOutput(study, "forecast").in_words()))
-        say(f"\n5. offing backtest {folder / 'study.toml'}: every origin sees what had been published by then\n")
-        say(inset(judged([study], "backtest").in_words()))
-        bookings = study.tables["bookings"]
-        vintages = getattr(bookings, "vintages", None)
-        if vintages is not None:
-            revised = len(vintages.at) - len(np.unique(vintages.row))
-            say(f"\n   {revised:,} values of bookings were revised after their first download.")
-    say("\nThe service has stopped. The study still runs, from the newest download:")
-    say(f"     offing forecast {folder / 'study.toml'}")

@@ -181,7 +181,8 @@ def draw_comparison(result: Comparison) -> Picture:
     picture, axes = canvas(
         title,
         f"One dot an origin ({result.basis}), the bar is over all {len(result.losses)}; the line joins the origins of "
-        f"the best candidate with those of the best reference. Bold: not worse than the best at 10 %.{more}",
+        f"the best candidate with those of the best reference. Bold: in the set that holds the best with 95 % "
+        f"probability.{more}",
         left=0.26,
     )
     among = set(table.loc[table["among_best"], "model"])

@@ -94,7 +94,7 @@ def best_set(losses: Array, *, block: int = 1, draws: int = 2000, seed: int = 0)
     """The p (m,) with which each of m forecasts belongs to the set of the best (Hansen, Lunde & Nason 2011).
 
     The worst, by the largest t of its mean loss against that of all, leaves the set while equality of all is rejected;
-    its p is the largest of the tests so far. Those whose p is at least 0.1 cannot be separated from the best at 90 %.
+    its p is the largest of the tests so far. Those whose p is at least 0.05 hold the best with 95 % probability.
 
     Parameters
     ----------
@@ -110,7 +110,7 @@ def best_set(losses: Array, *, block: int = 1, draws: int = 2000, seed: int = 0)
     >>> import numpy as np
     >>> from offing.engine import best_set
     >>> losses = np.random.default_rng(1).normal(size=(40, 3)) ** 2 + np.array([0.0, 0.0, 3.0])
-    >>> (best_set(losses) >= 0.1).tolist()
+    >>> (best_set(losses) >= 0.05).tolist()
     [True, True, False]
     """
     n, m = losses.shape

@@ -21,9 +21,7 @@ from offing.evaluation.scoring import SCORES, all_parts, check_score, scored
 from offing.model import Model
 
 Loss = Literal["squared", "absolute"]
-#: Candidates whose p of belonging to the best ones is at least this cannot be separated from the best.
-DOUBT = 0.1
-#: The level of every paired test.
+#: The level of every test: of two forecasts, and of whether a candidate belongs to the set of the best ones.
 LEVEL = 0.05
 #: Fewer origins than this show nothing about chance.
 FEWEST = 5
@@ -146,7 +144,7 @@ class Comparison(Result, figure="judging.draw_comparison"):
                     "worst_rank": ranks[name].max(),
                     "skill": np.nan if ahead is None else self._skill(name),
                     "p_best": self.p_best[name],
-                    "among_best": bool(self.p_best[name] >= DOUBT),
+                    "among_best": bool(self.p_best[name] >= LEVEL),
                     "columns": np.mean(columns) if columns else np.nan,
                     "seconds": sum(each.seconds for each in own),
                 }
@@ -259,9 +257,9 @@ class Comparison(Result, figure="judging.draw_comparison"):
         if len(self.losses) < FEWEST:
             lines.append(f"{count(len(self.losses), 'origin')} cannot separate candidates; {FEWEST} are the least.")
         elif others:
-            lines.append(f"Not significantly worse than the best at 10 %: {', '.join(others)}.")
+            lines.append(f"With 95 % probability the best is among '{self.best}', {', '.join(map(repr, others))}.")
         else:
-            lines.append("All others are significantly worse at 10 %.")
+            lines.append(f"All others are significantly worse than '{self.best}' at 5 %.")
         if len(self.losses) > 1 and self.best_reference is not None:
             own, theirs = self.by_origin[self.best], self.by_origin[self.best_reference]
             lost, worst = int((own > theirs).sum()), pd.Timestamp(str(own.idxmax()))
@@ -298,7 +296,8 @@ class Comparison(Result, figure="judging.draw_comparison"):
     def __str__(self) -> str:
         note = (
             "Spread: standard deviation over origins. Rank: mean over origins, 1 is best. Skill: against the best "
-            "reference. *: not to be separated from the best."
+            "reference. p best and *: whether one belongs to the set that holds the best of all with 95 % probability, "
+            "which asks of all at once; the first line asks of two alone, so that the two may differ."
         )
         return f"{wrapped(self.sentences)}\n\n{self.text_table()}\n\n{wrapped(note)}"
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import fields
 
-from offing.base.results import Entry, alone, register
+from offing.base.results import SELECTING, Entry, alone, register
 from offing.base.toml import toml, toml_key
 from offing.evaluation.screening import Screening, screening_rows, stability_rows
 from offing.terms import Driver
@@ -65,12 +65,12 @@ register(
     Entry(
         "screening",
         of=lambda study, name: alone(study.screenings[name]),
-        text={"screen": _screened},
-        figure_for=["screen"],
+        text={SELECTING: _screened},
+        figure_for=[SELECTING],
         files={
             "screening": lambda found, _: screening_rows(found),
             "stability": lambda found, _: stability_rows(found),
         },
-        files_for=["screen"],
+        files_for=[SELECTING],
     )
 )

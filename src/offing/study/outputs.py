@@ -12,7 +12,7 @@ import pandas as pd
 
 from offing.base import Finding, InputError, count
 from offing.base.progress import Progress
-from offing.base.results import AHEAD, Entry, file_part, shown_by
+from offing.base.results import AHEAD, SELECTING, Entry, file_part, shown_by
 from offing.base.text import wrapped
 from offing.evaluation.selected_drivers import selected_lines
 from offing.study.study import Study
@@ -182,14 +182,14 @@ def _may(kind: str, wanted: list[str] | None) -> bool:
 
 @dataclass(frozen=True)
 class StudyOutput(Output):
-    """What ``fit``, ``forecast``, ``explain`` and ``screen`` give of a study."""
+    """What ``fit``, ``forecast``, ``explain`` and ``search --drivers`` give of a study."""
 
     subject: Study
 
     @property
     def units(self) -> Mapping[str, Any]:
         """The study's fits, or its screenings' bases."""
-        if self.command == "screen":
+        if self.command == SELECTING:
             return {name: each.base for name, each in self.subject.screenings.items()}
         if self.command != "fit":
             # A series without a forecast has no further results either.
@@ -205,7 +205,7 @@ class StudyOutput(Output):
 
     def notes(self) -> list[str]:
         """Series without a result, and columns that no model uses."""
-        if self.command == "screen":
+        if self.command == SELECTING:
             return []
         unused = _unused(self.subject) if self.command == "fit" else ""
         left_out = left_out_words(self.subject.left_out) if self.subject.left_out else ""
@@ -213,12 +213,12 @@ class StudyOutput(Output):
 
     def more_rows(self) -> dict[str, pd.DataFrame]:
         """Why series have no result, below what was done to the others."""
-        left_out = {} if self.command == "screen" else self.subject.left_out
+        left_out = {} if self.command == SELECTING else self.subject.left_out
         return {"treatments": left_out_rows(left_out)} if left_out else {}
 
     def more_files(self) -> dict[str, str]:
         """Of a screening the lines for a study."""
-        if self.command != "screen":
+        if self.command != SELECTING:
             return {}
         found = self.subject.screenings
         return {f"selected{self.suffix(name)}.toml": selected_lines(each) + "\n" for name, each in found.items()}
@@ -246,17 +246,17 @@ class StudyOutput(Output):
         """Those of the screenings, fits or forecasts, and why series have no result."""
         study = self.subject
         results: Mapping[str, Any] = study.forecasts if self.command in AHEAD else study.fits
-        results = study.screenings if self.command == "screen" else results
+        results = study.screenings if self.command == SELECTING else results
         found: list[dict[str, object]] = [
             {"series": fit.series_name, "model": fit.model.name, **dataclasses.asdict(finding)}
             for name, fit in self.units.items()
             for finding in results[name].findings
         ]
-        return found + ([] if self.command == "screen" else left_out_findings(study.left_out))
+        return found + ([] if self.command == SELECTING else left_out_findings(study.left_out))
 
     def record(self) -> dict[str, object]:
         """What was read, with which versions."""
-        return self.subject.record(plans=self.command not in ("fit", "screen"))
+        return self.subject.record(plans=self.command not in ("fit", SELECTING))
 
 
 def left_out_words(left_out: Mapping[str, InputError]) -> str:
