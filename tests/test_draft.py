@@ -43,7 +43,7 @@ def test_trials_of_the_newest_rows_are_those_of_a_table_that_begins_there():
     x = np.column_stack([np.ones(80), np.linspace(-1, 1, 80), generator.normal(size=(80, 6))])
     y = x.sum(axis=1) + np.cumsum(generator.normal(size=80))
     ahead, away = generator.normal(size=(1, 3, 8)), np.array([[1, 2, 3]])
-    rest = {"groups": np.array([-1, -1, *[0] * 6]), "kept": np.zeros(1, dtype=int), "carried": True}
+    rest = {"groups": np.array([-1, -1, *[0] * 6]), "kept": np.zeros(1, dtype=int), "autocorrelated": True}
     whole = trials(x, y, [60, 75], np.vstack([ahead, ahead]), np.vstack([away, away]), starts=[20, 35], **rest)
     for fold, (start, end) in enumerate([(20, 60), (35, 75)]):
         alone = trials(x[start:end], y[start:end], [end - start], ahead, away, **rest)

@@ -19,9 +19,10 @@ from offing.engine import (
     mixed_quantiles,
     nested_accuracy,
 )
-from offing.evaluation.calibration import STEP, margins, needed, scaled_errors
-from offing.evaluation.combination import learnt_weights
+from offing.evaluation.calibration import STEP
+from offing.evaluation.combined_runs import learnt_weights
 from offing.evaluation.fold_results import PROBABILITIES
+from offing.evaluation.recalibration import margins, needed, scaled_errors
 from offing.model.rows import SHOWN
 from test_backtests import SEASONAL, monthly
 from test_models import weekly

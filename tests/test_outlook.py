@@ -64,7 +64,7 @@ def test_a_scenario_equal_to_the_base_differs_by_exactly_nothing():
         assert np.array_equal(found.of(each.name).mean, BASE.mean)
         assert (found.differences(each.name) == 0.0).all(axis=None)
     assert (found.totals["difference"] == 0.0).all()
-    assert "it may be zero" not in found.sentences
+    assert "the interval includes zero" not in found.sentences
 
 
 def test_a_scenario_builds_on_another_and_differences_are_paired():
@@ -139,7 +139,7 @@ def test_modelled_drivers_keep_how_they_go_together_and_widen_the_forecast():
     assert np.sqrt(np.square(half).sum(axis=0)) == pytest.approx(moved.std(axis=0), rel=0.05)
     alone = fit.forecast(10, scenario=of.Scenario("one", {"cold": of.Modelled(), "wind": 5.0}))
     assert (ahead.spread > alone.spread).all()
-    assert "as a model of its own expects (own lags; off by" in ahead.assumed["cold"], (
+    assert "forecast by a separate model (own lags; RMSE" in ahead.assumed["cold"], (
         "there is neither trend nor season"
     )
     with pytest.raises(of.InputError, match="no driver of the forecast is modelled"):

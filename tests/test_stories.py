@@ -51,9 +51,9 @@ What if
 'dearer': −4,822 tickets (−2.2 %, 95 % between −6,282 and −3,378). It assumes 'fare' +5 % from 2026-08-03.
 'stormy and dearer': −7,593 tickets (−3.4 %, 95 % between −9,077 and −6,152). It assumes 'fare' +5 % from 2026-08-03;
   'storm hours' as in 13 weeks from 2022-07-04 to 2022-09-26, of 4 years seen the worst: that of the lowest forecast.
-'unknown': −3,558 tickets (−1.6 %, 95 % between −10,630 and +4,261); it may be zero. It assumes 'sailings' as a model
-  of its own expects (season, own lags; off by 3.74 sailings from 6 past origins); 'storm hours' as a model of its own
-  expects (season; off by 14.8 hours from 6 past origins).
+'unknown': −3,558 tickets (−1.6 %, 95 % between −10,630 and +4,261); the interval includes zero. It assumes 'sailings'
+  forecast by a separate model (season, own lags; RMSE 3.74 sailings over 6 back-tests); 'storm hours' forecast by a
+  separate model (season; RMSE 14.8 hours over 6 back-tests).
 Beyond what history has seen, 'dearer' and 'stormy and dearer': In 10 weeks of the forecast 'fare' lies outside what
   was fitted (up to 21.651 EUR; fitted 16.22 to 20.51 EUR).
 
@@ -63,8 +63,8 @@ By hand
 What it rests on
 warning: In 4 weeks of the forecast 'fare' lies outside what was fitted (up to 20.75 EUR; fitted 16.22 to 20.51 EUR).
   There the model extrapolates.
-Cost of unknown drivers: RMSE 1,348 of 'main' ex-ante, with what was known or expected of them, and 807
-  ex-post, with their actual values (+67 %).
+Cost of unknown drivers: RMSE 1,348 of 'main' ex-ante, with what was known or expected of them, and 807 ex-post, with
+  their actual values (+67 %).
 """
 
 LAST_MONTH = """\

@@ -347,7 +347,7 @@ def test_what_cannot_be_walked_ends_in_one_message():
     ahead = fit.forecast(AHEAD, plan=PLAN)
     faults = [
         (lambda: of.walk(ahead, span="2031"), "no period of 13 weeks .* lies in 2031"),
-        (lambda: of.walk(ahead, span="someday"), "is no span"),
+        (lambda: of.walk(ahead, span="someday"), "is not a time span"),
         (lambda: of.walk(ahead, ("2023-06-01", "2023-03-01")), "lies before"),
         (lambda: of.walk(ahead, "1999"), "no known period lies in 1999"),
         (lambda: of.walk(ahead, {"fares": 3.0}), "the model has no driver 'fares'"),

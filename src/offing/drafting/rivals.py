@@ -16,8 +16,8 @@ from offing.drafting.past import Past
 from offing.drafting.rules import SUPPORT
 from offing.drafting.widening import errors_of_choosing, widened_run, widening
 from offing.evaluation import Backtest
-from offing.evaluation.backtest import jobs_of
-from offing.evaluation.combination import STATED_WEIGHTS
+from offing.evaluation.backtesting import jobs_of
+from offing.evaluation.combination_methods import STATED_WEIGHTS
 from offing.evaluation.fold_results import Run
 from offing.evaluation.refit import Job
 from offing.evaluation.runner import attempt_all

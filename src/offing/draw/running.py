@@ -31,7 +31,7 @@ from offing.draw.style import (
     times_of,
 )
 from offing.evaluation import Combination
-from offing.evaluation.combination import STATED_WEIGHTS
+from offing.evaluation.combination_methods import STATED_WEIGHTS
 from offing.explain import REESTIMATED, Inputs, Nowcast
 
 _HISTORY = 12

@@ -152,7 +152,7 @@ def draw_sensitivity(result: Sensitivity) -> Picture:
     keys = [
         Patch(facecolor=TERMS[0], label="raises"),
         Patch(facecolor=TERMS[1], hatch="//", edgecolor=PAPER, label="lowers"),
-        Patch(facecolor=PAPER, edgecolor=QUIET, label="may be zero"),
+        Patch(facecolor=PAPER, edgecolor=QUIET, label="interval includes zero"),
     ]
     legend(axes, handles=keys, loc="lower right", bbox_to_anchor=(1.0, 1.0))
     return picture

@@ -32,10 +32,10 @@ from offing.engine.qr import Solution, explain_dependence, join, solve, take, tr
 from offing.engine.robust import group_medians
 from offing.engine.robust_covariance import Covariance, sandwiched
 from offing.engine.robust_loss import Loss
+from offing.engine.shapes import Bent, Grid, Shapes
 from offing.engine.simulation import SEED, accumulate, accumulated, difference_weights, growth_paths
 from offing.engine.solver import Problem, Solved, regress
 from offing.engine.t_distribution import quantile, two_sided_p
-from offing.engine.variable_projection import Bent, Grid, Shapes
 from offing.engine.variance_components import AWAY, FREE, SHARED
 
 __all__ = [

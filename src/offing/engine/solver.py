@@ -17,8 +17,9 @@ from offing.engine.ar_estimation import Dynamics, NoiseFit, carry_on
 from offing.engine.ar_filter import Chain, Times
 from offing.engine.least_squares import Estimate, Reduced, least_squares
 from offing.engine.robust_loss import Loss, Robust
+from offing.engine.shapes import Bent, Shapes
 from offing.engine.threads import threads_for
-from offing.engine.variable_projection import Bent, Beside, End, Shapes, Trial, descend, lowest
+from offing.engine.variable_projection import Beside, End, Trial, descend, lowest
 from offing.engine.variance_components import Groups, Keeping, learn
 
 _ROUNDS = 60

@@ -2,30 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Literal, get_args
+from typing import Literal
 
 import numpy as np
 import pandas as pd
 
-from offing.base import InputError, nearest
+from offing.base import InputError
 from offing.base.arrays import Array
 from offing.base.results import AHEAD, Entry, Result, alone, register
 from offing.base.text import number, rounded, text_table
 from offing.calendar import Axis
-from offing.engine import (
-    TRIMMED,
-    averaged_quantiles,
-    inverse_squares,
-    least_squares_weights,
-    middle_weights,
-    mixed_quantiles,
+from offing.evaluation.combination_methods import (
+    LEARNT,
+    METHODS,
+    STATED_WEIGHTS,
+    Pooling,
+    check_method,
+    pooled_quantiles,
+    stated_weights,
 )
-from offing.evaluation.fold_results import PROBABILITIES, Basis, Run
+from offing.evaluation.fold_results import PROBABILITIES
 from offing.evaluation.origins import Cuts, Origins, at_place, rows_before
-from offing.evaluation.past_forecasts import PastForecasts
 from offing.evaluation.refit import Job, known_ahead_by
 from offing.evaluation.runner import run_all
 from offing.model import Contributions, Forecast, Model
@@ -38,21 +38,6 @@ from offing.model.rows import SHOWN, contribution_rows, iso, keyed, stamped
 from offing.tables import Information, Panel, Sources, Table, split_series
 
 Edge = Literal["expected", "shifted"]
-Pooling = Literal["quantiles", "probabilities"]
-#: Weights (n, m) of the members of n forecasts (n, m), given their past errors (p, m). Others can be added here.
-METHODS: dict[str, Callable[[Array, Array], Array]] = {
-    "mean": lambda forecasts, errors: np.full(forecasts.shape, 1.0 / forecasts.shape[1]),
-    "median": lambda forecasts, errors: middle_weights(forecasts),
-    "trimmed mean": lambda forecasts, errors: middle_weights(forecasts, TRIMMED),
-    "past errors": lambda forecasts, errors: np.tile(inverse_squares(errors), (len(forecasts), 1)),
-    "least squares": lambda forecasts, errors: np.tile(least_squares_weights(errors), (len(forecasts), 1)),
-}
-#: The method of a combination whose weights are stated.
-STATED_WEIGHTS = "stated weights"
-#: Methods that look at past errors.
-LEARNT = ("past errors", "least squares")
-#: With fewer past origins weights are not learnt yet, and all members count alike.
-FEWEST = 4
 
 
 @dataclass(frozen=True)
@@ -198,27 +183,6 @@ class Combination(Result, figure="running.draw_combination"):
         return text_table([self.axis.frequency.unit, *self.table.columns], columns)
 
 
-def check_method(method: str, pooling: str) -> None:
-    """Refuse words that mean nothing.
-
-    Raises
-    ------
-    InputError
-        Naming what is allowed.
-    """
-    if method not in METHODS and method != STATED_WEIGHTS:
-        raise InputError(f"found {method!r}", nearest(str(method), METHODS), key="method")
-    if pooling not in get_args(Pooling):
-        raise InputError(f"found {pooling!r}", nearest(str(pooling), get_args(Pooling)), key="pooling")
-
-
-def pooled_quantiles(quantiles: Array, weights: Array, pooling: Pooling) -> Array:
-    """Quantiles (n, q) from those (m, n, q) of the members with weights (n, m)."""
-    if pooling == "quantiles":
-        return averaged_quantiles(quantiles, weights)
-    return mixed_quantiles(quantiles, weights, PROBABILITIES)
-
-
 def combine(
     models: Sequence[Model],
     data: Data,
@@ -311,16 +275,10 @@ def combine(
     forecasts = np.column_stack([each.mean for each in found.values()])
     index = first.axis.frequency.index(moments).rename("origin")
     if weights is not None:
-        pointwise = _stated([weights[model.name] / len(unreleased) for model, _ in members], forecasts.shape)
+        pointwise = stated_weights([weights[model.name] / len(unreleased) for model, _ in members], forecasts.shape)
         return Combination(found, pointwise, pd.DataFrame(errors, index=index, columns=names), STATED_WEIGHTS, pooling)
     pointwise = METHODS[method](forecasts, errors)
     return Combination(found, pointwise, pd.DataFrame(errors, index=index, columns=names), method, pooling)
-
-
-def _stated(weights: Sequence[float], shape: tuple[int, ...]) -> Array:
-    """Stated weights, which then add up to one, for every forecast of an array (…, m)."""
-    own = np.array(weights, dtype=np.float64)
-    return np.broadcast_to(own / own.sum(), shape).copy()
 
 
 def _earlier(first: Forecast, tables: dict[str, Table], target: str, count: int) -> Cuts:
@@ -343,83 +301,6 @@ def _earlier(first: Forecast, tables: dict[str, Table], target: str, count: int)
             f"{count} earlier origins leave too few periods before the first", "Give fewer origins.", key="origins"
         )
     return Cuts(Origins(first.axis.n, count), table, column, int(known[0]), moments, rows)
-
-
-def combined_runs(
-    backtest: PastForecasts,
-    *,
-    method: str = "mean",
-    members: Sequence[str] | None = None,
-    pooling: Pooling = "quantiles",
-    name: str | None = None,
-    weights: Mapping[str, float] | None = None,
-) -> list[Run]:
-    """The runs of one more candidate, some members in one; see `Backtest.combined`."""
-    check_method(method, pooling)
-    if weights is not None:
-        method, members = STATED_WEIGHTS, [each for each, weight in weights.items() if weight > 0.0]
-    own = [run.name for run in backtest.own if run.kind in ("model", "external")]
-    chosen = list(dict.fromkeys(own)) if members is None else list(members)
-    for each in chosen:
-        if each not in {run.name for run in backtest.runs}:
-            raise InputError(
-                f"there is no forecast {each!r}", nearest(each, [run.name for run in backtest.runs]), key="members"
-            )
-    if len(chosen) < 2 and weights is None:
-        raise InputError(f"found {len(chosen)} members", "Give two or more.", key="members")
-    title = name or ("mean of models" if method == "mean" else method)
-    if title in {run.name for run in backtest.runs}:
-        raise InputError(f"there is a forecast {title!r} already", "Give another name.", key="name")
-    runs = []
-    for basis in backtest.bases:
-        for series in backtest.series:
-            parts = [next(run for run in backtest.chosen(basis, series) if run.name == each) for each in chosen]
-            runs.append(
-                _combined(parts, title, basis, method, pooling, [(weights or {}).get(each, 0.0) for each in chosen])
-            )
-    return runs
-
-
-def _combined(  # noqa: PLR0917  what a run is made of
-    parts: Sequence[Run], name: str, basis: Basis, method: str, pooling: Pooling, stated: Sequence[float]
-) -> Run:
-    """One run made of several on the same origins."""
-    means = np.stack([run.mean for run in parts], axis=-1)
-    weights = _stated(stated, means.shape) if method == STATED_WEIGHTS else learnt_weights(parts, method)
-
-    def quantiles() -> Array:
-        own = np.array([run.quantiles for run in parts])
-        f, h = means.shape[:2]
-        flat = own.reshape(len(parts), f * h, -1)
-        return pooled_quantiles(flat, weights.reshape(f * h, -1), pooling).reshape(f, h, -1)
-
-    made = quantiles if all(run.made is not None for run in parts) else None
-    return Run(
-        parts[0].series,
-        name,
-        basis,
-        "combination",
-        parts[0].cuts,
-        (weights * means).sum(axis=-1),
-        made,
-        seconds=sum(run.seconds for run in parts if run.kind == "model"),
-        members=tuple(run.name for run in parts),
-        weights=weights,
-    )
-
-
-def learnt_weights(parts: Sequence[Run], method: str) -> Array:
-    """Weights (f, h, m) of members at each origin, from what was known of their errors there."""
-    means = np.stack([run.mean for run in parts], axis=-1)
-    errors = np.stack([run.error for run in parts], axis=-1)
-    found = np.empty(means.shape)
-    for fold in range(len(means)):
-        known = parts[0].cuts.known_by(fold)[:fold, :, None] & np.isfinite(errors[:fold])
-        whole = np.asarray(known.all(axis=-1))
-        rows = errors[:fold][whole]
-        enough = int(whole.any(axis=1).sum()) >= FEWEST
-        found[fold] = METHODS[method if enough or method not in LEARNT else "mean"](means[fold], rows)
-    return found
 
 
 def combined_rows(found: Combination) -> pd.DataFrame:

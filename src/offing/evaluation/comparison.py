@@ -30,7 +30,7 @@ _SAME = 1e-9
 
 
 @dataclass(frozen=True)
-class Comparison(Result, figure="judging.draw_comparison"):
+class Comparison(Result, figure="comparison.draw_comparison"):
     """Candidates and references compared with each other on the same periods. Made by `Backtest.compare`.
 
     Attributes

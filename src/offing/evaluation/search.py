@@ -17,7 +17,8 @@ from offing.base import InputError, count, nearest
 from offing.base.parallel import Workers
 from offing.base.results import Result
 from offing.base.text import number, percent, rounded, text_table
-from offing.evaluation.backtest import Backtest, bases_of
+from offing.evaluation.backtest import Backtest
+from offing.evaluation.backtesting import bases_of
 from offing.evaluation.fold_results import Basis
 from offing.evaluation.origins import Origins
 from offing.evaluation.scoring import SCORES, check_score, score_of

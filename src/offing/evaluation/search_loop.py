@@ -12,7 +12,8 @@ import numpy as np
 
 from offing.base import InputError, Progress
 from offing.base.parallel import Workers
-from offing.evaluation.backtest import Backtest, jobs_of
+from offing.evaluation.backtest import Backtest
+from offing.evaluation.backtesting import jobs_of
 from offing.evaluation.fold_results import Basis, Run
 from offing.evaluation.origins import Origins
 from offing.evaluation.refit import Job

@@ -15,7 +15,8 @@ from offing.explain.term_tests import TermTests, term_tests
 from offing.explain.totals import Totals, totals
 from offing.explain.trend import TrendPath, trend
 from offing.explain.variance_shares import VarianceShares, variance_shares
-from offing.explain.what_if.forecast_adjustments import AdjustedForecast, Adjustment, adjust_forecast
+from offing.explain.what_if.adjustment import Adjustment
+from offing.explain.what_if.forecast_adjustments import AdjustedForecast, adjust_forecast
 from offing.explain.what_if.probabilities import Exceedance, Paths, paths
 from offing.explain.what_if.scenarios import Scenarios, scenarios
 from offing.explain.what_if.sensitivity import Sensitivity, sensitivity

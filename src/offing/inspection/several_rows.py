@@ -15,12 +15,13 @@ from offing.base.arrays import Array
 from offing.calendar import DAY, Frequency
 from offing.calendar.frequency import HOUR
 from offing.tables.aggregation_rules import Rule, looks_like_key, rule_for
-from offing.tables.frequency_detection import zones_of
+from offing.tables.changing_clocks import zones_of
 from offing.tables.notation import understood
 from offing.tables.number_parsing import to_numbers
+from offing.tables.opening import open_file
 from offing.tables.read_options import Reading
-from offing.tables.reading import open_file
-from offing.tables.reshape import filled_down, looks_wide, place_in_year, side_of
+from offing.tables.reshape import filled_down, looks_wide, place_in_year
+from offing.tables.side_by_side import side_of
 from offing.tables.tidying import time_column
 from offing.tables.timestamps import stamps_of
 

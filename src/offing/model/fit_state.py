@@ -25,7 +25,8 @@ from offing.engine import (
     partial,
     running,
 )
-from offing.model.design import Design, Layout, lay_out
+from offing.model.design import Design, lay_out
+from offing.model.layout import Layout
 from offing.model.options import ModelOptions
 from offing.model.target_transform import Scale
 from offing.tables import Information, View

@@ -75,7 +75,7 @@ def chosen_terms(future: Future) -> Chosen:
     if not np.isfinite(errors[best]):
         return Chosen(sets[whole], whole, errors)
     unit = f" {future.unit}" if future.unit else ""
-    return Chosen(sets[best], f"{best} (RMSE {number(errors[best])}{unit} over {len(ends)} back-tests)", errors)
+    return Chosen(sets[best], f"{best}; RMSE {number(errors[best])}{unit} over {len(ends)} back-tests", errors)
 
 
 def _error(future: Future, terms: Sequence[Term], ends: Sequence[int], values: np.ndarray) -> float:

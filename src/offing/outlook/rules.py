@@ -321,7 +321,7 @@ class Modelled(Rule):
         clear = future.view.without(overlay.Assumed, key)
         chosen = chosen_terms(future)
         return Assumed(
-            clear.modelling(future.reference, chosen.terms), f"as a model of its own expects ({chosen.words})"
+            clear.modelling(future.reference, chosen.terms), f"forecast by a separate model ({chosen.words})"
         )
 
 

@@ -20,10 +20,9 @@ from offing.tables.reshape import (
     joined_time,
     looks_numbered,
     looks_wide,
-    side_of,
-    tidy_of,
     transposed,
 )
+from offing.tables.side_by_side import side_of, tidy_of
 from offing.tables.sources import Source
 from offing.tables.timestamps import looks_like_dates
 

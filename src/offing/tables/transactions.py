@@ -13,8 +13,8 @@ from numpy.typing import NDArray
 from offing.base import Finding, InputError, Progress, ahead, nearest
 from offing.calendar import DAY, Axis, Frequency
 from offing.tables.aggregation_rules import KEYS, Combine
+from offing.tables.changing_clocks import check_clock
 from offing.tables.date_parsing import Stamps
-from offing.tables.frequency_detection import check_clock
 from offing.tables.notation import understood
 from offing.tables.number_parsing import Marks, to_numbers, wrong_cell
 from offing.tables.reshape import id_texts

@@ -145,7 +145,7 @@ class Scenarios(Result, figure="what_if.draw_scenarios"):
                 continue
             share = percent(float(row["percent"]) / 100.0) if np.isfinite(row["percent"]) else ""
             known = bool(np.isfinite(row["low"]))
-            sure = "; it may be zero" if known and row["low"] <= 0.0 <= row["high"] else ""
+            sure = "; the interval includes zero" if known and row["low"] <= 0.0 <= row["high"] else ""
             inside = [share] if share else []
             inside += [f"95 % between {signed(row['low'])} and {signed(row['high'])}"] if known else []
             noted = f" ({', '.join(inside)})" if inside else ""

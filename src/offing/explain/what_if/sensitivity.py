@@ -137,7 +137,7 @@ class Sensitivity(Result, figure="what_if.draw_sensitivity"):
         named = dict(zip(self.drivers, self.labels, strict=True))
         lines = []
         for i in range(len(self.labels)):
-            sure = "; it may be zero" if self.low[i] < 0.0 < self.high[i] else ""
+            sure = "; the interval includes zero" if self.low[i] < 0.0 < self.high[i] else ""
             inside = f"95 % between {signed(float(self.low[i]))} and {signed(float(self.high[i]))}"
             lines.append(f"{self._moves(i)} ({inside}){sure}.")
         for first, second, _, together, more in self.interactions.itertuples(index=False, name=None):
