@@ -139,9 +139,7 @@ def test_modelled_drivers_keep_how_they_go_together_and_widen_the_forecast():
     assert np.sqrt(np.square(half).sum(axis=0)) == pytest.approx(moved.std(axis=0), rel=0.05)
     alone = fit.forecast(10, scenario=of.Scenario("one", {"cold": of.Modelled(), "wind": 5.0}))
     assert (ahead.spread > alone.spread).all()
-    assert "forecast by a separate model (own lags; RMSE" in ahead.assumed["cold"], (
-        "there is neither trend nor season"
-    )
+    assert "forecast by a separate model (own lags; RMSE" in ahead.assumed["cold"], "there is neither trend nor season"
     with pytest.raises(of.InputError, match="no driver of the forecast is modelled"):
         of.simulated_drivers(BASE)
 

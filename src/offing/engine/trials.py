@@ -210,29 +210,25 @@ class _Trial:
 
     def best(self, ahead: Array, distance: NDArray[np.intp], *, autocorrelated: bool) -> Trials:
         """The forecasts at the trial values with the largest restricted likelihood."""
-        folds, grouped = len(self.ends), len(self.kept)
+        grouped = len(self.kept)
         shares = np.zeros(1) if not autocorrelated else _FEWER_SHARES if grouped else _SHARES
         spreads = np.linspace(_WEAK, _STRONG, _SPREADS if grouped < 2 else _SPREADS - 2)
         axes = [spreads - np.log(length) for length in self.lengths]
-        share, log = self._in_turn(shares, axes) if self._grouped.sum() > _MANY else self._everywhere(shares, axes)
-        # Closer around the best: half the way to the next share on either side, and a third to the next spread.
-        down = (
-            np.interp(share, shares, np.append(0.0, np.diff(shares)))[:, None] / 2.0
-            if autocorrelated
-            else np.zeros((folds, 1))
-        )
-        up = (
-            np.interp(share, shares, np.append(np.diff(shares), 0.0))[:, None] / 2.0
-            if autocorrelated
-            else np.zeros((folds, 1))
-        )
-        steps = (
-            np.array([-1.0, 0.0, 1.0] if grouped else [-1.0, -0.5, 0.0, 0.5, 1.0]) if autocorrelated else np.zeros(1)
-        )
-        near = share[:, None] + np.where(steps < 0.0, down, up) * steps
-        apart = (spreads[1] - spreads[0]) / 3.0 * np.array([-1.0, 0.0, 1.0])
-        share, log, deviance, root = self._least(near, log[:, None, :] + _crossed([apart] * grouped))
+        many = self._grouped.sum() > _MANY
+        found = self._in_turn(shares, axes) if many else self._closer(*self._everywhere(shares, axes), shares, axes)
+        share, _, deviance, root = found
         return self._forecast(share, deviance, root, ahead, distance)
+
+    def _closer(self, share: Array, log: Array, shares: Array, axes: Sequence[Array]) -> tuple[Array, ...]:
+        """Closer around the best: half the way to the next share on either side, and a third to the next spread."""
+        down, up = (
+            np.interp(share, shares, gaps)[:, None] / 2.0
+            for gaps in (np.append(0.0, np.diff(shares)), np.append(np.diff(shares), 0.0))
+        )
+        steps = np.zeros(1) if len(shares) < 2 else np.array([-1.0, 0.0, 1.0] if axes else [-1.0, -0.5, 0.0, 0.5, 1.0])
+        near = share[:, None] + np.where(steps < 0.0, down, up) * steps
+        apart = [(axis[1] - axis[0]) / 3.0 * np.array([-1.0, 0.0, 1.0]) for axis in axes]
+        return self._least(near, log[:, None, :] + _crossed(apart))
 
     def _everywhere(self, shares: Array, axes: Sequence[Array]) -> tuple[Array, Array]:
         """The best share (F,) and logarithms of γ (F, G) of the whole grid, at each origin by itself."""
@@ -241,16 +237,14 @@ class _Trial:
             :2
         ]
 
-    def _in_turn(self, shares: Array, axes: Sequence[Array]) -> tuple[Array, Array]:
+    def _in_turn(self, shares: Array, axes: Sequence[Array]) -> tuple[Array, ...]:
         """The same where columns are many: all of the grid at the first origin, then a step around the one before."""
-        found: list[tuple[Array, Array]] = []
-        near = [shares, *axes]
+        found: list[tuple[Array, ...]] = []
         for fold in range(len(self.ends)):
-            share, log = self._at(fold)._everywhere(near[0], near[1:])
-            found.append((share, log))
-            best = [share[0], *log[0]]
-            near = [_around(axis, value) for axis, value in zip((shares, *axes), best, strict=True)]
-        return np.concatenate([share for share, _ in found]), np.concatenate([log for _, log in found])
+            one = self._at(fold)
+            start = one._everywhere(shares, axes) if not found else found[-1][:2]
+            found.append(one._closer(start[0], start[1], shares, axes))
+        return tuple(np.concatenate(each) for each in zip(*found, strict=True))
 
     def _at(self, fold: int) -> _Trial:
         """One origin alone."""
@@ -361,9 +355,3 @@ def _crossed(axes: Sequence[Array]) -> Array:
     if not axes:
         return np.zeros((1, 0))
     return np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1).reshape(-1, len(axes))
-
-
-def _around(axis: Array, value: float) -> Array:
-    """The value on an axis (n,), and its neighbours."""
-    at = int(np.argmin(np.abs(axis - value)))
-    return axis[max(at - 1, 0) : at + 2]

@@ -257,6 +257,8 @@ def carrier(fit: FitState, ahead: Ahead, *, later: bool) -> Callable[[Array], Ar
     def propagated(parts: Array) -> Array:
         if later:
             return fit.scale.spread(parts, ahead.worth)
+        if fit.scale.plain:  # one of z is worth one of v, and derivatives of all terms are large
+            return parts
         return np.asarray(parts * ahead.worth.reshape(-1, *([1] * (parts.ndim - 1))))
 
     return propagated

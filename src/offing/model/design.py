@@ -29,6 +29,14 @@ class Part:
     own: Array
     whole: Array | None = None
 
+    def by_all(self, places: NDArray[np.intp], k: int) -> Array:
+        """Its derivative (n, k) by all coefficients, its own ones standing at `places`."""
+        if self.whole is not None:
+            return self.whole
+        found = np.zeros((len(self.own), k))
+        found[:, places] = self.own
+        return found
+
 
 @dataclass(frozen=True)
 class Design:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, Self, cast
@@ -165,18 +165,18 @@ class FitState:
         return lay_out(self.model.terms, view, axis, self.states, self.rows.centres)
 
     def with_column_moved(self, view: View, reference: str) -> Design:
-        """The fitted rows as `view` has them, which differs from the fit's in the values of one column only.
+        """The fitted rows as `view` has them, which differs from the fit's in the values of one column only."""
+        return self.with_moved(self.rows, view, self.axis, {view.sources.find(reference)})
 
-        Only terms that look at the column are laid out again.
-        """
-        moved = view.sources.find(reference)
+    def with_moved(self, design: Design, view: View, axis: Axis, moved: Collection[tuple[str, str]]) -> Design:
+        """A design for `axis` as `view` has it: only terms that look at a `moved` column are laid out again."""
         blocks = [
-            term.block(view, self.axis, self.states[str(term.name)])
-            if any(view.sources.find(each) == moved for each in term.needs())
+            term.block(view, axis, self.states[str(term.name)])
+            if any(view.sources.find(each) in moved for each in term.needs())
             else block
-            for term, block in zip(self.model.terms, self.rows.blocks, strict=True)
+            for term, block in zip(self.model.terms, design.blocks, strict=True)
         ]
-        return replace(self.rows, blocks=tuple(blocks))
+        return replace(design, blocks=tuple(blocks))
 
     def unknown_ahead(self, view: View, axis: Axis, design: Design, place: int) -> list[Array]:
         """Columns (n, m) of the `place`-th term that only later periods have, times their coefficients' spread."""

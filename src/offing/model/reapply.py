@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from offing.calendar import Axis
+from offing.model.design import Design
 from offing.model.fitted import Fitted
 from offing.model.forecast import Forecast
 from offing.tables import Information, Sources, View
@@ -48,7 +49,18 @@ def rerun(ahead: Forecast, view: View) -> Forecast:
     ahead = ahead.bare
     view = ahead.fit.walked_on(view, ahead.axis)
     kept = tuple(each for each in ahead.outlooks if view.change(Assumed, view.sources.find(each.reference)) is None)
-    return replace(ahead, view=view, rows=ahead.fit.columns(view, ahead.axis), outlooks=kept)
+    return replace(ahead, view=view, rows=_rows(ahead, view), outlooks=kept)
+
+
+def _rows(ahead: Forecast, view: View) -> Design:
+    """The forecast's design as `view` has it, laid out again only where that differs in what it assumes of columns."""
+    before = ahead.view
+    same = all(getattr(view, name) is getattr(before, name) for name in ("sources", "rows", "patches", "path"))
+    if not same or ahead.fit.own:
+        return ahead.fit.columns(view, ahead.axis)
+    own, others = ({id(change): key for key, change in each.changes} for each in (view, before))
+    moved = {key for found, rest in ((own, others), (others, own)) for at, key in found.items() if at not in rest}
+    return ahead.fit.with_moved(ahead.rows, view, ahead.axis, moved)
 
 
 def restart(ahead: Forecast, fit: Fitted, view: View, axis: Axis) -> Forecast:

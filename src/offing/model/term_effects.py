@@ -170,10 +170,7 @@ def measured(
     """
     slot, beta = fit.layout.slots[place], fit.estimate.beta
     term = fit.model.terms[place]
-    part = design.part(place, beta)
-    function = np.zeros((axis.n, fit.layout.k)) if part.whole is None else part.whole.copy()
-    if part.whole is None:
-        function[:, slot.places] = part.own
+    part, k = design.part(place, beta), fit.layout.k
     reference = term.reference_on(view, axis if against is None else against, fit.states[slot.term])
     if against is not None and reference.columns is not None and len(reference.columns) > 1:
         reference = term.reference_on(view, axis, fit.states[slot.term])  # each period has its own
@@ -184,17 +181,19 @@ def measured(
     elif columns is None:
         columns, curve = _mean(fit, place)
     if slot.factor and not columns.any():
-        return part.value, function, 0.0, 0.0
+        return part.value, part.by_all(slot.places, k), 0.0, 0.0
     block = replace(design.blocks[place], columns=columns, curve=curve)
     if slot.factor:
         block = replace(block, columns=np.broadcast_to(columns, design.blocks[place].columns.shape))
     blocks = (*design.blocks[:place], block, *design.blocks[place + 1 :])
     n = len(block.columns) if slot.factor else len(columns)
     at = replace(design, blocks=blocks, n=n).part(place, beta)
-    there = np.zeros_like(function) if at.whole is None else at.whole
-    if at.whole is None:
-        there[:, slot.places] = at.own
-    return part.value - at.value - reference.offset, function - there, at.value + reference.offset, there
+    there = at.by_all(slot.places, k)
+    if part.whole is None and at.whole is None:
+        function = replace(part, own=part.own - at.own).by_all(slot.places, k)
+    else:
+        function = part.by_all(slot.places, k) - there
+    return part.value - at.value - reference.offset, function, at.value + reference.offset, there
 
 
 def reference_columns(fit: FitState, view: View, axis: Axis, place: int) -> Array:

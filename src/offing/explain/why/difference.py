@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -57,15 +58,13 @@ def between(start: Account, end: Account, owners: NDArray[np.intp], groups: int,
     sides = (end, member * worth), (start, -back)
     known = end.alike(start)
     names = list(dict.fromkeys((*end.names, *start.names)))
-    labels, amounts, half = [], [], []
-    for name in names:
-        rows = [(row, weights) for each, weights in sides for row in each.rows if row.name == name]
-        labels.append(rows[0][0].label)
-        amounts.append(sum(weights @ row.values for row, weights in rows))
-        half.append(_half(end, rows) if known else np.full(groups, np.nan))
+    rows = [[(row, weights) for each, weights in sides for row in each.rows if row.name == name] for name in names]
+    labels = [each[0][0].label for each in rows]
+    amounts = [sum(weights @ row.values for row, weights in each) for each in rows]
     # Of the whole difference the derivative needs no mean of two values.
     whole = (end, member * _size(end)), (start, -mean * _size(start))
-    every = [(row, weights) for each, weights in whole for row in each.rows]
+    rows.append([(row, weights) for each, weights in whole for row in each.rows])
+    *half, total_half = _halves(end, rows) if known else np.full((len(rows), groups), np.nan)
     extra = member @ end.extra - mean @ start.extra
     if extra.any():
         names, labels = [*names, ADJUSTMENT], [*labels, ADJUSTMENT]
@@ -77,7 +76,7 @@ def between(start: Account, end: Account, owners: NDArray[np.intp], groups: int,
         np.array(half),
         mean @ start.mean,
         member @ end.mean,
-        _half(end, every) if known else np.full(groups, np.nan),
+        total_half,
     )
 
 
@@ -85,16 +84,20 @@ def _size(side: Account) -> Array:
     return np.exp(side.whole) if side.log else np.ones(len(side.ordinals))
 
 
-def _half(end: Account, rows: list[tuple[Row, Array]]) -> Array:
-    """How far the 95 % interval of weighted rows reaches (g,)."""
-    estimate = end.estimate
+def _halves(end: Account, every: Sequence[Sequence[tuple[Row, Array]]]) -> Array:
+    """How far the 95 % intervals of several sets of weighted rows reach (s, g)."""
+    estimate, groups = end.estimate, len(every[0][0][1])
     if estimate is None:
-        return np.full(len(rows[0][1]), np.nan)
-    gradient = sum(weights @ row.gradient for row, weights in rows)
+        return np.full((len(every), groups), np.nan)
+    gradients = np.array([sum(weights @ row.gradient for row, weights in rows) for rows in every])
+    errors = estimate.standard_errors(gradients.reshape(-1, gradients.shape[2])).reshape(gradients.shape[:2])
+    return np.asarray(quantile(0.975, estimate.dof) * np.hypot(errors, [_alone(rows) for rows in every]))
+
+
+def _alone(rows: Sequence[tuple[Row, Array]]) -> Array:
+    """The standard error (g,) of what only the future holds: of a term the same on both sides of two forecasts."""
     width = max(row.future_columns.shape[1] for row, _ in rows)
-    # What only the future holds of a term is the same on both sides of two forecasts.
-    future_columns = np.zeros((len(rows[0][1]), width))
+    found = np.zeros((len(rows[0][1]), width))
     for row, weights in rows:
-        future_columns[:, : row.future_columns.shape[1]] += weights @ row.future_columns
-    alone = np.sqrt(np.square(future_columns).sum(axis=1))
-    return np.asarray(quantile(0.975, estimate.dof) * np.hypot(estimate.standard_errors(np.asarray(gradient)), alone))
+        found[:, : row.future_columns.shape[1]] += weights @ row.future_columns
+    return np.asarray(np.sqrt(np.square(found).sum(axis=1)))
