@@ -103,7 +103,7 @@ def steps() -> None:
 
 
 def unknown_drivers() -> None:
-    """Totals of five days whose two drivers nobody knows and whose shocks go together, 120 worlds."""
+    """Totals of five days whose two drivers are unknown and whose shocks go together, 120 worlds."""
     inside, days = 0, pd.date_range("2023-01-02", periods=200, freq="D")
     for seed in range(120):
         generator = np.random.default_rng(seed)

@@ -30,7 +30,7 @@ def main() -> None:
     """Judge, compare, search, and forecast with intervals of past errors."""
     world = ferry()
     tickets = of.read(world.history.reset_index(), stamp="start", unit={"sold": "tickets"})
-    settled = ["fare", "sailings", "promotion"]  # the storms nobody knows beforehand
+    settled = ["fare", "sailings", "promotion"]  # the storms are not known beforehand
     whole, calendar = models(world.days)
 
     past = of.backtest([whole, calendar], tickets, horizon=13, planned=settled)

@@ -151,7 +151,7 @@ def test_a_fold_that_cannot_be_fitted_says_which():
 
 
 def test_both_bases_and_the_price_of_not_knowing():
-    """What is planned costs nothing; a driver that nobody can foresee costs what it does to the target."""
+    """What is planned costs nothing; a driver that cannot be foreseen costs what it does to the target."""
     generator = np.random.default_rng(8)
     n = 260
     days = pd.date_range("2022-01-03", periods=n, freq="7D")

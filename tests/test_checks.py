@@ -186,7 +186,7 @@ def test_the_noise_is_looked_at_as_a_whole(check):
 
 
 @pytest.mark.parametrize(("make", "words"), [(lopsided, "reaches further above"), (far_out, "more values far out")])
-def test_crooked_noise_is_a_note(make, words):
+def test_non_normal_noise_is_a_note(make, words):
     finding = make(noisy())["non-normal noise"]
     assert (finding.severity, words in finding.message) == ("note", True)
 

@@ -237,7 +237,7 @@ def test_words_and_faster_series_serve_as_drivers():
     kinds = {type(term).__name__ for term in found.model.terms}
     assert "Category" in kinds
     assert found.horizon == 2, "no further than the words are known"
-    # Of the months nobody knows the next ones: what they are worth is judged with what was expected of them.
+    # The next values of the months are not known: what they are worth is judged with what was expected of them.
     assert any("index" in names for names in found.tried["drivers"])
     assert np.abs(found.forecast.mean - sold[-2:]).mean() < 15.0
 
@@ -357,7 +357,7 @@ def test_steps_of_the_level_are_found_and_unknown_at_the_origins_before_them(tmp
         of.Model("sold", [event]), pd.Series(made, weeks, name="sold"), horizon=10, origins=[weeks[105], weeks[130]]
     )
     early, late = past.own[0].mean
-    assert early == pytest.approx(made[:105].mean(), rel=0.02), "nobody knew of it"
+    assert early == pytest.approx(made[:105].mean(), rel=0.02), "it was not known yet"
     assert late == pytest.approx(115.0, abs=1.5)
     with pytest.raises(of.InputError, match="does not touch"):
         of.Model("sold", [event]).fit(pd.Series(made[:100], weeks[:100], name="sold"))

@@ -1,4 +1,4 @@
-"""Dated events against hand arithmetic and known truths, and the jumps that nobody dated."""
+"""Dated events against hand arithmetic and known truths, and the jumps that no term states."""
 
 import numpy as np
 import pandas as pd

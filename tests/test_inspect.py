@@ -30,7 +30,7 @@ def test_the_messy_tables_hold_what_the_clean_ones_do(demo_folder):
     assert [entry.reason for entry in messy.treatments] == ["the week is partial", "dates were not sorted"]
 
 
-def test_cycles_are_found_when_nobody_knows_them_and_refused_when_seen_less_than_twice():
+def test_cycles_are_found_when_no_term_states_them_and_refused_when_seen_less_than_twice():
     at = np.arange(365.0 * 2)
     days = pd.date_range("2022-01-01", periods=len(at), freq="D")
     noise = np.random.default_rng(2).normal(size=len(at))

@@ -193,7 +193,7 @@ def test_what_each_term_is_worth():
         "without noise",
         f"without {both.name}",
     ]
-    assert [str(term.name) for term in models[2].terms] == ["fare", "noise"], "an interaction goes with its terms"
+    assert [str(term.name) for term in models[2].terms] == ["fare", "noise"], "an interaction leaves with its terms"
     plain = of.Model("sold", terms, scale="log")
     found = of.term_gain(of.backtest(of.without_each(plain), data, horizon=4, origins=16).compare(basis="ex-post"))
     assert found.table["term"].iloc[0] == "flag"

@@ -158,7 +158,7 @@ def test_plans_with_dates_and_delays_are_honoured():
     for fold, (at, end) in enumerate(((48, 47), (52, 51))):
         known = data.iloc[:end].assign(fare=data["fare"].iloc[:end])
         fit = model.fit(known)
-        # The first week is not out; nobody planned it, so that a model of the driver's own expects it.
+        # The first week is not out; it was not planned, so that a model of the driver's own expects it.
         assert run.mean[fold, 1] == pytest.approx(
             fit.forecast(2, plan=pd.DataFrame({"fare": [0.0, 20.0 + at]}, data.index[end : end + 2])).mean[1], rel=1e-9
         )

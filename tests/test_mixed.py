@@ -1,4 +1,4 @@
-"""Drivers that tick faster or slower than the target: against computation written out by hand, and known truth."""
+"""Drivers of higher frequency or slower than the target: against computation written out by hand, and known truth."""
 
 import numpy as np
 import pandas as pd
@@ -574,7 +574,11 @@ def broken(what):
             "free weights over 12 lags have 12 coefficients, but only 7 quarters",
         ),
         ("weeks", {"weights": "beta", "span": 6}, "neither nests in the other"),
-        ("", {}, "it ticks by the month, the target by the quarter, and it is not said how its values become one"),
+        (
+            "",
+            {},
+            "its frequency is the month, that of the target the quarter, and it is not said how its values become one",
+        ),
         ("", {"between": "repeat"}, "which is slower. Say weights or combine instead"),
         ("", {"weights": "hump", "span": 6}, "found 'hump'. Allowed: flat, free, step"),
         ("", {"weights": "beta", "span": 0}, "found 0. Give a whole number from 1"),

@@ -16,6 +16,16 @@ FORBIDDEN = (
     r"from nothing",
     r"held against",
     r"left away",
+    r"\bnobody\b",
+    r"\bwhoever\b",
+    r"\bcrooked\b",
+    r"\bentangled\b",
+    r"drawn to zero",
+    r"\bgoes with\b",
+    r"\bticks? (by|faster|slower)\b",
+    r"\boff by \d",
+    r"the rest held",
+    r"usual (low|high)",
 )
 
 

@@ -292,7 +292,7 @@ def test_a_term_from_elsewhere_works_in_a_study_and_everywhere_else(folder, tmp_
 
 
 def test_no_command_and_no_writer_names_a_kind_of_result():
-    """Whoever shows results goes through the entries: a kind's name stands nowhere in these files."""
+    """What shows results goes through the entries: a kind's name stands nowhere in these files."""
     root = Path(of.__file__).parent
     for file in ("study/outputs.py", "writers/files.py", "draw/figures.py", "cli/commands.py"):
         tree = ast.parse((root / file).read_text(encoding="utf-8"))

@@ -154,7 +154,7 @@ def test_the_time_is_kept_and_reported(method, budget, cost, monkeypatch):
         origins=4,
     )
     whole = len(found.tried) == 60
-    alone = 4 * 2 * 3.0 * cost + 12.0 * cost  # nobody can do with less than the first two and the winner's test
+    alone = 4 * 2 * 3.0 * cost + 12.0 * cost  # no search can do with less than the first two and the winner's test
     assert clock.now <= max(1.1 * budget, alone)
     assert said[0].startswith("A candidate takes ")
     assert f"60 fit into {budget:g} s." in said[0]

@@ -26,7 +26,7 @@ Result = TypeVar("Result")
 WORTH = 6.0
 #: The same where somebody asked for a number of processes.
 _WORTH_ASKED = 2.0
-#: At most so many processes can be asked for.
+#: More processes than this are a slip of the keyboard.
 _MOST = 256
 #: How many processes were asked for, if anybody did.
 _ASKED: ContextVar[int | None] = ContextVar("asked", default=None)
@@ -108,7 +108,7 @@ def _shared(
 
 @contextmanager
 def processes(number: int | None) -> Iterator[None]:
-    """Let work inside be shared among so many processes; 1 for none but this one, None for what pays.
+    """Let work inside be shared among a number of processes; 1 for none but this one, None for what pays.
 
     Raises
     ------

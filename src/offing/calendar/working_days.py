@@ -78,7 +78,7 @@ def easter_days(first_year: int, last_year: int) -> NDArray[np.int64]:
 
 
 def _shifted(flags: Flags, days: int) -> Flags:
-    """What held so many days before each day; nothing beyond the ends."""
+    """What held a number of days before each day; nothing beyond the ends."""
     moved = np.zeros_like(flags)
     if days > 0:
         moved[days:] = flags[:-days]

@@ -35,7 +35,7 @@ TRUTH: dict[tuple[str, str], float] = {
 
 @dataclass(frozen=True)
 class Yard:
-    """The boatyard's tables, the true effects, and what the running quarter will come out at.
+    """The boatyard's tables, the true effects, and what the running quarter will be.
 
     `orders`, `bookings` and `enquiries` are what is published today; `weights` the true weights by driver.
     """

@@ -57,7 +57,7 @@ def run_boatyard(folder: Path, say: Say) -> Study:
         "Combined it with the plain reference, averages of the quarter's own months and weeks:",
         *([] if both is None else [both.sentence]),
         table="" if both is None else both.text_table(),
-        note=f"Made up as well, and not in the files: the quarter will come out at {number(yard.outcome, 4)} kEUR.",
+        note=f"Not in the files: the actual value of the quarter will be {number(yard.outcome, 4)} kEUR.",
     )
     guide.step(
         "Why it differs from last year, and what if bookings stall?",

@@ -9,7 +9,7 @@ import numpy as np
 from offing.base import Finding
 from offing.engine import Estimate, quantile
 
-#: What the data and the expectation are apart by more than so many standard errors contradicts it.
+#: Standard errors between the data and an expectation from which on they contradict each other (p 0.003).
 _FAR = 3.0
 
 

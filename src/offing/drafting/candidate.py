@@ -149,7 +149,7 @@ class Ingredients:
     knot_every
         How far candidate knots are apart.
     faster
-        How many of its periods a period of the target has, of columns that tick faster.
+        How many of its periods a period of the target has, of columns of higher frequency.
     """
 
     target: str

@@ -24,7 +24,7 @@ from offing.terms import Term
 #: Origins, and how far they lie apart at least, by the unit of a period; then for all others.
 _ORIGINS = {"hour": (4, 192), "day": (8, 80), "business day": (8, 60)}
 _USUAL_ORIGINS = (10, 1)
-#: With a short horizon, where an origin says less, so many periods are forecast in all, from so many origins at most.
+#: With a short horizon an origin says less: then there are more, until 40 periods are forecast in all.
 _PERIODS, _MOST_ORIGINS = 40, 24
 #: From so few periods nothing is learnt but a level.
 _FEW = 12
@@ -99,7 +99,7 @@ def origins_for(survey: Survey, horizon: int) -> tuple[int, int]:
 
 
 def _origins(materials: Materials, count: int, every: int) -> Origins:
-    """The past origins: where the target's values came out, or so much later as faster tables reach beyond it today.
+    """The past origins: where the target's values were released, or as much later as faster tables reach beyond today.
 
     An index that is published two months into the quarter that is forecast was so at every origin.
     """

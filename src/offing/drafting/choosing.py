@@ -21,15 +21,16 @@ from offing.terms import Event, Season, Term
 
 #: How often the steps are gone through.
 _TURNS = 2
-#: Noise that comes back after a season is tried for seasons of at most so many periods.
+#: Noise that comes back after a season is tried for years of weeks and months; of hours a season back is a week.
 _MOST_SEASONAL = 53
 #: Standard errors that the gain of a window must pass: of four windows one is often better by chance.
 _WINDOWED = 2.0
-#: At most so many steps of the level are looked for, beside noise that carries on by no more than this.
+#: Steps of the level that are looked for at most, beside noise with at most this autocorrelation: see `_level_steps`.
 _MOST_STEPS, _CARRIED_BY_STEPS = 5, 0.5
 #: Whether a step is more than a walk makes by itself is asked beside noise that carries on by so much.
 _WALKING = 0.975
-#: Jumps and bends are looked for in histories of more than twice so many periods.
+#: Jumps and bends are looked for in histories of more than twice as many periods: on both sides of one there must be
+#: enough to estimate a level and a slope.
 _SHORTEST = 15
 
 

@@ -35,7 +35,7 @@ _BUDGET_HOURS, _BUDGET = 60.0, 30.0
 _CHOOSING = 0.6
 #: How far a forecast goes where nothing is stated.
 _HORIZONS = {"hour": 168, "day": 28, "business day": 20, "week": 13, "month": 12, "quarter": 4, "year": 3}
-#: Designs have about so many columns at most, for how many threads are of use.
+#: The usual number of columns of the widest designs, from which follows how many threads are of use.
 _WIDE = 100
 Data = Table | Panel | pd.DataFrame | pd.Series | Mapping[str, Table | Panel]
 

@@ -18,14 +18,15 @@ from offing.tables import Sources, Table
 from offing.tables.aggregation_rules import rule_for
 from offing.terms import Category, Driver, Holidays, Season, Term, WorkingTime
 
-#: A base needs so many different values, and at most so large a share of zeros; a carry-over at least that many.
+#: A base needs 20 different values, and at most 30 % of zeros; a carry-over is offered for columns with 60 % or more,
+#: such as promotions.
 _DIFFERENT, _FEW_ZEROS, _MANY_ZEROS = 20, 0.3, 0.6
 #: Where bases of drivers are tried: at these shares of the values, rounded to two digits.
 _SHARES = (0.15, 0.3, 0.45, 0.6, 0.75, 0.88)
-#: Around a base, so many values within this share of all are looked at closer.
+#: Closer values of a base that are tried, and the share of all values around it in which they lie.
 _PLACES, _CLOSE = 11, 0.12
 _CARRIED = (0.3, 0.5, 0.7, 0.85)
-#: A category has at most so many words, each this often at least.
+#: A column with more than twelve different words, or with words seen less than three times, names things, not kinds.
 _MOST_WORDS, _SELDOM = 12, 3
 #: A column of words that no more words than this share of the rows separate may be a category.
 _MOST_SHARE = 0.2
@@ -212,7 +213,7 @@ class Materials:
         return found
 
     def _faster(self) -> list[Offered]:
-        """Columns of tables that tick faster than the target."""
+        """Columns of tables of higher frequency than the target."""
         sources = Sources(self.survey.own)
         found = []
         for reference in self.survey.faster:
@@ -330,7 +331,7 @@ def _words_after(table: Table, column: str, axis: Axis) -> int:
 
 
 def _rounded(values: Array, digits: int = 2) -> list[float]:
-    """Different values, rounded to so many digits."""
+    """Different values, rounded to a number of digits."""
     found: list[float] = []
     for value in values.tolist():
         size = 10.0 ** (np.floor(np.log10(abs(value))) + 1 - digits) if value else 1.0

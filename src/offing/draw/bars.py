@@ -15,7 +15,7 @@ from offing.explain import Importance, TermTests, VarianceShares
 from offing.model import Effects, Elasticities
 from offing.model.driver_effects import Effect
 
-#: No more bars than can be read, and room for so many where there are fewer.
+#: More bars cannot be read on one page; with fewer than five they would be as thick as blocks.
 _MOST, _FEWEST = 24, 5
 
 

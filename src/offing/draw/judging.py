@@ -175,7 +175,7 @@ def draw_search(result: Search) -> Picture:
     picture, (axes, course) = grid(
         f"The winner's honest {result.score} is {number(result.honest)}; in the search it looked like "
         f"{number(result.found)} ({percent(result.optimism)})",
-        f"Best {result.score} of all tried candidates with so many coefficients, over {result.origins} origins. "
+        f"Best {result.score} of all tried candidates with each number of coefficients, over {result.origins} origins. "
         f"Tried: {len(result.tried):,} of {result.space.size:,}. The square is the winner on the "
         f"{result.held_back} newest periods, which the search never saw. Right: the score of each try, and the best "
         "so far.",

@@ -88,8 +88,8 @@ def _by_lag(result: Residuals) -> Picture:
     limit = float(table["limit"].iloc[0])
     picture, axes = canvas(
         result.sentence,
-        f"Correlation of residuals so many {result.axis.frequency.unit}s apart. In the shaded band lie 95 % of those "
-        "of noise without any memory; single bars beyond them are no news where many are drawn.",
+        f"Correlation of residuals by how many {result.axis.frequency.unit}s they lie apart. In the shaded band lie "
+        "95 % of those of noise without any memory; single bars beyond them are no news where many are drawn.",
     )
     beyond = table["correlation"].abs() > limit
     axes.axhspan(-limit, limit, color=FAN[0], alpha=0.6, lw=0)

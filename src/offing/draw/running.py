@@ -35,7 +35,7 @@ from offing.evaluation.combination_methods import STATED_WEIGHTS
 from offing.explain import REESTIMATED, Inputs, Nowcast
 
 _HISTORY = 12
-#: Of so many values that are not yet published the day is reported on which they will be.
+#: The release dates of more values would overlap.
 _LABELLED = 3
 
 
@@ -116,7 +116,7 @@ def draw_inputs(result: Inputs) -> Picture:
         result.sentence.rstrip("."),
         f"Each bar is one value that enters the forecast of {result.period}: as wide as its period, as high as its "
         "coefficient. Filled: out on the dashed day; hatched: expected by the driver's own model, with the day on "
-        "which it comes out.",
+        "which it is released.",
         left=0.16,
     )
     axes.axvspan(_stamp(result.start), _stamp(result.end), color=FAINT, alpha=0.6, lw=0)

@@ -182,7 +182,7 @@ def thousands(axis: Any) -> None:
 
 
 def date_ticks(most: int, *, multiples: bool = True) -> AutoDateLocator:
-    """Places of dates on an axis, at most so many."""
+    """Places of dates on an axis, `most` at most."""
     locator = AutoDateLocator(maxticks=most, interval_multiples=multiples)  # type: ignore[no-untyped-call]
     return unbroken(locator)
 

@@ -30,7 +30,7 @@ from offing.inspection import Coverage, Echoes, History, Scatter, Seasons, Surve
 
 #: Panels of one figure; more cannot be read.
 _MOST_PANELS = 12
-#: From so many dots on they hide each other and what is drawn with them.
+#: More dots than these hide each other and what is drawn with them.
 _DENSE = 2000
 
 
@@ -161,8 +161,8 @@ def draw_echoes(view: Echoes) -> Picture:
     when = "at once" if at == 0 else f"{count(abs(at), view.period)} {'later' if at > 0 else 'earlier'}"
     picture, panels = grid(
         f"{view.label} answers '{best[0]}' most clearly: {when}",
-        f"Correlation without trend and season. To the right of 0 the driver comes first, by so many {view.period}s. "
-        "Beyond the grey band it is more than chance (99 %), but it may come from another driver."
+        f"Correlation without trend and season. To the right of 0 the driver comes first, by that number of "
+        f"{view.period}s. Beyond the grey band it is more than chance (99 %), but it may come from another driver."
         + _more(len(view.drivers)),
         len(shown),
     )

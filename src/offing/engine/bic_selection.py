@@ -14,7 +14,7 @@ from offing.engine.qr import solve, take
 
 @dataclass(frozen=True)
 class Menu:
-    """Steps, each a set of columns, of which so many are taken: the first ones, or any that lie `apart`.
+    """Steps, each a set of columns, of which some are taken: the first ones, or any that lie `apart`.
 
     With `nested` from `least` to `at_most` of the first steps; else up to `at_most` of any, each a single column, whose
     places count as estimated.

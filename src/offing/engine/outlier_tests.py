@@ -255,6 +255,6 @@ def _tested(score: Array, information: Array, rss: float, dof: int) -> tuple[Arr
 
 
 def _normal(t: Array, dof: int) -> Array:
-    """Standard normal quantiles (n,) as probable as Student's t with so many degrees of freedom."""
+    """Standard normal quantiles (n,) as probable as Student's t with `dof` degrees of freedom."""
     tail = np.maximum(stdtr(max(dof, 1), -np.abs(t)), 1e-300)
     return np.asarray(-np.sign(t) * ndtri(tail))

@@ -124,5 +124,5 @@ class Shapes:
 _CLOSER = ((-0.6, -0.3, 0.0, 0.3, 0.6), (-0.2, 0.0, 0.2))
 
 
-#: A valley may be so many times deeper than what is around its bottom is above it.
+#: How much deeper a valley may be than its rim is above its bottom.
 _DEPTH = 2.0

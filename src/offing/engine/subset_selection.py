@@ -13,7 +13,7 @@ from offing.engine.qr import solve, take, triangle
 Steps = Sequence[Sequence[int]]
 #: A column of which the others leave less than this share of its length says nothing of its own.
 _LITTLE = 1e-9
-#: Best subsets are searched among at most so many.
+#: Each further column may double the number of subsets: of 16 there are 65,536 at worst.
 MOST_SUBSETS = 16
 
 
@@ -86,7 +86,7 @@ def least_angle(corner: Array, most: int, mix: float = 1.0) -> list[tuple[int, .
     """The sets of columns along the path of the L1 penalty, by least-angle steps: the first of every size.
 
     With a `mix` below 1 of the elastic net (Efron, Hastie, Johnstone & Tibshirani 2004; Zou & Hastie 2005): the rest of
-    the penalty is on squares, as so many rows more. Columns count by their own length, so that units do not matter. A
+    the penalty is on squares, as further rows. Columns count by their own length, so that units do not matter. A
     column whose coefficient comes back to zero is dropped.
 
     Examples

@@ -308,5 +308,5 @@ class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
 
 
 def _spread_out(n: int, most: int) -> list[int]:
-    """At most so many places of n, the first and the last among them."""
+    """At most `most` places of n, the first and the last among them."""
     return sorted({round(x) for x in np.linspace(0, n - 1, min(n, most))})

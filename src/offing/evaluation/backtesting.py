@@ -69,7 +69,7 @@ def backtest(
     external
         Forecasts made elsewhere; see `offing.external_forecast`.
     repeats
-        Further plain references by name: each repeats the value so many periods before, such as
+        Further plain references by name: each repeats the value a number of periods before, such as
         ``{"four weeks before": 28}`` for days. Where it is not known yet, the same lag counts once more.
     method, unreleased
         As for ``Fit.forecast``.

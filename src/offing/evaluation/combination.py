@@ -288,7 +288,7 @@ def _earlier(first: Forecast, tables: dict[str, Table], target: str, count: int)
     into = origin - int(frequency.starts(np.array([now]))[0])
     source, column = Sources(tables).find(target)
     table = tables[source]
-    # The last period that such a forecast would have been about must be out by now.
+    # The last period that such a forecast would have been about must be released by now.
     ahead = first.axis.first + first.axis.n - 1 - now
     released = table.known_at()
     known = np.flatnonzero(np.isfinite(table.values(column)))

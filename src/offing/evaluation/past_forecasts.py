@@ -114,7 +114,7 @@ class PastForecasts:
     ids
         The columns that identifies the series.
     repeats
-        Stated references by name: each repeats the value so many periods before.
+        Stated references by name: each repeats the value a number of periods before.
     left_out
         Why a series has no forecasts from past origins, by id.
     """

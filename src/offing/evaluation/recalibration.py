@@ -20,7 +20,7 @@ from offing.model.rows import SHOWN
 
 @dataclass(frozen=True)
 class Margins:
-    """Where quantiles lie by past errors: so many half widths of the 80 % interval from the median.
+    """Where quantiles lie by past errors: in half widths of the 80 % interval from the median.
 
     `values` (h, q) at `probabilities` (q,), in their order; NaN where there are too few errors. `pooled` says whether
     all horizons share theirs, `n` how many errors each comes from.

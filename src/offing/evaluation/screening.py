@@ -336,7 +336,7 @@ def screen(
     most
         The largest size.
     origins
-        From how many origins it is judged: the last third of the rows is cut into so many parts.
+        From how many origins it is judged: the last third of the rows is cut into as many parts.
     seed
         For the halves of `Screening.stability`.
 

@@ -29,7 +29,7 @@ from offing.model import Fit, Model
 from offing.model.model import Data, tables_of
 from offing.tables import Panel, Table, split_series
 
-#: What so many further candidates may bring is reported, from so many tries on.
+#: The gain of 25 further candidates is reported; from fewer than twelve tries its interval would be too wide to use.
 _MORE, _FEWEST_TRIES = 25, 12
 
 
@@ -167,7 +167,7 @@ class Search(Result, figure="judging.draw_search"):
         return pd.DataFrame({"try": np.arange(1, len(own) + 1), "score": own, "best": best})
 
     def gain_of(self, more: int = 25) -> tuple[float, float]:
-        """By how much so many further candidates may lower the score: expected, and what only one in twenty passes.
+        """By how much a number of further candidates may lower the score: expected, and what only one in twenty passes.
 
         Candidates come in an order drawn at random, so that a further one is better than the best of n with a
         probability of 1 / (n + 1). How far it goes beyond is taken from the gaps between the best ones, whose

@@ -30,9 +30,9 @@ Method = Literal["grid", "random", "narrowing"]
 KEPT = 3
 #: The first batch of candidates, whose cost shows how many fit; later ones take about this share of the time.
 _FIRST, _SLICE = 2, 0.03
-#: Candidates that take so many seconds are refitted, and so by other processes if there are many.
+#: Candidates that take longer, in seconds, are refitted one by one, by other processes if there are many.
 _SLOW = 0.03
-#: Without a time budget batches are of so many.
+#: Candidates of a batch without a time budget: enough to share their columns, and the record is written after each.
 _BATCH = 256
 #: Share of the budget that is kept for the winner's last test and fit, beside what they are measured to cost.
 _RESERVE = 0.02
@@ -82,7 +82,7 @@ class SearchContext:
         ]
 
     def tried(self, choices: Sequence[tuple[int, ...]], folds: int) -> list[Tried]:
-        """What became of some candidates on so many origins."""
+        """What became of some candidates on a number of origins."""
         started = time.perf_counter()
         models: list[Model | str] = []
         for digits in choices:
@@ -197,7 +197,7 @@ class SearchLoop:
                     order = [each.digits for each in own[: max(len(own) // KEPT, 1)]]
 
     def _all(self, order: Sequence[tuple[int, ...]], folds: int, progress: Progress, span: tuple[float, float]) -> None:
-        """Try candidates in their order on so many origins, within a span of the time."""
+        """Try candidates in their order on a number of origins, within a span of the time."""
         todo = [digits for digits in order if (digits, folds) not in self.found]
         size, whole = (_BATCH if self.budget is None and is_plain(self.context.space.model) else _FIRST), len(todo)
         until = float("inf") if self.budget is None else self.budget * span[1]
@@ -236,7 +236,7 @@ class SearchLoop:
         self.dearest = max(taken / (folds * len(batch)), self.spent / self.folds)
 
     def _size(self, before: int, one: float) -> int:
-        """How large the next batch is, if a candidate takes so many seconds; batches grow slowly."""
+        """How large the next batch is, given the seconds of a candidate; batches grow slowly."""
         if self.budget is None:
             return min(2 * before, _BATCH)
         # The winner and the model as stated are yet to be forecast from the origins held back.

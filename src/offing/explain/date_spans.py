@@ -15,7 +15,7 @@ from offing.calendar import Axis, Frequency, coarser_than, rank_of
 from offing.calendar.axis import periods_of
 from offing.calendar.frequency import UNITS, Unit
 
-#: Names of periods are understood so many years before and after the data.
+#: Years before and after the data in which names of periods are understood.
 _YEARS = 40
 
 

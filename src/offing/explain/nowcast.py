@@ -87,7 +87,7 @@ class Nowcast(Result, figure="running.draw_running"):
             )
             lines.append(noted + (f" {self._moved(i)}" if i else ""))
         if np.isfinite(self.outcome):
-            lines.append(f"It came out at {number(self.outcome, 4)}.")
+            lines.append(f"The actual value is {number(self.outcome, 4)}.")
         return "\n".join(lines)
 
     def _moved(self, i: int) -> str:
@@ -110,7 +110,7 @@ class Nowcast(Result, figure="running.draw_running"):
                 f"what was expected, times {number(step['weight'])}"
             )
         change = signed(float(steps["effect"].sum()))
-        return f"It moved by {change}: {'; '.join(parts)}." if parts else "Nothing came out that moved it."
+        return f"It moved by {change}: {'; '.join(parts)}." if parts else "No release moved it."
 
     def __str__(self) -> str:
         shown = self.table.drop(columns="expected_values")
@@ -132,7 +132,7 @@ def nowcast(
 ) -> Nowcast:
     """Estimate one period of the target from what was known on each of some dates, and show what moved the estimate.
 
-    On each date all is refitted. From one date to the next each value that came out is put in its place, in the
+    On each date all is refitted. From one date to the next each released value is put in its place, in the
     order of release and with the coefficients of the earlier date: its surprise is what it differs from what its
     driver's own model expected, the weight is what one more of it does, through what it makes the model expect of
     later values too. What is left is that all was re-estimated.
@@ -229,7 +229,7 @@ def _framed(rows: list[dict[str, object]]) -> pd.DataFrame:
 
 
 def _steps(before: Forecast, after: Forecast, *, detailed: bool) -> pd.DataFrame:
-    """What came out between two forecasts of the same period, and what each value did."""
+    """What was released between two forecasts of the same period, and what each value did."""
     now = start = float(before.mean[-1])
     rows: list[dict[str, object]] = []
     view = before.view
@@ -257,7 +257,7 @@ def _steps(before: Forecast, after: Forecast, *, detailed: bool) -> pd.DataFrame
 
 
 def _released(before: Forecast, after: Forecast) -> list[tuple[pd.Timestamp, str, int]]:
-    """When which values that were expected before came out, in that order."""
+    """When which values that were expected before were released, in that order."""
     found = []
     for outlook in before.outlooks:
         known = after.fit.view.known(outlook.reference, outlook.axis)
@@ -271,7 +271,7 @@ def _released(before: Forecast, after: Forecast) -> list[tuple[pd.Timestamp, str
 
 
 def _put(view: View, before: Forecast, reference: str, ordinal: int, surprise: float) -> View:
-    """The view with a value that came out, and what it makes its driver's model expect of later ones."""
+    """The view with a released value, and what it makes its driver's model expect of later ones."""
     outlook = next(each for each in before.outlooks if each.reference == reference)
     expected = view.change(Expected, view.sources.find(reference))
     if expected is None:

@@ -19,7 +19,7 @@ from offing.calendar.axis import instant_of
 from offing.engine import join, quantile, solve, triangle
 from offing.model.fitted import Fitted
 
-#: Coefficients are re-estimated at so many dates.
+#: Dates at which coefficients are re-estimated: as many as a figure can show.
 _DATES = 120
 #: Of sums of recursive residuals, the line that independent noise crosses once in twenty (Brown, Durbin & Evans 1975).
 _LINE = 0.948

@@ -291,7 +291,7 @@ def lag_profile(fit: Fitted, driver: str | None = None) -> LagProfile:
     term = term_named(fit, Driver, driver, "driver")
     if fit.view.frequency(term.data) != fit.axis.frequency:
         raise InputError(
-            f"'{term.name}' ticks by the {fit.view.frequency(term.data)}, not as the target does",
+            f"'{term.name}' has the frequency {fit.view.frequency(term.data)}, not that of the target",
             "Ask of.lag_weights.",
             key="driver",
         )

@@ -17,7 +17,7 @@ from offing.model.fitted import Fitted
 from offing.terms import Season
 from offing.terms.season import SeasonState
 
-#: A smooth season is reported at no more than so many places of its cycle.
+#: Places of the cycle at which a smooth season is reported: four for each hour of a day.
 _FINEST = 96
 
 

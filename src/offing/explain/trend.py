@@ -23,8 +23,8 @@ from offing.model.rows import keyed, stamped
 from offing.terms import Trend
 from offing.terms.trend import TrendState
 
-#: Slope changes are reported across windows of so many stretches between candidates: the difference of the mean slopes
-#: over so many stretches on both sides: of a single candidate among many that share a bend, the interval would miss the
+#: Stretches between candidates across which slope changes are reported: the difference of the mean slopes over these on
+#: both sides: of a single candidate among many that share a bend, the interval would miss the
 #: truth far too often.
 WINDOW, BESIDE = 6, 3
 

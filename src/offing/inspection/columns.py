@@ -27,7 +27,7 @@ def references_of(
 
 
 def faster_of(tables: Mapping[str, Table | Panel], frequency: Frequency) -> list[str]:
-    """References of all columns of tables that tick faster than the target."""
+    """References of all columns of tables of higher frequency than the target."""
     found = []
     for source, table in tables.items():
         if isinstance(table, Table) and table.axis.frequency.periods_a_year > frequency.periods_a_year:

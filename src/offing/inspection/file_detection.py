@@ -281,7 +281,7 @@ def _later_rows(
     lead = tables[first]
     end = max(int(each.axis.edges[-1]) for each in (lead.values() if isinstance(lead, Panel) else [lead]))
     for name in others:
-        if name in plans or "later_rows" in options[name] or _ticks(tables[name]) != _ticks(lead):
+        if name in plans or "later_rows" in options[name] or _frequency_of(tables[name]) != _frequency_of(lead):
             continue
         table = tables[name]
         last = max(int(each.axis.edges[-1]) for each in (table.values() if isinstance(table, Panel) else [table]))
@@ -291,7 +291,7 @@ def _later_rows(
             tables[name] = read(files[name], **options[name])
 
 
-def _ticks(table: Table | Panel) -> Frequency:
+def _frequency_of(table: Table | Panel) -> Frequency:
     first: Table = next(iter(table.values())) if isinstance(table, Panel) else table
     return first.axis.frequency
 
@@ -310,18 +310,18 @@ def _delays(
         for name in others
         if name not in plans
         and isinstance(tables[name], Table)
-        and _ticks(tables[name]).periods_a_year > _ticks(tables[first]).periods_a_year
+        and _frequency_of(tables[name]).periods_a_year > _frequency_of(tables[first]).periods_a_year
     ]
     ends = {name: _last_end(tables[name]) for name in (first, *faster)}
     newest = max(ends.values())
     for name in faster:
         days = (newest - ends[name]) // DAY
-        if "release_delay" in options[name] or not 0 < days < 366.0 / _ticks(tables[name]).periods_a_year:
+        if "release_delay" in options[name] or not 0 < days < 366.0 / _frequency_of(tables[name]).periods_a_year:
             continue
         options[name]["release_delay"] = f"{days} days"
         remarks[name].append(
-            f"its last value ends {days} days before the newest of all, so each is taken to come out so long after its "
-            f"{_ticks(tables[name]).unit}; check this"
+            f"its last value ends {days} days before the newest of all, so each is taken to be released as long "
+            f"after its {_frequency_of(tables[name]).unit}; check this"
         )
         tables[name] = read(files[name], **options[name])
 

@@ -150,7 +150,7 @@ class SurveyData:
 
     @property
     def faster(self) -> list[str]:
-        """References of the columns that tick faster than the target."""
+        """References of the columns of higher frequency than the target."""
         return faster_of(self.own, self.span[0].frequency)
 
     def known_ahead(self, reference: str) -> int:

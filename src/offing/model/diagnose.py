@@ -114,7 +114,7 @@ def examined(fit: FitState) -> tuple[Verdict, ...]:
         return fit.start_of(int(at[row]))
 
     jumped = jumps(residual, design, used, estimate, words=lambda size: _jump_words(fit, size), label=fit.start_of)
-    # A single value far out is reported as such, and makes no noise crooked by itself.
+    # A single value far out is reported as such, and does not by itself make noise non-normal.
     far = any(verdict.findings for verdict in jumped if verdict.check == "unexplained pulse")
     return (
         *_identity(fit),
@@ -174,7 +174,7 @@ def _jump_words(fit: FitState, size: float) -> str:
 
 
 def known_late(fit: FitState) -> tuple[Finding, ...]:
-    """A warning for each driver whose values come out only after the target's own of the same period."""
+    """A warning for each driver whose values are released only after the target's own of the same period."""
     found = []
     goal = fit.view.sources.tables[fit.source].delay
     part = fit.axis.part(0, 1)

@@ -47,7 +47,7 @@ def own_model(frequency: Frequency, n: int) -> list[Term]:
     return [Trend(), *(Season(cycle, harmonics=h, name=names[cycle]) for cycle, h in seasons), OwnLags([1])]
 
 
-#: Forecasts of drivers' own models, by what they depend on; and what makes one of a fit, so many periods long.
+#: Forecasts of drivers' own models, by what they depend on; and what makes one of a fit and a number of periods.
 Made = dict[tuple[object, ...], Forecast]
 Onward = Callable[[Fitted, int], Forecast]
 
@@ -57,7 +57,7 @@ def looked_ahead(
 ) -> tuple[View, tuple[Outlook, ...]]:
     """The view with the values that drivers of another frequency, or `every` one, lack on `axis`, and their models.
 
-    `onward` forecasts a driver's own model by so many periods. Forecasts `made` of the same tables serve again.
+    `onward` forecasts a driver's own model by a number of periods. Forecasts `made` of the same tables serve again.
     """
     found: list[tuple[str, Forecast]] = []
     for reference, ordinal in _last_needed(fit, view, axis, every=every).items():

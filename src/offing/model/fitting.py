@@ -170,7 +170,7 @@ def _span(model: ModelOptions, sources: Sources, table: Table, column: str, as_o
         if not len(known):
             first = table.axis.frequency.index(released[:1])[0]
             raise InputError(
-                f"nothing of the target was known on {as_of}: its first value came out on {first:%Y-%m-%d}",
+                f"nothing of the target was known on {as_of}: its first value was released on {first:%Y-%m-%d}",
                 "Give a later date.",
                 file=table.name,
                 column=column,
@@ -182,7 +182,7 @@ def _span(model: ModelOptions, sources: Sources, table: Table, column: str, as_o
 
 
 def _others(model: ModelOptions, sources: Sources, frequency: Frequency) -> Iterator[int]:
-    """When the last values of drivers that tick at another frequency became known, on the target's clock."""
+    """When the last values of drivers of another frequency became known, on the target's clock."""
     for owner, reference in [(term, reference) for term in model.terms for reference in term.needs()]:
         with naming_term(owner):
             source, column = sources.find(reference)
@@ -212,8 +212,8 @@ def _later_origin(table: Table, axis: Axis, origin: int) -> tuple[Finding, ...]:
         return ()
     moment, before = (f"{axis.frequency.index(np.array([each]))[0]:%Y-%m-%d}" for each in (origin, own))
     message = (
-        f"All is seen from {moment}, when the last value of a faster or slower driver came out; the target's own came "
-        f"out on {before}."
+        f"All is seen from {moment}, when the last value of a faster or slower driver was released; the target's "
+        f"own was released on {before}."
     )
     return (
         Finding(

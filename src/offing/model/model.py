@@ -74,7 +74,7 @@ class Fit(Fitted, figure="series.draw_fit"):
             each horizon, whose lags count from the origin. It is less exact where the model is right, and forgives
             more where it is not (Marcellino, Stock & Watson 2006); it gives no intervals of sums.
         unreleased
-            Where values of drivers that tick at another frequency are not out: ``expected`` takes what models of their
+            Where values of drivers of another frequency are not yet published: ``expected`` takes what models of their
             own expect (trend, season, the period before), whose uncertainty the intervals count; ``shifted`` fits one
             equation for each horizon, with the lags that are published at the origin; it gives no intervals of sums.
         missing_plans

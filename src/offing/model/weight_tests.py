@@ -15,7 +15,7 @@ from offing.terms import Driver, LagWeights
 
 #: Chances at which a finding is made of the timing, and of the curve.
 _TELLS_NOTHING, _WRONG = 0.1, 0.001
-#: Below so many standard errors of the flat slope the shape of the weights has nothing to hold on to.
+#: With a smaller t of the flat slope, not significant at about 5 %, the shape of the weights is not identified.
 _NEAR_ZERO = 2.0
 
 

@@ -18,7 +18,7 @@ from offing.terms import Term
 if TYPE_CHECKING:
     from offing.outlook.driver_future import Future
 
-#: So many past origins, and so many of the newest periods, say which model is best.
+#: Past origins that choose a model, and the newest periods they look at: 4,000 hours are half a year of both seasons.
 _ORIGINS, _NEWEST = 6, 4000
 #: The simplest set whose error is nearly the least is taken: so few origins cannot show more.
 _NEAR = 1.02

@@ -107,7 +107,7 @@ def study_search(
     *,
     spent: float = 0.0,
 ) -> Search:
-    """The study's search; of its time so many seconds are `spent`, on reading and on what is to be written.
+    """The study's search; of its time `spent` seconds are gone, on reading and on what is to be written.
 
     Raises
     ------

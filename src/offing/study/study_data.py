@@ -24,7 +24,7 @@ from offing.tables import Information, Panel, Sources, Table, read, split_series
 from offing.terms import Term
 from offing.writers import file_digest, frame_digest, run_record, text_digest
 
-#: Figures of so many series are drawn where nothing is stated: more are not looked at.
+#: Series whose figures are drawn where nothing is stated: more are not looked at.
 MOST_FIGURES = 12
 
 

@@ -1,4 +1,4 @@
-"""Several downloads of one table as one with vintages, and when its values come out."""
+"""Several downloads of one table as one with vintages, and when its values are released."""
 
 from __future__ import annotations
 
@@ -134,7 +134,7 @@ def _label(frequency: Frequency, ordinal: int) -> str:
 
 
 def released_at(table: Table, axis: Axis) -> Instants:
-    """When values of the periods of `axis` came out, or will by the table's delay."""
+    """When values of the periods of `axis` were released, or will by the table's delay."""
     found = table.delay.after(axis)
     if table.vintages is None:
         return found

@@ -16,9 +16,9 @@ from offing.calendar.frequency import DAY, HOUR
 from offing.tables.changing_clocks import Ints, on_changing_clock, zones_of
 from offing.tables.date_parsing import Stamps
 
-#: From so many days on, it is no chance that none of them is a Saturday or Sunday.
+#: Ten days at random would all miss Saturday and Sunday in (5/7)¹⁰ = 3 % of cases.
 _FEWEST_BUSINESS_DAYS = 10
-#: From so many months on, one date in each is no chance.
+#: Fewer months than these with one date in each may be any irregular dates.
 _FEWEST_MONTHS = 6
 
 

@@ -21,7 +21,7 @@ _SPIKE = 4.0
 _BENDS = 12
 #: A cycle must have been seen so often before each of its positions may have a mean of its own.
 _CYCLES_SEEN = 3
-#: From so many weeks on an hour of the week has a median that one value does not move.
+#: With fewer values of an hour of the week one outlier moves their median.
 _WEEKS_OF_HOURS = 6
 
 

@@ -71,7 +71,7 @@ class Placing:
     rows
         Number (n,) of each row in the source.
     ordinals, released
-        Period (n,) of each row; instant (n,) at which it came out, where the source says.
+        Period (n,) of each row; instant (n,) at which it was released, where the source says.
     frequency, time
         The periods, and the column that names them.
     reading, report
@@ -157,7 +157,7 @@ class Placing:
         )
 
     def _by_release(self, rows: Places, released: Ints) -> Table:
-        """One series' rows, of which a period may have several, each with the instant at which it came out."""
+        """One series' rows, of which a period may have several, each with the instant at which it was released."""
         ordinals, came = self.ordinals[rows], released[rows]
         delay = Delay.stated(self.reading.release_delay)
         check_releases(

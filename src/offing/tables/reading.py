@@ -132,7 +132,7 @@ def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: A
     released
         The column of release dates. A period may then have several rows, one for each time
         that its value was revised: its vintages. What was known at a date is the newest of those released by then. With
-        ``later_rows = "plan"`` the rows may come out before their periods have ended.
+        ``later_rows = "plan"`` the rows may be released before their periods have ended.
     unit, label
         Unit and name for people, by column; they reach axes, tables and sentences.
     note

@@ -87,7 +87,7 @@ class Table:
     delay
         How long after the end of its period a value becomes known.
     vintages
-        What came out when, where the source shows release dates; the columns hold the newest values.
+        What was released when, where the source shows release dates; the columns hold the newest values.
     uses
         Every column of the source, and what it is used as where it holds no values of the table: see `accounts`.
     settings

@@ -15,7 +15,7 @@ Instants = NDArray[np.int64]
 
 @dataclass(frozen=True)
 class Vintages:
-    """Values (m,) by column as they came out at the instants `at` (m,), in that order, of the rows `row` (m,)."""
+    """Values (m,) by column as they were released at the instants `at` (m,), in that order, of the rows `row` (m,)."""
 
     at: Instants
     row: NDArray[np.intp]
@@ -27,7 +27,7 @@ class Vintages:
         return Vintages(self.at[kept], self.row[kept], {name: each[kept] for name, each in self.values.items()})
 
     def first(self, n: int, ends: Instants) -> Instants:
-        """When each of `n` rows first came out; a row that never did, at its period's end."""
+        """When each of `n` rows were first released; a row that never did, at its period's end."""
         found = ends.copy()
         found[self.row[::-1]] = self.at[::-1]
         return found

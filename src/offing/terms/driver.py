@@ -83,7 +83,7 @@ class DriverState:
 
 @dataclass(frozen=True)
 class Driver(StatedDriver):
-    """An outside series with its effects at once and in later periods; one that ticks faster says how it enters.
+    """An outside series with its effects at once and in later periods; one of higher frequency says how it enters.
 
     Parameters
     ----------
@@ -93,7 +93,7 @@ class Driver(StatedDriver):
         What becomes of the values first, step by step: ``log`` (on the log scale the coefficient is then an
         elasticity), ``difference``, ``seasonal difference``, ``log difference`` (times 100), ``growth`` (percent on the
         year before), ``standardised`` (less its mean, over its standard deviation), ``per day``, ``per working day``;
-        and with a value ``{"difference": 4}``, ``{"sum": 4}`` and ``{"mean": 4}`` (over so many periods up to this
+        and with a value ``{"difference": 4}``, ``{"sum": 4}`` and ``{"mean": 4}`` (over the last periods up to this
         one), ``{"index": "2020"}`` (that period = 100), ``{"times": 0.001}``,
         ``{"deflate": "prices.index", "base": "2020"}``, ``{"per": "people.number"}``,
         ``{"per working day": "NO"}`` (a country's holidays are none), ``{"power": 0.5}``, or last of all
@@ -130,7 +130,7 @@ class Driver(StatedDriver):
         From which of its values contributions are measured: ``mean`` over the fitted periods, ``zero``, or a value. By
         default zero for 0/1 and mostly-zero columns that enter as they are, the mean for others.
     combine
-        For a driver that ticks faster than the target: its values that end within a period become one by ``sum``,
+        For a driver of higher frequency than the target: its values that end within a period become one by ``sum``,
         ``mean`` or ``last``, and all other forms act on that.
     weights
         For such a driver, how its single values before the end of each period enter: ``flat``, ``step`` (equal within
@@ -150,7 +150,7 @@ class Driver(StatedDriver):
     even_share
         Whether a share of ``exponential`` or ``beta`` weights, which is estimated, is spread evenly over the span.
     between
-        For a driver that ticks slower than the target: ``repeat`` its value in each period within its own, ``divide``
+        For a driver of lower frequency than the target: ``repeat`` its value in each period within its own, ``divide``
         it among these, or draw it ``linear`` between the middles of its periods or ``smooth``, as gently bent as its
         periods' values allow (Denton 1971). `skip` says how many of its periods back the value is taken from.
     keeps, pattern

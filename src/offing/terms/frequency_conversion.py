@@ -113,7 +113,7 @@ def check_ways(driver: StatedDriver) -> None:
         if value not in get_args(kind) and not (value is None and key != "keeps"):
             raise InputError(f"found {value!r}", f"Allowed: {', '.join(get_args(kind))}.", key=key)
     if driver.combine is not None and driver.between is not None:
-        raise InputError("a driver ticks faster or slower than the target", "Give combine or between.", key="between")
+        raise InputError("a driver has another frequency than the target", "Give combine or between.", key="between")
     for key, usual in (("pattern", None), ("keeps", "sum")):
         if getattr(driver, key) != usual and driver.between != "smooth":
             raise InputError(
@@ -131,7 +131,7 @@ def check_crossing(driver: StatedDriver, view: View) -> None:
     """
     own, target = view.frequency(driver.data), view.rows.frequency
     faster = own.periods_a_year - target.periods_a_year
-    both = f"it ticks by the {own}, the target by the {target}"
+    both = f"its frequency is the {own}, that of the target the {target}"
     if own == target:
         key = "combine" if driver.combine is not None else "between" if driver.between is not None else None
         if key:
@@ -159,7 +159,7 @@ def check_crossing(driver: StatedDriver, view: View) -> None:
         )
     if driver.pattern is not None and view.frequency(driver.pattern) != target:
         raise InputError(
-            "a pattern ticks as the target does", "Give another column.", column=driver.pattern, key="pattern"
+            "a pattern has the frequency of the target", "Give another column.", column=driver.pattern, key="pattern"
         )
 
 

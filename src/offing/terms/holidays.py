@@ -28,7 +28,7 @@ _BRIDGE, _BEFORE_LONG = "bridge day", "day before a long weekend"
 
 @dataclass(frozen=True, order=True)
 class Piece:
-    """A column: a `group` on average or its `member`, so many days `away` from the day, or an `other` kind of day.
+    """A column: a `group` on average or its `member`, `away` days from the day, or an `other` kind of day.
 
     `shrinkage_group` says with which strength it is shrunk towards its group, as a text; empty where it is free.
     """
@@ -227,7 +227,7 @@ class Holidays(Term):
         return Block(columns, self._names(state, own=True), self._readout(state), groups)
 
     def _fill(self, columns: Array, axis: Axis, days: Days, state: HolidayState, away: int) -> None:
-        """Columns of the groups and members, so many days away."""
+        """Columns of the groups and members, `away` days from the day."""
         at = [i for i, piece in enumerate(state.pieces) if piece.away == away and not piece.other]
         if not at:
             return

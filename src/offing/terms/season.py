@@ -296,7 +296,7 @@ class Season(Term):
         return Choice((), steps, len(steps), least=0 if self.evidence else 1)
 
     def chosen(self, state: SeasonState, kept: tuple[int, ...]) -> SeasonState:
-        """The state with so many harmonics, or without a season."""
+        """The state with a number of harmonics, or without a season."""
         if not kept:
             return replace(state, whole=False)
         return replace(state, harmonics=len(kept) if self.harmonics == "chosen" else state.harmonics)

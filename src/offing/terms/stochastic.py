@@ -9,7 +9,8 @@ import numpy as np
 from offing.base.arrays import Array
 from offing.calendar import Axis
 
-#: The walk takes at most about so many steps over the fitted periods, and a forecast so many beyond them.
+#: Steps of the walk over the fitted periods, and of a forecast beyond them, at most. With steps of several periods the
+#: columns stay few, and its path is the same but for what moves within one.
 _MOST_STEPS = 60
 
 

@@ -156,7 +156,7 @@ class Reference:
 class Choice:
     """Columns among which the data choose: those of `always`, and some of the `steps`, each a set of columns.
 
-    `nested`: so many of the first steps, from `least` to `at_most`. Else any of them up to `at_most`, at least `apart`
+    `nested`: a number of the first steps, from `least` to `at_most`. Else any of them up to `at_most`, at least `apart`
     places from each other; the place of each then counts as one more thing that is estimated.
     """
 

@@ -200,7 +200,7 @@ class Growth(Step):
 
 @dataclass(frozen=True)
 class Window(Step):
-    """The sum or the mean over so many periods up to this one."""
+    """The sum or the mean over a number of periods up to this one."""
 
     number: int
     mean: bool

@@ -22,7 +22,8 @@ from offing.terms.term import Block, Choice, FutureColumns, Readout, Reference, 
 Form = Literal["linear", "none", "polynomial", "saturating", "stochastic"]
 Slope = Literal["none", "constant", "stochastic"]
 
-#: Candidates for bends: about one a quarter of a year, as few as these many periods apart, and no more than so many.
+#: Candidates for bends: about one per quarter of a year, at least two periods apart, and no more than 60, beyond which
+#: neighbours cannot be separated.
 _CLOSEST, _MOST_KNOTS = 2, 60
 #: Bends that are separated as sharp ones keep this share of the fitted periods between each other and to the ends.
 _MARGIN = 0.05
@@ -71,7 +72,7 @@ class Trend(Term):
         the slope may change a little at many candidate dates, how much is learnt from the data together with the
         dynamics of the noise, and the uncertainty of the slope runs on beyond the origin.
     at_most
-        With found knots: so many sharp bends at most, as many as the data are evidence of, instead of many small ones.
+        With found knots: the largest number of sharp bends, which the data choose, instead of many small ones.
     knot_every
         With found knots, or a stochastic slope: how many periods the candidates are apart. By default a quarter of a
         year, at least two periods.
@@ -325,7 +326,7 @@ class Trend(Term):
         return (FutureColumns(columns, self.group),)
 
     def choice(self, state: TrendState) -> Choice | None:
-        """Which of the candidates are bends, where so many sharp ones are asked for."""
+        """Which of the candidates are bends, where sharp ones are requested."""
         if not (self.found and self.at_most is not None and state.spacing):
             return None
         steps = tuple((i + 1,) for i in range(len(state.knots)))

@@ -20,7 +20,7 @@ class Adjustment(Keywords):
     span
         What is adjusted: one period by its date, ``2026``, ``2026-Q3`` or ``2026-07``, or a pair of dates.
     percent, amount, total
-        Exactly one: every period times so many percent more; so much added to the span's sum; or the sum that the span
+        Exactly one: every period higher by a percentage; an amount added to the span's sum; or the sum that the span
         is to have, outcomes that are known included. Amounts and totals are shared out in proportion to the forecast.
     reason, author
         Why, and by whom.

@@ -131,7 +131,7 @@ def solve_for(
     total
         What the forecast means are to add up to.
     how
-        A ``constant`` value throughout; or so many ``percent`` or so large an ``amount`` more than is planned, which
+        A ``constant`` value throughout; or a ``percent`` or an ``amount`` more than is planned, which
         keeps the plan's shape.
     limits
         Between which it is sought. By default the values seen in the past, or half and double of what is planned; an
