@@ -109,7 +109,7 @@ def test_country_days_are_named_plainly_in_english():
     [
         (
             lambda: of.Frequency("fortnight"),
-            "found 'fortnight'. Known here: hour, day, business day, week, month, quarter, year.",
+            "found 'fortnight'. Choose from: hour, day, business day, week, month, quarter, year.",
         ),
         (lambda: of.Frequency("week", "sonday"), "no day of the week. Did you mean 'sunday'?"),
         (lambda: of.Frequency("hour", zone="Tern/Island"), "key 'zone': found 'Tern/Island'. Give a zone such as"),

@@ -130,7 +130,7 @@ def test_noise_shows_no_jumps_more_often_than_stated(correlation):
         (lambda: of.Event(dates="2024-02-01"), "a term needs a name"),
         (
             lambda: column(of.Event("a", table=pd.DataFrame({"day": ["2024-01-01"]}))),
-            "found column 'day'. Known here: date, until",
+            "found column 'day'. Choose from: date, until",
         ),
         (
             lambda: column(of.Event("a", table=pd.DataFrame({"date": ["2024-01-01"], "strength": ["much"]}))),

@@ -127,12 +127,12 @@ REFUSED = {
     "an unknown way to combine": (
         "d,a\n" + DAYS,
         {**LINES, "combine": {"a": "total"}},
-        "Key 'combine': found 'total' for 'a'. Known here: sum, mean, last, first, max, min, count, mean weighted by COLUMN.",
+        "Key 'combine': found 'total' for 'a'. Choose from: sum, mean, last, first, max, min, count, mean weighted by COLUMN.",
     ),
     "lines of a column that is not there": (
         "d,b\n" + DAYS,
         LINES,
-        "t.csv, key 'combine': there is no column 'a'. Known here: d, b.",
+        "t.csv, key 'combine': there is no column 'a'. Choose from: d, b.",
     ),
     "nothing but a part of a month": (
         "d,a\n2024-01-10,1\n2024-01-11,2\n2024-01-12,3\n",

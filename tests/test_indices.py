@@ -78,7 +78,7 @@ def test_harmonics_weeks_and_several_seasons():
     year = of.indices(fit, "season")
     assert len(year.positions) == 12
     assert np.isnan(year.own_year).sum() == 0
-    with pytest.raises(of.InputError, match=r"there are several seasons\. Known here: season, season in week"):
+    with pytest.raises(of.InputError, match=r"there are several seasons\. Choose from: season, season in week"):
         of.indices(fit)
     with pytest.raises(of.InputError, match="there is no season 'week'"):
         of.indices(fit, "week")

@@ -1,8 +1,14 @@
 """Every choice of the calendar terms can be said in a study file and means there what it means in Python."""
 
+import inspect
+import re
+
+import numpy as np
+import pandas as pd
 import pytest
 
 import offing as of
+from offing.base.results import RESULTS
 
 SAID = {
     "polynomial": ('type = "trend"\nform = "polynomial"\ndegree = 3', of.Trend(form="polynomial", degree=3)),
@@ -108,3 +114,44 @@ def test_the_target_and_the_noise_are_said_too(tmp_path):
 def test_slips_name_line_and_key(text, message, tmp_path):
     with pytest.raises(of.InputError, match=message):
         opened(tmp_path, f"[[terms]]\n{text}\n")
+
+
+SOLD = pd.Series(np.arange(1.0, 40.0), pd.period_range("2020-01", periods=39, freq="M"), name="sold")
+
+
+@pytest.mark.parametrize(
+    ("call", "nearest"),
+    [
+        (lambda: of.Driver("x", lag=[1]), "lags"),
+        (lambda: of.Model("sold").fit(SOLD, asof="2020-05-01"), "as_of"),
+        (lambda: of.Model("sold").fit(SOLD).forecast(3, levls=[0.8]), "levels"),
+        (lambda: of.backtest(of.Model("sold"), SOLD, horizon=2, origin=3), "origins"),
+        (lambda: of.backtest(of.Model("sold"), SOLD, horizon=2, origins=3).compare(scores="MAE"), "score"),
+        (lambda: of.draft(SOLD, "sold", horzon=3), "horizon"),
+    ],
+    ids=range(6),
+)
+def test_a_wrong_keyword_is_refused_with_the_nearest_right_one(call, nearest):
+    with pytest.raises(of.InputError, match=rf"has no parameter '\w+'\. Did you mean '{nearest}'\?"):
+        call()
+
+
+def _documented():
+    for name in of.__all__:
+        found = getattr(of, name)
+        if callable(found):
+            yield name, found
+            yield from ((f"{name}.{key}", each) for key, each in vars(found).items() if inspect.isfunction(each))
+    for name, kind in RESULTS.items():
+        yield from ((f"{name}.{key}", each) for key, each in vars(kind).items() if inspect.isfunction(each))
+
+
+def test_what_docstrings_call_parameters_are_parameters():
+    for name, found in _documented():
+        text = inspect.getdoc(found) or ""
+        section = re.search(r"^Parameters\n-+\n(.*?)(?=^\w[^\n]*\n-{3,}$|\Z)", text, re.DOTALL | re.MULTILINE)
+        if section is None or name == "read":
+            continue
+        heads = re.findall(r"^(\w[\w, ]*)$", section.group(1), re.MULTILINE)
+        stated = {each.strip() for head in heads for each in head.split(",")}
+        assert stated <= set(inspect.signature(found).parameters), name

@@ -310,7 +310,7 @@ def test_other_things_are_refused(given, message):
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        ("name,day\nA,2024-01-01\n", "h.csv: found column 'day'. Known here: date, until, share, group, known_from."),
+        ("name,day\nA,2024-01-01\n", "h.csv: found column 'day'. Choose from: date, until, share, group, known_from."),
         ("name,until\nA,2024-01-01\n", "h.csv: there is no column 'date'. A table of holidays has name, date, until."),
         ("name,date\n,2024-01-01\n", "h.csv, row 2, column 'name': the holiday has no name."),
         (

@@ -259,7 +259,10 @@ FAULTS = {
         '[[adjustments]]\nspan = "2026-07-06"\npercent = 1\nreason = "b"\nauthor = "B"\n',
         "contradict each other",
     ),
-    "an adjustment without an author": ('[[adjustments]]\nspan = "2026-07"\npercent = 1\n', "an adjustment has no reason"),
+    "an adjustment without an author": (
+        '[[adjustments]]\nspan = "2026-07"\npercent = 1\n',
+        "an adjustment has no reason",
+    ),
     "a threshold beyond": ("[[chances]]\nthreshold = 9e9\n", "lies outside all 5,000 paths"),
 }
 

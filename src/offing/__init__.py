@@ -9,6 +9,8 @@ The classes of results, for annotations, are those of `offing.results`.
 
 from __future__ import annotations
 
+from functools import cache
+from types import FunctionType
 from typing import Any
 
 import lazy_loader
@@ -22,10 +24,21 @@ _loaded, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
 
 def __getattr__(name: str) -> Any:
     if name in __all__ or name.startswith("_"):
-        return _loaded(name)
+        return _public(name)
     from offing.base import nearest
 
     words = nearest(name, __all__)
     # The nearest name; not all of them where none is alike.
     advice = words if words.startswith("Did") else "dir(offing) lists all names; offing.results has those of results."
     raise AttributeError(f"offing has no {name!r}. {advice}")
+
+
+@cache
+def _public(name: str) -> Any:
+    """What a name stands for; of functions, one that names the nearest keyword instead of a wrong one."""
+    found = _loaded(name)
+    if not isinstance(found, FunctionType):
+        return found
+    from offing.base import checked_keywords
+
+    return checked_keywords(found)

@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable
-from typing import Self
+from collections.abc import Callable, Iterable
+from functools import wraps
+from inspect import Parameter, signature
+from typing import ParamSpec, Self, TypeVar
+
+P = ParamSpec("P")
+R = TypeVar("R")
 
 
 class OffingError(Exception):
@@ -84,7 +89,7 @@ def nearest(word: str, known: Iterable[str]) -> str:
         plain.setdefault(each.lower(), each)
     alike = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
     alike = alike or [plain[each] for each in difflib.get_close_matches(word.lower(), list(plain), n=1, cutoff=0.6)]
-    return f"Did you mean '{alike[0]}'?" if alike else f"Known here: {', '.join(known) or 'none'}."
+    return f"Did you mean '{alike[0]}'?" if alike else f"Choose from: {', '.join(known) or 'none'}."
 
 
 class Keywords:
@@ -105,6 +110,31 @@ class Keywords:
         if wrong and known:
             raise InputError(f"{cls.__name__} has no parameter {wrong[0]!r}", nearest(wrong[0], known))
         return super().__new__(cls)
+
+
+def checked_keywords(function: Callable[P, R]) -> Callable[P, R]:
+    """The function, whose wrong keywords are refused with the nearest right one.
+
+    Examples
+    --------
+    >>> import pandas as pd, offing as of
+    >>> of.inspect(pd.DataFrame(), tagret="sold")
+    Traceback (most recent call last):
+    offing.base.errors.InputError: inspect has no parameter 'tagret'. Did you mean 'target'?
+    """
+    parameters = signature(function).parameters.values()
+    if any(each.kind is Parameter.VAR_KEYWORD for each in parameters):
+        return function
+    known = [each.name for each in parameters if each.name != "self" and each.kind is not Parameter.POSITIONAL_ONLY]
+
+    @wraps(function)
+    def call(*given: P.args, **named: P.kwargs) -> R:
+        wrong = next((key for key in named if key not in known), None)
+        if wrong is not None:
+            raise InputError(f"{function.__name__} has no parameter {wrong!r}", nearest(wrong, known))
+        return function(*given, **named)
+
+    return call
 
 
 def count(number: int, noun: str, plural: str = "") -> str:

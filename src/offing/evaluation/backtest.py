@@ -9,6 +9,7 @@ from functools import cached_property
 import numpy as np
 import pandas as pd
 
+from offing.base import checked_keywords
 from offing.base.results import Result
 from offing.base.text import as_html, number, percent, rounded, text_table, wrapped
 from offing.evaluation.backtest_views import ByHorizon, MemberWeights, Timeline
@@ -44,6 +45,7 @@ class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
     ((36, 11), ('ex-ante',))
     """
 
+    @checked_keywords
     def scores(
         self,
         *,
@@ -87,6 +89,7 @@ class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
         """
         return scores(self, by=by, score=score, series=series, weights=weights)
 
+    @checked_keywords
     def compare(self, *, basis: Basis | None = None, score: str = "RMSE") -> Comparison:
         """Compare candidates and plain references, on periods for which all have forecasts.
 
@@ -116,6 +119,7 @@ class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
         """
         return compare(self, basis=basis, score=score)
 
+    @checked_keywords
     def calibration(self, model: str | None = None, *, basis: Basis | None = None) -> Calibration:
         """How often outcomes lay in the intervals of one candidate of a back-test.
 
@@ -141,6 +145,7 @@ class Backtest(PastForecasts, Result, figure="judging.draw_backtest"):
         """
         return calibration(self, model, basis=basis)
 
+    @checked_keywords
     def combined(
         self,
         *,

@@ -8,7 +8,7 @@ from typing import Literal, Self
 
 import pandas as pd
 
-from offing.base import InputError, Progress
+from offing.base import InputError, Progress, checked_keywords
 from offing.model.direct_forecast import by_horizon
 from offing.model.fitted import Fitted
 from offing.model.fitting import fit_at
@@ -44,6 +44,7 @@ class Fit(Fitted, figure="series.draw_fit"):
     ([3.3, 4.1, 4.9, 5.7], 0.64)
     """
 
+    @checked_keywords
     def forecast(
         self,
         horizon: int | None = None,
@@ -233,6 +234,7 @@ class Model(ModelOptions):
         check_estimation(self)
         super().__post_init__()
 
+    @checked_keywords
     def fit(self, data: Data, *, as_of: object = None) -> Fit:
         """Estimate the model by least squares on all periods from the target's first value to its last.
 
