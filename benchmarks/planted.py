@@ -199,7 +199,7 @@ FAULTS = [
     ),
     Fault(
         "own lags are fed with outcomes in screening",
-        "evaluation/screening.py",
+        "evaluation/screening_problem.py",
         "ahead = running(later @ beta, tuple(phi.tolist()))",
         "ahead = later @ beta",
         "test_screening",
@@ -234,7 +234,7 @@ FAULTS = [
     ),
     Fault(
         "a cap is a floor",
-        "terms/transforms.py",
+        "terms/power_transforms.py",
         "(np.minimum if self.upper else np.maximum)(series(axis), self.limit)",
         "(np.maximum if self.upper else np.minimum)(series(axis), self.limit)",
         "test_shapes",
@@ -326,7 +326,7 @@ FAULTS = [
     ),
     Fault(
         "a winter starts in the wrong year",
-        "outlook/rules.py",
+        "outlook/as_in.py",
         "back = here - int(winter.group(1) if winter else self.year)",
         "back = here - int(winter.group(1) if winter else self.year) - bool(winter)",
         "test_needed",
@@ -432,8 +432,8 @@ FAULTS = [
     Fault(
         "a stock is summed",
         "tables/aggregation_rules.py",
-        '(_STATES, "last", "a stock")',
-        '(_STATES, "sum", "a stock")',
+        '(STATES, "last", "a stock")',
+        '(STATES, "sum", "a stock")',
         "test_your_tables",
     ),
     Fault(

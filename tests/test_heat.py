@@ -30,7 +30,7 @@ def test_the_story_show_itself_and_leaves_each_figure(ran):
         "for the 503 hours that follow",
         "highest in workday 07:00",
         "'Summer Weeks' does most",
-        "true effects, 72 of them hours",
+        "true effects, 72 of them not listed, lie in their 95 % intervals",
     ):
         assert words in said
     made = {path.name.split("-")[0].split(".")[0] for path in (folder / "results").glob("*.png")}

@@ -209,7 +209,10 @@ def test_a_new_form_of_a_driver_is_a_class_and_a_line(monkeypatch):
     assert len(form.splitlines()) < 60
     transforms = importlib.import_module("offing.terms.transforms")
     monkeypatch.setattr(transforms, "_NAMED", dict(transforms._NAMED))
-    exec(compile(form, "<form>", "exec"), transforms.__dict__)  # noqa: S102  the page's own code
+    power = importlib.import_module("offing.terms.power_transforms")
+    step, line = form.split("# In terms/transforms.py:\n")
+    exec(compile(step, "<form>", "exec"), power.__dict__)  # noqa: S102  the page's own code
+    exec(line, {"_NAMED": transforms._NAMED, "Inverse": power.Inverse})  # noqa: S102
     sold = pd.DataFrame({"sold": 100.0 + 600.0 / FARE, "fare": FARE}, MONTHS)
     fit = of.Model("sold", [of.Driver("fare", transform=["inverse"])]).fit(sold)
     assert fit.coefficients["coefficient"].to_numpy() == pytest.approx([100.0, 600.0])
@@ -219,7 +222,7 @@ def test_a_new_form_of_a_driver_is_a_class_and_a_line(monkeypatch):
 
 def test_a_new_source_is_a_function_and_a_suffix(tmp_path, monkeypatch):
     _, source = blocks("A new form of a driver, a new source, a new term")
-    reading = importlib.import_module("offing.tables.reading")
+    reading = importlib.import_module("offing.tables.opening")
     frames = importlib.import_module("offing.tables.sources.frames")
     monkeypatch.setattr(reading, "FILES", dict(reading.FILES))
     names = {

@@ -9,7 +9,6 @@ The classes of results, for annotations, are those of `offing.results`.
 
 from __future__ import annotations
 
-from functools import cache
 from types import FunctionType
 from typing import Any
 
@@ -33,7 +32,6 @@ def __getattr__(name: str) -> Any:
     raise AttributeError(f"offing has no {name!r}. {advice}")
 
 
-@cache
 def _public(name: str) -> Any:
     """What a name stands for; of functions, one that names the nearest keyword instead of a wrong one."""
     found = _loaded(name)
@@ -41,4 +39,5 @@ def _public(name: str) -> Any:
         return found
     from offing.base import checked_keywords
 
-    return checked_keywords(found)
+    globals()[name] = checked_keywords(found)
+    return globals()[name]

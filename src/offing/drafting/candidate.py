@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from offing.model import Model
 from offing.terms import Driver, Term, Trend
-from offing.terms.transforms import Stated
+from offing.terms.transform_step import Stated
 
 #: Share of the slope that is left at the horizon where a trend is damped.
 _LEFT = 0.25

@@ -13,8 +13,9 @@ from offing.calendar import DAY, on_clock_of
 from offing.drafting.candidate import LEVEL, Candidate, Ingredients
 from offing.drafting.choosing import Chooser
 from offing.drafting.materials import Materials, Offered
-from offing.drafting.past import Past, Scored
+from offing.drafting.past import Past
 from offing.drafting.rules import Step
+from offing.drafting.scored import Scored
 from offing.drafting.words import form_words
 from offing.evaluation.origins import Origins
 from offing.inspection import Survey

@@ -13,8 +13,8 @@ from numpy.typing import NDArray
 from offing.base import InputError, Progress
 from offing.drafting.candidate import LEVEL, LINE, STRUCTURES, WANDERING, Candidate, Structure
 from offing.drafting.driver_steps import MOVES, DriverSteps
-from offing.drafting.past import Scored
 from offing.drafting.rules import CAREFUL, CLEAR, DOUBTFUL, OutOfTimeError, Step
+from offing.drafting.scored import Scored
 from offing.drafting.words import named, size_of
 from offing.engine.intervention_tests import chance_limit
 from offing.terms import Event, Season, Term

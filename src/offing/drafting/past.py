@@ -13,13 +13,15 @@ from offing.base import InputError
 from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.drafting.candidate import Candidate, Ingredients, Scale
+from offing.drafting.scored import Laid, Scored
 from offing.engine.trials import Trials, trials
 from offing.evaluation.origins import Cuts
 from offing.model.driver_forecasts import own_model
 from offing.model.estimation import kept_from_zero
 from offing.tables import Goal, Information, View
 from offing.terms import Block, OwnLags, Term, Trend
-from offing.terms.transforms import Factor, Stated, steps_of
+from offing.terms.transform_step import Factor, Stated
+from offing.terms.transforms import steps_of
 
 #: Where more than this share of an origin's periods cannot be forecast, the origin does not count.
 _LACKING = 0.5
@@ -27,37 +29,6 @@ _LACKING = 0.5
 _WILD = 3.0
 #: What is tried of the share of noise that comes back after a season.
 _COMING_BACK = (0.3, 0.6, 0.85)
-
-
-@dataclass(frozen=True)
-class Laid:
-    """A term's columns (n, k) on all rows, those of the periods ahead (F, h, k), and the groups (k,) they belong to.
-
-    `ends` (F,) are the rows whose values were known at each origin: fewer than the target's where a driver comes late.
-    """
-
-    columns: Array
-    ahead: Array
-    shrinkage_groups: tuple[str, ...]
-    ends: NDArray[np.intp]
-
-
-@dataclass(frozen=True)
-class Scored:
-    """How a candidate did: forecasts (F, h), and the mean absolute error (F,) of each origin; why there are none."""
-
-    candidate: Candidate
-    forecast: Array
-    errors: Array
-    found: Trials | None = field(default=None, repr=False)
-    names: tuple[str, ...] = ()
-    owners: tuple[str, ...] = ()
-    why: str = ""
-
-    @property
-    def score(self) -> float:
-        """The mean absolute error over the origins."""
-        return float(self.errors.mean()) if len(self.errors) and np.isfinite(self.errors).all() else float("inf")
 
 
 @dataclass(eq=False)

@@ -11,7 +11,8 @@ import numpy as np
 from offing.base import InputError
 from offing.drafting.candidate import LINE, Candidate, Scale
 from offing.drafting.materials import Materials, Offered
-from offing.drafting.past import Past, Scored
+from offing.drafting.past import Past
+from offing.drafting.scored import Scored
 from offing.engine.added_columns import Base
 from offing.terms import Term
 

@@ -8,7 +8,8 @@ from dataclasses import replace
 import numpy as np
 
 from offing.base.arrays import Array
-from offing.drafting.past import Past, Scored
+from offing.drafting.past import Past
+from offing.drafting.scored import Scored
 from offing.evaluation.fold_results import PROBABILITIES, Run
 from offing.model import Model
 from offing.model.forecast import widened

@@ -11,7 +11,8 @@ from offing.evaluation.external_forecasts import ExternalForecast, external_fore
 from offing.evaluation.origins import Origins
 from offing.evaluation.recalibration import CalibratedForecast, recalibrate
 from offing.evaluation.screening import DriverSelection, Screening, screen
-from offing.evaluation.search import Search, search
+from offing.evaluation.search import search
+from offing.evaluation.search_result import Search
 from offing.evaluation.term_gain import Change, TermGain, change, term_gain, without_each
 
 __all__ = [

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 
 from offing.base import InputError
 from offing.terms import Driver
-from offing.terms.transforms import Stated, steps_of
+from offing.terms.transform_step import Stated
+from offing.terms.transforms import steps_of
 
 
 def candidates(

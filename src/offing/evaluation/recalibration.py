@@ -41,7 +41,7 @@ def needed(probability: float) -> int:
 
     Examples
     --------
-    >>> from offing.evaluation.calibration import needed
+    >>> from offing.evaluation.recalibration import needed
     >>> needed(0.975), needed(0.1)
     (39, 9)
     """

@@ -2,31 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any, Literal, get_args
+from typing import Any, get_args
 
 import numpy as np
 import pandas as pd
 
-from offing.base import Finding, InputError, Keywords, Progress, count
+from offing.base import Finding, InputError, Progress, count
 from offing.base.arrays import Array
 from offing.base.results import Result
 from offing.base.text import number, percent, text_table
-from offing.calendar import Axis
-from offing.engine import running, triangle
-from offing.engine.subset_selection import MOST_SUBSETS, beside, coefficients, forward, least_angle, subsets
+from offing.engine.subset_selection import MOST_SUBSETS
+from offing.evaluation.screening_problem import Method, ScreeningProblem, SelectionOptions, laid_out_for
 from offing.model import Fit, Model
-from offing.model.design import Design, lay_out
 from offing.model.fitted import Fitted
 from offing.model.options import ModelOptions
 from offing.model.rows import keyed
-from offing.tables import View
 from offing.terms import Driver
-
-Method = Literal["forward", "path", "subsets"]
 
 _RESAMPLES = 50
 #: The last share of the rows in which the origins lie.
@@ -73,7 +68,7 @@ class Screening(Result, figure="screening.draw_screening"):
     lost: int
     seed: int
     selection: DriverSelection
-    problem: _Problem
+    problem: ScreeningProblem
 
     @cached_property
     def error(self) -> Array:
@@ -200,109 +195,6 @@ class Screening(Result, figure="screening.draw_screening"):
         return f"{self.sentences}\n\n{text_table(['size', 'error', 'one s.e.', 'drivers'], columns)}"
 
 
-@dataclass(frozen=True)
-class DriverSelection(Keywords):
-    """Candidate drivers among which a model selects at every origin. For ``Model(driver_selection=...)``.
-
-    A back-test of such a model repeats the whole selection in each fold, so that its scores are honest.
-
-    Parameters
-    ----------
-    candidates, method, mix, most, origins
-        As for `offing.screen`.
-    size
-        How many drivers; by default as many as `offing.screen` proposes at each origin.
-
-    Raises
-    ------
-    InputError
-        As `offing.screen`.
-
-    Examples
-    --------
-    >>> import numpy as np, pandas as pd, offing as of
-    >>> generator = np.random.default_rng(3)
-    >>> days = pd.date_range("2024-01-01", periods=200, freq="D")
-    >>> data = pd.DataFrame(generator.normal(size=(200, 6)), days, list("abcdef"))
-    >>> data["sold"] = 5.0 + 2.0 * data["c"] - data["e"] + generator.normal(size=200)
-    >>> selection = of.DriverSelection(of.candidates(list("abcdef")))
-    >>> of.Model("sold", driver_selection=selection).fit(data).model.chosen
-    ('c', 'e')
-    """
-
-    candidates: Sequence[Driver]
-    method: Method = "forward"
-    mix: float = 1.0
-    most: int = 10
-    origins: int = 8
-    size: int | None = None
-
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "candidates", tuple(self.candidates))
-        _check(self)
-
-    def select(self, base: Fitted) -> tuple[Driver, ...]:
-        """The drivers selected beside the terms of a fit, from what it knew."""
-        found = screen_series(base, self, quiet=True)
-        return tuple(found.drivers(self.size if self.size is None else min(self.size, len(found.chosen) - 1)))
-
-    def needs(self) -> tuple[str, ...]:
-        """The columns that the candidates look at."""
-        return tuple(dict.fromkeys(reference for each in self.candidates for reference in each.needs()))
-
-
-@dataclass(frozen=True)
-class _Problem:
-    """Columns of the base (n, b) and of all candidates (n, m) beside the target (n,), and the usable rows.
-
-    `steps` are the columns of each candidate, `own` those of the target's own lags, by lag.
-    """
-
-    columns: Array
-    always: tuple[int, ...]
-    steps: tuple[tuple[int, ...], ...]
-    target: Array
-    rows: np.ndarray
-    method: Method
-    mix: float
-    own: Mapping[int, int]
-
-    def path(self, rows: np.ndarray, most: int) -> list[tuple[int, ...]]:
-        """The best set of candidates of every size, from some of the rows."""
-        return self._path(self._whole(rows), most)
-
-    def _whole(self, rows: np.ndarray) -> Array:
-        return triangle(np.column_stack([self.columns[rows], self.target[rows]]))
-
-    def squared_errors(self, later: Array, outcome: Array, most: int) -> Array:
-        """Mean squared error (sizes,) of forecasts of an `outcome` (h,), NaN where none counts, from columns (h, k).
-
-        Selection and estimation see the rows of the problem alone. Own lags are those of the forecast itself.
-        """
-        whole = self._whole(self.rows)
-        found = np.full(most + 1, np.nan)
-        counts = np.isfinite(outcome)
-        for size, kept in enumerate(self._path(whole, most)):
-            used = [*self.always, *(column for i in kept for column in self.steps[i])]
-            beta = coefficients(whole, used)
-            phi = np.zeros(max(self.own, default=0))
-            for lag, column in self.own.items():
-                phi[lag - 1] = beta[column]
-            ahead = running(later @ beta, tuple(phi.tolist()))
-            found[size] = np.mean(np.square(outcome - ahead)[counts])
-        return np.asarray(pd.Series(found).ffill())  # a path that ends early has its last model for more
-
-    def _path(self, whole: Array, most: int) -> list[tuple[int, ...]]:
-        own = sorted({column for step in self.steps for column in step})
-        place = {column: i for i, column in enumerate(own)}
-        corner = beside(whole, list(self.always), own)
-        if self.method == "forward":
-            return forward(corner, [[place[column] for column in step] for step in self.steps], most)
-        found = least_angle(corner, most, self.mix) if self.method == "path" else subsets(corner, most)
-        step_of = {place[step[0]]: i for i, step in enumerate(self.steps)}
-        return [tuple(step_of[column] for column in kept) for kept in found]
-
-
 def screen(
     data: Any,
     model: Model,
@@ -364,7 +256,7 @@ def screen(
 def screen_series(base: Fitted, selection: DriverSelection, *, seed: int = 1, quiet: bool = False) -> Screening:
     """See `screen`; `base` is a fit of the model. Inside other long work it is `quiet` about its own progress."""
     check_names(base.model, selection)
-    whole = _problem(base, base.view, base.axis, base, selection)
+    whole = laid_out_for(base, base.view, base.axis, base, selection)
     rows, most, origins = whole.rows, selection.most, selection.origins
     tested = max(int(len(rows) * _TESTED), origins)
     first = len(rows) - tested
@@ -399,7 +291,7 @@ def screen_series(base: Fitted, selection: DriverSelection, *, seed: int = 1, qu
     )
 
 
-def _errors_after(base: Fitted, selection: DriverSelection, whole: _Problem, part: np.ndarray) -> Array:
+def _errors_after(base: Fitted, selection: DriverSelection, whole: ScreeningProblem, part: np.ndarray) -> Array:
     """Mean squared error (sizes,) in some rows of what is selected and estimated from what was known before them.
 
     Treatments, knots, centres and the like are learnt there as well. Of the drivers the actual values count.
@@ -407,12 +299,12 @@ def _errors_after(base: Fitted, selection: DriverSelection, whole: _Problem, par
     table = base.view.sources.tables[base.source]
     origin = int(table.known_at()[base.axis.first - table.axis.first + int(part[0]) - 1])
     past = Model.of(base.stated).fit_at(base.information.at(origin, known_ahead=frozenset()))
-    known = _problem(past, past.view, past.axis, past, selection)
+    known = laid_out_for(past, past.view, past.axis, past, selection)
     known = replace(known, rows=known.rows[np.isin(past.axis.ordinals[known.rows], base.axis.ordinals[whole.rows])])
     start = past.axis.first + past.axis.n - base.axis.first
     later = base.axis.part(start, int(part[-1]) + 1)
     view = replace(base.view, rows=past.axis, patches=past.view.patches)
-    ahead = _problem(base, past.walk_of_nothing(view, later), later, past, selection)
+    ahead = laid_out_for(base, past.walk_of_nothing(view, later), later, past, selection)
     outcome = np.full(later.n, np.nan)
     outcome[part - start] = whole.target[part]
     return known.squared_errors(ahead.columns, outcome, selection.most)
@@ -473,36 +365,6 @@ def check_names(model: ModelOptions, selection: DriverSelection) -> None:
             raise InputError(f"two drivers are called '{name}'", "Give one of them another name.", key="candidates")
 
 
-def _problem(base: Fitted, view: View, axis: Axis, past: Fitted, selection: DriverSelection) -> _Problem:
-    """The columns of the periods of `axis`, made from a view with what the terms learnt in a `past` fit."""
-    terms, candidates = past.model.terms, selection.candidates
-    states = {**past.states, **{str(term.name): term.learn(past.view) for term in candidates}}
-    design = lay_out((*terms, *candidates), view, axis, states)
-    _check_plain(design, any(term.choice(states[str(term.name)]) is not None for term in terms))
-    rows = (
-        np.flatnonzero(np.isfinite(base.transformed) & design.known) if axis.n == base.axis.n else np.zeros(0, np.intp)
-    )
-    slots = design.layout.slots[len(terms) :]
-    always = range(design.layout.linear - sum(len(slot.places) for slot in slots))
-    steps = tuple(tuple(slot.places.tolist()) for slot in slots)
-    own = {
-        before + 1: int(place)
-        for term, slot in zip(terms, design.layout.slots, strict=False)
-        if term.recursive
-        for before, place in zip(term.phi_places, slot.places, strict=True)
-    }
-    return _Problem(design.linear, tuple(always), steps, base.transformed, rows, selection.method, selection.mix, own)
-
-
-def _check_plain(design: Design, chooses: bool) -> None:
-    if chooses or not design.layout.plain or design.layout.groups[1]:
-        raise InputError(
-            "a term of the model has shapes or strengths that are estimated, which every set would change",
-            "State them for the choice, and estimate them in the model chosen.",
-            key="terms",
-        )
-
-
 def screening_rows(found: Screening) -> pd.DataFrame:
     """Rows of ``screening.csv``: one a size."""
     rows = found.table.assign(proposed=found.table["size"] == found.size)
@@ -512,3 +374,49 @@ def screening_rows(found: Screening) -> pd.DataFrame:
 def stability_rows(found: Screening) -> pd.DataFrame:
     """Rows of ``stability.csv``: one a candidate."""
     return keyed(found.stability, found.base, "")
+
+
+@dataclass(frozen=True)
+class DriverSelection(SelectionOptions):
+    """Candidate drivers among which a model selects at every origin. For ``Model(driver_selection=...)``.
+
+    A back-test of such a model repeats the whole selection in each fold, so that its scores are honest.
+
+    Parameters
+    ----------
+    candidates, method, mix, most, origins
+        As for `offing.screen`.
+    size
+        How many drivers; by default as many as `offing.screen` proposes at each origin.
+
+    Raises
+    ------
+    InputError
+        As `offing.screen`.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> generator = np.random.default_rng(3)
+    >>> days = pd.date_range("2024-01-01", periods=200, freq="D")
+    >>> data = pd.DataFrame(generator.normal(size=(200, 6)), days, list("abcdef"))
+    >>> data["sold"] = 5.0 + 2.0 * data["c"] - data["e"] + generator.normal(size=200)
+    >>> selection = of.DriverSelection(of.candidates(list("abcdef")))
+    >>> of.Model("sold", driver_selection=selection).fit(data).model.chosen
+    ('c', 'e')
+    """
+
+    size: int | None = None
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "candidates", tuple(self.candidates))
+        _check(self)
+
+    def select(self, base: Fitted) -> tuple[Driver, ...]:
+        """The drivers selected beside the terms of a fit, from what it knew."""
+        found = screen_series(base, self, quiet=True)
+        return tuple(found.drivers(self.size if self.size is None else min(self.size, len(found.chosen) - 1)))
+
+    def needs(self) -> tuple[str, ...]:
+        """The columns that the candidates look at."""
+        return tuple(dict.fromkeys(reference for each in self.candidates for reference in each.needs()))

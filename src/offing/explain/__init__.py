@@ -4,9 +4,10 @@ from offing.explain.allocation import Split, allocate
 from offing.explain.holiday_effects import HolidayEffects, holiday_effects
 from offing.explain.inputs import Inputs, inputs
 from offing.explain.lag_weights import LagCurve, lag_weights
-from offing.explain.nowcast import REESTIMATED, Nowcast, nowcast
+from offing.explain.nowcast import Nowcast, nowcast
 from offing.explain.parameter_stability import ParameterStability, parameter_stability
 from offing.explain.reconciliation import Reconciled, reconcile
+from offing.explain.releases import REESTIMATED
 from offing.explain.residuals import Residuals, residuals
 from offing.explain.responses import LagProfile, Response, lag_profile, response
 from offing.explain.seasonal_cycle import CycleShape, cycle
@@ -17,14 +18,15 @@ from offing.explain.trend import TrendPath, trend
 from offing.explain.variance_shares import VarianceShares, variance_shares
 from offing.explain.what_if.adjustment import Adjustment
 from offing.explain.what_if.forecast_adjustments import AdjustedForecast, adjust_forecast
-from offing.explain.what_if.probabilities import Exceedance, Paths, paths
+from offing.explain.what_if.paths import Exceedance, Paths, paths
 from offing.explain.what_if.scenarios import Scenarios, scenarios
 from offing.explain.what_if.sensitivity import Sensitivity, sensitivity
 from offing.explain.what_if.target_solver import Solution, solve_for
 from offing.explain.why.importance import Importance, importance
 from offing.explain.why.story import Story, story
 from offing.explain.why.walk import Walk
-from offing.explain.why.walk_builder import LAST_YEAR, MEAN, walk
+from offing.explain.why.walk_builder import walk
+from offing.explain.why.walk_sides import LAST_YEAR, MEAN
 from offing.explain.why.year_of_days import YearOfDays, year_of_days
 
 __all__ = [

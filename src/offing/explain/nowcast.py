@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
 from typing import Literal
@@ -14,20 +14,17 @@ import pandas as pd
 from offing.base import InputError, Progress
 from offing.base.results import AHEAD, Entry, Result, alone, register
 from offing.base.text import number, rounded, signed, text_table, wrapped
-from offing.calendar import Axis, on_clock_of
+from offing.calendar import Axis
 from offing.calendar.axis import instant_of
-from offing.engine import echoes
+from offing.explain.releases import REESTIMATED, framed, steps_between
 from offing.model import Forecast, Model
-from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
 from offing.model.model import Data, tables_of
 from offing.model.rows import iso, keyed
-from offing.tables import Information, Panel, Sources, Table, View, released_at, split_series
-from offing.tables.overlay import Expected
+from offing.tables import Information, Panel, Sources, Table, split_series
 
 #: Effects below this share of the largest are not put into words.
 _LITTLE = 0.02
-REESTIMATED = "re-estimated"
 
 
 @dataclass(frozen=True)
@@ -194,7 +191,7 @@ def nowcast(
             progress.update((i + 1) / len(moments))
     index = frequency.index(np.array(moments))
     for i in range(1, len(moments)):
-        noted = _steps(forecasts[i - 1], forecasts[i], detailed=unreleased == "expected")
+        noted = steps_between(forecasts[i - 1], forecasts[i], detailed=unreleased == "expected")
         steps.append(noted.assign(**{"from": index[i - 1], "to": index[i]}))
     at = wanted - target.axis.first
     outcome = float(target.values(column)[at]) if 0 <= at < target.axis.n else np.nan
@@ -204,7 +201,7 @@ def nowcast(
         forecasts[0].fit.unit,
         tuple(forecasts),
         tuple(index),
-        pd.concat(steps, ignore_index=True) if steps else _framed([]),
+        pd.concat(steps, ignore_index=True) if steps else framed([]),
         outcome,
     )
 
@@ -221,77 +218,6 @@ def _moment(date: object, axis: Axis) -> int:
         return int(instant_of(date, axis.frequency)[0])
     except (ValueError, TypeError) as error:
         raise InputError(f"found {date!r}, which is not a date", "Give such as 2026-05-21.", key="dates") from error
-
-
-def _framed(rows: list[dict[str, object]]) -> pd.DataFrame:
-    columns = ["from", "to", "driver", "period", "released", "expected", "actual", "surprise", "weight", "effect"]
-    return pd.DataFrame(rows, columns=columns)
-
-
-def _steps(before: Forecast, after: Forecast, *, detailed: bool) -> pd.DataFrame:
-    """What was released between two forecasts of the same period, and what each value did."""
-    now = start = float(before.mean[-1])
-    rows: list[dict[str, object]] = []
-    view = before.view
-    for instant, reference, ordinal in _released(before, after) if detailed else ():
-        axis = Axis(view.frequency(reference), ordinal, 1)
-        expected = float(view.known(reference, axis).values[0])
-        actual = float(after.fit.view.known(reference, axis).values[0])
-        view = _put(view, before, reference, ordinal, actual - expected)
-        moved = _mean(before, view)
-        rows.append(
-            {
-                "driver": _name(before.fit, reference),
-                "period": axis.labels()[0],
-                "released": instant,
-                "expected": expected,
-                "actual": actual,
-                "surprise": actual - expected,
-                "weight": (moved - now) / (actual - expected) if actual != expected else np.nan,
-                "effect": moved - now,
-            }
-        )
-        now = moved
-    rows.append({"driver": REESTIMATED, "effect": float(after.mean[-1]) - (now if detailed else start)})
-    return _framed(rows)
-
-
-def _released(before: Forecast, after: Forecast) -> list[tuple[pd.Timestamp, str, int]]:
-    """When which values that were expected before were released, in that order."""
-    found = []
-    for outlook in before.outlooks:
-        known = after.fit.view.known(outlook.reference, outlook.axis)
-        table = after.fit.view.sources.tables[after.fit.view.sources.find(outlook.reference)[0]]
-        released = released_at(table, outlook.axis)
-        on_target = on_clock_of(after.axis.frequency, outlook.axis.frequency, released)
-        for i in np.flatnonzero(np.isfinite(known.values)).tolist():
-            stamp = after.axis.frequency.index(on_target[i : i + 1])[0]
-            found.append((int(on_target[i]), stamp, outlook.reference, int(outlook.axis.ordinals[i])))
-    return [(stamp, reference, ordinal) for _, stamp, reference, ordinal in sorted(found, key=lambda each: each[0::3])]
-
-
-def _put(view: View, before: Forecast, reference: str, ordinal: int, surprise: float) -> View:
-    """The view with a released value, and what it makes its driver's model expect of later ones."""
-    outlook = next(each for each in before.outlooks if each.reference == reference)
-    expected = view.change(Expected, view.sources.find(reference))
-    if expected is None:
-        return view  # nothing was expected of it, so nothing changes
-    path = expected.path
-    values = path.values.copy()
-    at = ordinal - path.first
-    values[at:] += surprise * echoes(outlook.ahead.fit.lingering, len(values) - at)
-    return view.expecting(reference, path.first, values)
-
-
-def _mean(before: Forecast, view: View) -> float:
-    """The forecast of the period with the earlier fit and other values."""
-    view = before.fit.walked_on(view, before.axis)
-    rows = before.fit.columns(view, before.axis)
-    return float(replace(before, view=view, rows=rows, outlooks=()).mean[-1])
-
-
-def _name(fit: Fitted, reference: str) -> str:
-    return next(str(term.name) for term in fit.model.drivers if term.data == reference)
 
 
 def running_rows(found: Nowcast) -> pd.DataFrame:

@@ -12,7 +12,8 @@ import pandas as pd
 from offing.base import InputError, count
 from offing.base.results import Result
 from offing.base.text import number, text_table
-from offing.inspection.screen import questions, screen
+from offing.inspection.questions import questions
+from offing.inspection.screen import screen
 from offing.inspection.survey_data import SurveyData
 from offing.inspection.target import likely_target
 from offing.tables import Panel, Sources, Table, read, split_series

@@ -14,7 +14,7 @@ import pandas as pd
 from offing.base import Finding, InputError, Treatment
 from offing.base.arrays import Array
 from offing.calendar import Axis
-from offing.inspection import seasonality, views
+from offing.inspection import seasonality, view_builders, views
 from offing.inspection.columns import faster_of, known_after, references_of
 from offing.inspection.file_detection import Guess
 from offing.tables import Goal, Information, Panel, Sources, Table, split_series
@@ -173,36 +173,36 @@ class SurveyData:
     @property
     def history(self) -> views.History:
         """The target through time, at its own and at a coarser frequency."""
-        return views.history(self.label, self.unit, *self.span, self.judged)
+        return view_builders.history(self.label, self.unit, *self.span, self.judged)
 
     @property
     def years(self) -> views.Years | None:
         """The target's years over each other."""
-        return views.years(self.label, self.unit, *self.span)
+        return view_builders.years(self.label, self.unit, *self.span)
 
     @property
     def seasons(self) -> views.Seasons | None:
         """The target's spread at each position of a cycle."""
-        return views.seasons(self.label, self.unit, *self.span, self.judged)
+        return view_builders.seasons(self.label, self.unit, *self.span, self.judged)
 
     @property
     def scatter(self) -> views.Scatter | None:
         """The target against each driver."""
         if not self.drivers:
             return None
-        return views.scatter(self.label, self.unit, self.span[1], self.drivers)
+        return view_builders.scatter(self.label, self.unit, self.span[1], self.drivers)
 
     @property
     def echoes(self) -> views.Echoes | None:
         """Correlation of target and drivers over leads and lags, without trend and season."""
         if not self.drivers or self.span[0].n < 12:
             return None
-        return views.echoes(self.label, self.span[0], self.working, self.drivers)
+        return view_builders.echoes(self.label, self.span[0], self.working, self.drivers)
 
     @property
     def coverage(self) -> views.Coverage:
         """When each source is known."""
-        return views.coverage(self.tables, self.plans, int(self.span[0].edges[-1]))
+        return view_builders.coverage(self.tables, self.plans, int(self.span[0].edges[-1]))
 
     def views(self) -> dict[str, Any]:
         """All views that there are, by name."""

@@ -14,7 +14,8 @@ from offing.base.results import Result
 from offing.base.text import as_html, in_units, rounded, text_table
 from offing.calendar import Axis
 from offing.engine import attribute, quantile
-from offing.model.decomposition import ADJUSTMENT, BASELINE, FACTOR, Account, Ahead, Row, account, carrier
+from offing.model.ahead import Ahead
+from offing.model.decomposition import ADJUSTMENT, BASELINE, FACTOR, Account, Row, account, carrier
 from offing.model.design import Design
 from offing.model.fit_state import FitState
 from offing.model.simulated_intervals import drawn_band, needs_draws

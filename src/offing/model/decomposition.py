@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.engine import Estimate, attribute
+from offing.model.ahead import Ahead
 from offing.model.design import Design
 from offing.model.fit_state import FitState
 from offing.model.term_effects import split_up
@@ -22,29 +23,6 @@ PAST = "autoregressive error"
 ADJUSTMENT = "adjustment"
 UNEXPLAINED = "unexplained"
 FACTOR = "the target's factor"
-
-
-@dataclass(frozen=True)
-class Ahead:
-    """A run of periods on the working scale, all (n,).
-
-    `base` is what the values before the run add, `ar_prediction` what the noise before it adds to z, `levels` are η,
-    `variances` those of the noise around it, `worth` what one unit of z is worth, `factor` and `mean` belong to the
-    target's own scale; `cut` is the mean within the target's limits.
-    """
-
-    base: Array
-    levels: Array
-    variances: Array
-    worth: Array
-    factor: Array
-    mean: Array
-    cut: Array
-    ar_prediction: Array
-
-    def part(self, low: int, high: int) -> Ahead:
-        """Some of the periods."""
-        return Ahead(*(getattr(self, each.name)[low:high] for each in fields(self)))
 
 
 @dataclass(frozen=True)

@@ -36,7 +36,7 @@ from offing.model.elasticities import elasticities
 from offing.model.fit_state import FitState
 from offing.model.weight_tests import weights_examined
 from offing.terms import STATED
-from offing.terms.transforms import season_of
+from offing.terms.change_transforms import season_of
 
 
 def remarks(fit: FitState, verdicts: Callable[[], Sequence[Verdict]]) -> tuple[Finding, ...]:

@@ -14,7 +14,7 @@ from offing.base.text import number, percent, signed
 from offing.engine import quantile
 from offing.model.fit_state import FitState
 from offing.terms import Driver
-from offing.terms.transforms import Growth, LogDifference
+from offing.terms.change_transforms import Growth, LogDifference
 
 
 @dataclass(frozen=True)

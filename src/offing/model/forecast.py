@@ -18,8 +18,9 @@ from offing.calendar import Axis
 from offing.diagnostics import beyond_range, beyond_target, contradicted, holds_target, unused, wide_on_log_scale
 from offing.engine import echoes as shock_echoes
 from offing.engine import growth_paths, quantile, running
+from offing.model.ahead import Ahead
 from offing.model.contributions import Contributions, contribute
-from offing.model.decomposition import Account, Ahead, account
+from offing.model.decomposition import Account, account
 from offing.model.design import Design
 from offing.model.fitted import Fitted
 from offing.model.term_effects import echoes

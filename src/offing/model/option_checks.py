@@ -10,7 +10,9 @@ from offing.base import InputError, nearest
 from offing.calendar import Axis
 from offing.engine import Covariance, Loss
 from offing.model.options import ModelOptions
-from offing.terms.transforms import Factor, Growth, steps_of
+from offing.terms.change_transforms import Growth
+from offing.terms.transform_step import Factor
+from offing.terms.transforms import steps_of
 
 
 def check_options(model: ModelOptions) -> None:

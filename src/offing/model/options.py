@@ -16,7 +16,8 @@ from offing.engine import (
 )
 from offing.tables import Goal, Treat
 from offing.terms import Driver, Term, drivers_of, naming_term
-from offing.terms.transforms import Stated, Step, steps_of
+from offing.terms.transform_step import Stated, Step
+from offing.terms.transforms import steps_of
 
 
 class DriverSelector(Protocol):

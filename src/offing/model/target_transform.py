@@ -13,24 +13,10 @@ from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency
 from offing.engine import accumulated, difference_weights
 from offing.tables import View
-from offing.terms.transforms import (
-    Cap,
-    Difference,
-    EstimatedPower,
-    Extreme,
-    Factor,
-    Growth,
-    Log,
-    LogDifference,
-    Power,
-    Standardised,
-    Stated,
-    Step,
-    Window,
-    evaluate,
-    positive,
-    steps_of,
-)
+from offing.terms.change_transforms import Difference, Growth, LogDifference, Standardised, Window
+from offing.terms.power_transforms import Cap, EstimatedPower, Extreme, Log, Power
+from offing.terms.transform_step import Factor, Stated, Step, positive
+from offing.terms.transforms import evaluate, steps_of
 
 
 @dataclass(frozen=True)

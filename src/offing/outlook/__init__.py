@@ -1,8 +1,10 @@
 """The drivers' future: planned, assumed, modelled, and scenarios of them."""
 
+from offing.outlook.as_in import AsIn
 from offing.outlook.driver_future import changeable, driver_column, driver_names
 from offing.outlook.driver_simulation import simulated_drivers
-from offing.outlook.rules import AsIn, AsPlanned, LastValue, Modelled, Rule, Shift, Stated, YearBefore, rule_of
+from offing.outlook.rule import Rule
+from offing.outlook.rules import AsPlanned, LastValue, Modelled, Shift, Stated, YearBefore, rule_of
 from offing.outlook.scenario import Scenario, linked
 
 __all__ = [

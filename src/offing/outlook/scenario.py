@@ -11,7 +11,8 @@ from offing.calendar import Axis
 from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
 from offing.outlook.driver_future import future
-from offing.outlook.rules import Rule, rule_of
+from offing.outlook.rule import Rule
+from offing.outlook.rules import rule_of
 from offing.tables import View
 
 

@@ -12,7 +12,7 @@ from typing import Any
 from offing.base import InputError, nearest
 from offing.inspection import Survey, guess_sources, inspect
 from offing.inspection.file_detection import Guess, source_name, unit_named
-from offing.inspection.screen import questions
+from offing.inspection.questions import questions
 from offing.study.loader import open_study
 from offing.study.study import Study
 from offing.tables.read_options import Reading, as_options

@@ -5,21 +5,21 @@ from __future__ import annotations
 import json
 import re
 import tomllib
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import fields, replace
 from datetime import date
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args, get_origin
 
 from pydantic import TypeAdapter, ValidationError
 
 from offing.base import InputError, nearest
-from offing.base.results import ENTRIES
 from offing.evaluation import DriverSelection
 from offing.model import Model
-from offing.study import schema
 from offing.study.cross_checks import check_asked, check_output, checked_scenarios, placing_of
 from offing.study.error_messages import Place
+from offing.study.schema import ColumnSpec, EstimationSpec, SourceSpec, StudySpec, whole
+from offing.study.schema_parts import Part
 from offing.study.study import Study
 from offing.tables import Treat
 from offing.terms import Term, drivers_of, term_kinds
@@ -66,7 +66,7 @@ def study_from(text: str, path: Path) -> Study:
     except RecursionError:
         raise _too_deep(path) from None
     try:
-        spec = schema.whole().model_validate_json(json.dumps(raw, default=_plain))
+        spec = whole().model_validate_json(json.dumps(raw, default=_plain))
     except ValidationError as error:
         raise place.first_fault(error, (), _known_keys()) from error
     except RecursionError:
@@ -106,32 +106,21 @@ def _plain(value: object) -> str:
 
 
 def _known_keys() -> dict[tuple[Any, ...], Iterable[str]]:
-    parts: dict[tuple[Any, ...], type[schema.Part]] = {
-        (): schema.whole(),
-        **{(entry.key,): schema.options_of(kind) for kind, entry in ENTRIES.items() if entry.options is not None},
-        ("target",): schema.TargetSpec,
-        ("target", "data"): schema.ColumnSpec,
-        ("estimation",): schema.EstimationSpec,
-        ("forecast",): schema.ForecastSpec,
-        ("totals", "*"): schema.TotalSpec,
-        ("chances", "*"): schema.ChanceSpec,
-        ("scenarios", "*"): schema.ScenarioSpec,
-        ("walks", "*"): schema.WalkSpec,
-        ("solutions", "*"): schema.SolveSpec,
-        ("adjustments", "*"): schema.AdjustmentSpec,
-        ("driver_selection",): schema.DriverSelectionSpec,
-        ("models", "*"): schema.ModelSpec,
-        ("combination",): schema.CombinationSpec,
-        ("backtest",): schema.BacktestSpec,
-        ("backtest", "external", "*"): schema.ExternalSpec,
-        ("search",): schema.SearchSpec,
-        ("output",): schema.OutputSpec,
-    }
-    keys: dict[tuple[Any, ...], Iterable[str]] = {at: list(part.model_fields) for at, part in parts.items()}
-    return {**keys, ("sources", "*"): [each.name for each in fields(schema.SourceSpec)]}
+    keys: dict[tuple[Any, ...], Iterable[str]] = {at: list(part.model_fields) for at, part in _tables(whole())}
+    return {**keys, ("sources", "*"): [each.name for each in fields(SourceSpec)]}
 
 
-def _check_sources(spec: schema.StudySpec, place: Place) -> None:
+def _tables(part: type[Part], at: tuple[str, ...] = ()) -> Iterator[tuple[tuple[str, ...], type[Part]]]:
+    """A table of the file and those inside of it, with where each stands; ``*`` stands for a place or a name."""
+    yield at, part
+    for name, field in part.model_fields.items():
+        several = get_origin(field.annotation) in (list, dict)
+        for inner in (field.annotation, *get_args(field.annotation)):
+            if isinstance(inner, type) and issubclass(inner, Part):
+                yield from _tables(inner, (*at, name, "*") if several else (*at, name))
+
+
+def _check_sources(spec: StudySpec, place: Place) -> None:
     for name, source in spec.sources.items():
         if sum(each is not None for each in (source.file, source.database, source.url, source.service)) != 1:
             raise place.error(
@@ -152,7 +141,7 @@ def _check_sources(spec: schema.StudySpec, place: Place) -> None:
         raise place.error(("sources",), "there are only plans", "Add the source that they continue.")
 
 
-def _check_totals(spec: schema.StudySpec, place: Place) -> None:
+def _check_totals(spec: StudySpec, place: Place) -> None:
     for i, each in enumerate(spec.totals):
         if (each.total is None) == (each.average is None):
             raise place.error(("totals", i), "totals are sums or averages", "Give one of total and average.")
@@ -191,7 +180,7 @@ def _adapter(cls: type) -> TypeAdapter[Any]:
     return TypeAdapter(cls)
 
 
-def _choices(spec: schema.StudySpec, terms: list[Term], folder: Path, place: Place) -> dict[str, list[Any]]:
+def _choices(spec: StudySpec, terms: list[Term], folder: Path, place: Place) -> dict[str, list[Any]]:
     """What the search may choose: each value as the term would hold it."""
     if spec.search is None:
         return {}
@@ -213,7 +202,7 @@ def _choices(spec: schema.StudySpec, terms: list[Term], folder: Path, place: Pla
     return found
 
 
-def _check_drivers(spec: schema.StudySpec, terms: list[Term], place: Place) -> None:
+def _check_drivers(spec: StudySpec, terms: list[Term], place: Place) -> None:
     """Every driver names a source of the study; with the data at hand, fitting checks its column."""
     tables = [name for name, each in spec.sources.items() if each.plan_for is None]
     for i, term in enumerate(terms):
@@ -221,12 +210,12 @@ def _check_drivers(spec: schema.StudySpec, terms: list[Term], place: Place) -> N
             source = driver.data.partition(".")[0]
             if "." in driver.data and source not in tables and len(tables) > 1:
                 raise place.error(("terms", i, "data"), f"there is no source {source!r}", nearest(source, tables))
-    if isinstance(spec.target.data, schema.ColumnSpec) and spec.target.data.source not in tables:
+    if isinstance(spec.target.data, ColumnSpec) and spec.target.data.source not in tables:
         source = spec.target.data.source
         raise place.error(("target", "data", "source"), f"there is no source {source!r}", nearest(source, tables))
 
 
-def _selection(spec: schema.StudySpec, name: str, place: Place) -> DriverSelection:
+def _selection(spec: StudySpec, name: str, place: Place) -> DriverSelection:
     """What a model that selects its drivers at every origin selects from."""
     if spec.driver_selection is None:
         raise place.error(
@@ -239,7 +228,7 @@ def _selection(spec: schema.StudySpec, name: str, place: Place) -> DriverSelecti
 
 
 def _models(
-    spec: schema.StudySpec, terms: list[Term], treatments: list[Treat], folder: Path, place: Place
+    spec: StudySpec, terms: list[Term], treatments: list[Treat], folder: Path, place: Place
 ) -> tuple[Model, ...]:
     data = spec.target.data
     target = data if isinstance(data, str) else f"{data.source}.{data.column}"
@@ -262,7 +251,7 @@ def _models(
                 target, chosen, name=name, treatments=treatments, driver_selection=selection, **{**usual, **(own or {})}
             )
         except InputError as error:
-            estimation = {key: ("estimation", key) for key in schema.EstimationSpec.model_fields}
+            estimation = {key: ("estimation", key) for key in EstimationSpec.model_fields}
             elsewhere = {"treatments": ("treatments",), "terms": ("terms",), **estimation}
             at = elsewhere.get(str(error.key), ("target", str(error.key)))
             at = ("models", name, str(error.key)) if error.key in (own or {}) else at
@@ -290,7 +279,7 @@ def _models(
     return tuple(models)
 
 
-def _check_combination(spec: schema.StudySpec, place: Place) -> None:
+def _check_combination(spec: StudySpec, place: Place) -> None:
     """Weights are of models of the study, and some model is reported."""
     if not any(model.reported for model in spec.models.values()):
         first = next(iter(spec.models))

@@ -1,6 +1,7 @@
 """From files and frames to regular series with units, and the one door through which models see them."""
 
 from offing.tables.aggregate import aggregate
+from offing.tables.delay import Delay
 from offing.tables.downloads import released_at
 from offing.tables.holiday_table import read_days
 from offing.tables.information import Columns, Information
@@ -8,7 +9,7 @@ from offing.tables.overlay import ACTUAL, MARKS, MISSING, PLAN, Known
 from offing.tables.patch import Patch
 from offing.tables.point_in_time import Goal, Sources, View, not_in_all, split_series
 from offing.tables.reading import read
-from offing.tables.table import Delay, LaterRows, Panel, Table
+from offing.tables.table import LaterRows, Panel, Table
 from offing.tables.treatments import Treat
 from offing.tables.vintages import Vintages
 

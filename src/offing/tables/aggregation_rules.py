@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
+from offing.tables.column_kinds import AVERAGED, FLOWS, RATES, STATES
 
 HOWS = ("sum", "mean", "last", "first", "max", "min", "count")
 _WEIGHTED = "mean weighted by "
@@ -145,124 +146,6 @@ def looks_like_key(column: str) -> bool:
     return re.search(r"(^|[ _.-])(id|no|nr|number|key|code)$", column.lower()) is not None
 
 
-#: Words of names of flows, which add up; of states at a moment, of which the last counts; of what is averaged.
-_FLOWS = frozenset(
-    (
-        "amount",
-        "bookings",
-        "boxes",
-        "budget",
-        "calls",
-        "consumption",
-        "cost",
-        "costs",
-        "count",
-        "deliveries",
-        "demand",
-        "energy",
-        "generation",
-        "gwh",
-        "heat",
-        "heat_mwh",
-        "hours",
-        "items",
-        "kwh",
-        "mwh",
-        "nights",
-        "orders",
-        "passengers",
-        "pieces",
-        "production",
-        "qty",
-        "quantity",
-        "rain",
-        "rainfall",
-        "returns",
-        "revenue",
-        "sailings",
-        "sale",
-        "sales",
-        "shipments",
-        "snowfall",
-        "sold",
-        "spend",
-        "tickets",
-        "total",
-        "trips",
-        "turnover",
-        "units",
-        "value",
-        "visitors",
-        "visits",
-        "volume",
-    )
-)
-_STATES = frozenset(
-    (
-        "accounts",
-        "backlog",
-        "balance",
-        "closing",
-        "customers",
-        "debt",
-        "employees",
-        "headcount",
-        "installed",
-        "inventory",
-        "members",
-        "outstanding",
-        "population",
-        "reservoir",
-        "staff",
-        "stock",
-        "stocks",
-        "storage",
-        "subscribers",
-    )
-)
-_AVERAGED = frozenset(
-    (
-        "average",
-        "avg",
-        "cloud",
-        "confidence",
-        "discount",
-        "fare",
-        "flag",
-        "gw",
-        "humidity",
-        "index",
-        "kw",
-        "level",
-        "load",
-        "margin",
-        "mean",
-        "mw",
-        "occupancy",
-        "pct",
-        "percent",
-        "power",
-        "pressure",
-        "price",
-        "prices",
-        "promo",
-        "promotion",
-        "rate",
-        "rates",
-        "ratio",
-        "share",
-        "speed",
-        "sunshine",
-        "temp",
-        "temperature",
-        "temperatures",
-        "wind",
-        "yield",
-    )
-)
-_RATES = ("%", "/", " per ", "°", "index", "degrees", "share", " kw ", " mw ", " gw ", " w ")
-
-
 @dataclass(frozen=True)
 class Rule:
     """How a column's values become one: `how`, in words `why`, and whether name, unit or behaviour leave no doubt."""
@@ -292,12 +175,12 @@ def rule_for(
     """
     words = set(re.split(r"[\W_]+", column.lower()))
     known = None if values is None else values[np.isfinite(values)]
-    if any(mark in f" {unit.lower()} " for mark in _RATES) or "%" in column:
+    if any(mark in f" {unit.lower()} " for mark in RATES) or "%" in column:
         return Rule("mean", f"its unit is {unit or chr(37)}", True)
     for kind, how, why in (
-        (_AVERAGED, "mean", "a price, rate or state"),
-        (_STATES, "last", "a stock"),
-        (_FLOWS, "sum", "a flow"),
+        (AVERAGED, "mean", "a price, rate or state"),
+        (STATES, "last", "a stock"),
+        (FLOWS, "sum", "a flow"),
     ):
         if words & kind:
             return Rule(how, f"its name says {why}", True)

@@ -5,17 +5,27 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base import InputError
-from offing.calendar import DAY, MONTHS, Frequency
-from offing.tables.locales import in_english, language_of
-
-Precision = Literal["year", "quarter", "month", "week", "instant"]
+from offing.calendar import DAY, Frequency
+from offing.tables.date_forms import (
+    COARSE,
+    COMPACT,
+    DAY_OR_MONTH_FIRST,
+    ISO,
+    MONTH_NAME,
+    NAMED,
+    UNIX,
+    YEAR_FIRST,
+    Precision,
+    all_fit,
+    fitting,
+)
+from offing.tables.date_words import is_fiscal, rewritten, translated, with_language
 
 
 @dataclass(frozen=True)
@@ -53,57 +63,6 @@ ZONES = (
     "Australia/Sydney",
     "Pacific/Auckland",
 )
-
-_TIME = r"([T ]\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?( ?[AaPp][Mm])?)?"
-_OFFSET = r"(?P<offset>Z|[+-]\d{2}:?\d{2})?"
-ISO = re.compile(rf"\d{{4}}-\d{{2}}-\d{{2}}{_TIME}{_OFFSET}")
-YEAR_FIRST = re.compile(rf"\d{{4}}(?P<mark>[/.-])\d{{1,2}}(?P=mark)\d{{1,2}}{_TIME}")
-DAY_OR_MONTH_FIRST = re.compile(rf"\d{{1,2}}(?P<mark>[./-])\d{{1,2}}(?P=mark)(\d{{4}}|\d{{2}}),?{_TIME}")
-COARSE: dict[Precision, re.Pattern[str]] = {
-    "month": re.compile(r"\d{4}-\d{2}"),
-    "quarter": re.compile(r"\d{4}[- ]?Q[1-4]"),
-    "week": re.compile(r"\d{4}-?W\d{2}"),
-    "year": re.compile(r"\d{4}"),
-}
-#: Other ways to write a month, quarter or week, and the same as above says it.
-VARIANTS: tuple[tuple[re.Pattern[str], str], ...] = (
-    (re.compile(r"(?P<y>\d{4})-?M(?P<m>\d{1,2})", re.IGNORECASE), "month"),
-    (re.compile(r"(?P<m>0?[1-9]|1[0-2])[/.](?P<y>(19|20)\d{2})"), "month"),
-    (re.compile(r"(?P<y>(19|20)\d{2})/(?P<m>0?[1-9]|1[0-2])"), "month"),
-    (re.compile(r"Q(?P<q>[1-4])[- /']*(?P<y>\d{4}|\d{2})", re.IGNORECASE), "quarter"),
-    (re.compile(r"(?P<q>[1-4])Q[- /']*(?P<y>\d{4}|\d{2})", re.IGNORECASE), "quarter"),
-    (re.compile(r"(?P<y>\d{4})[- /]*Q(?P<q>[1-4])", re.IGNORECASE), "quarter"),
-    (re.compile(r"(?P<y>\d{4})[- /]*(?:W|KW|CW|week )(?P<w>\d{1,2})", re.IGNORECASE), "week"),
-    (re.compile(r"(?:W|KW|CW|week )(?P<w>\d{1,2})[- /]*(?P<y>\d{4})", re.IGNORECASE), "week"),
-)
-#: A year and its month or week without a mark between them; seconds or milliseconds since 1970, from 2001 on.
-YEAR_STEP = re.compile(r"(19|20)\d{2}(0[1-9]|[1-4]\d|5[0-3])")
-UNIX = re.compile(r"1\d{9}(\d{3})?")
-WEEKDAY = re.compile(r"(?:mon|tue|wed|thu|fri|sat|sun)[a-z]*[.,]? +", re.IGNORECASE)
-#: Years that begin in one civil year and end in the next, as 2023/24.
-_FISCAL = re.compile(r"(\d{4})[/-](\d{2}|\d{4})")
-
-_MONTH_NAME = rf"(?:{'|'.join(m[:3] for m in MONTHS)})[a-z]*\.?"
-#: Dates with a month's name: what they look like, and how they read once the name is cut to three letters.
-NAMED: tuple[tuple[re.Pattern[str], str, Precision], ...] = (
-    (re.compile(rf"{_MONTH_NAME}[ -]\d{{4}}", re.IGNORECASE), "%b %Y", "month"),
-    (re.compile(rf"{_MONTH_NAME}[-'] ?'?\d{{2}}|{_MONTH_NAME} '\d{{2}}", re.IGNORECASE), "%b %y", "month"),
-    (re.compile(rf"\d{{4}}[ -]{_MONTH_NAME}", re.IGNORECASE), "%Y %b", "month"),
-    (re.compile(rf"\d{{1,2}}\.?[ -]{_MONTH_NAME}[ -]\d{{4}}", re.IGNORECASE), "%d %b %Y", "instant"),
-    (re.compile(rf"\d{{1,2}}\.?[ -]{_MONTH_NAME}[ -]\d{{2}}", re.IGNORECASE), "%d %b %y", "instant"),
-    (re.compile(rf"{_MONTH_NAME} \d{{1,2}}, ?\d{{4}}", re.IGNORECASE), "%b %d %Y", "instant"),
-)
-COMPACT = re.compile(r"(19|20)\d{2}(0[1-9]|1[0-2])(0[1-9]|[12]\d|3[01])")
-
-
-def fitting(texts: pd.Series, pattern: re.Pattern[str]) -> NDArray[np.bool_]:
-    """Which texts (n,) a pattern fits as a whole."""
-    return np.array([pattern.fullmatch(text) is not None for text in texts.tolist()], dtype=bool)
-
-
-def all_fit(texts: pd.Series, pattern: re.Pattern[str]) -> bool:
-    """Whether a pattern fits all texts; the first that it does not fit ends the search."""
-    return all(pattern.fullmatch(text) for text in texts.tolist())
 
 
 def moments_of(cells: pd.Series, file: str, zone: str | None) -> Stamps:
@@ -163,14 +122,14 @@ def parse_dates(
     if (texts == "").any():
         raise missing_date(texts.rename(column), texts == "", file)
     if layouts:
-        return Stamps(_by_layouts(_translated(texts, locale), layouts, file, column), "instant", zone)
-    texts = _rewritten(texts, column)
+        return Stamps(_by_layouts(translated(texts, locale), layouts, file, column), "instant", zone)
+    texts = rewritten(texts, column)
     if is_fiscal(texts):
         return Stamps(_coarse(texts, "year", file, column), "year", zone)
     for precision, pattern in COARSE.items():
         if all_fit(texts, pattern):
             return Stamps(_coarse(texts, precision, file, column), precision, zone)
-    named, language = _in_english(texts, locale, file, column)
+    named, language = with_language(texts, locale, file, column)
     for pattern, method, precision in NAMED:
         if all_fit(named, pattern):
             return Stamps(_with_name(named, method, file, column), precision, zone, locale=language)
@@ -198,70 +157,6 @@ def _clock(text: str) -> str:
     half = text[-2:].lower() in ("am", "pm")
     hours = "%I:%M" if half else "%H:%M"
     return ("T" if "T" in text else " ") + hours + (":%S" if text.count(":") > 1 else "") + (" %p" if half else "")
-
-
-def _rewritten(texts: pd.Series, header: str) -> pd.Series:
-    """Months, quarters and weeks in the one way that `COARSE` knows; without weekdays' names before dates."""
-    if all(WEEKDAY.match(text) for text in texts.tolist()):
-        texts = texts.str.replace(WEEKDAY, "", n=1, regex=True)
-    if any(all_fit(texts, pattern) for pattern in (*COARSE.values(), ISO)):
-        return texts
-    if all(text.endswith(".0") and len(text) == 6 for text in texts.tolist()):
-        return texts.str[:4]  # years that were numbers elsewhere
-    if all_fit(texts, YEAR_STEP):
-        week = re.search(r"week|wk|kw|woche", header, re.IGNORECASE) is not None
-        if week or (texts.str[4:].astype(int) <= 12).all():
-            return texts.str[:4] + ("-W" if week else "-") + texts.str[4:]
-    for pattern, kind in VARIANTS:
-        if all_fit(texts, pattern):
-            return texts.map(lambda text, pattern=pattern, kind=kind: _canonical(pattern.fullmatch(text), kind))
-    return texts
-
-
-def _canonical(found: re.Match[str] | None, kind: str) -> str:
-    assert found is not None  # noqa: S101  all texts fit
-    year = found["y"] if len(found["y"]) == 4 else f"20{found['y']}"
-    if kind == "month":
-        return f"{year}-{int(found['m']):02d}"
-    return f"{year}-Q{found['q']}" if kind == "quarter" else f"{year}-W{int(found['w']):02d}"
-
-
-def is_fiscal(texts: pd.Series) -> bool:
-    """Whether all texts are years such as 2023/24; of two only, 2010-11 may be a month."""
-    found = [_FISCAL.fullmatch(text) for text in texts.tolist()]
-    years = [(int(each[1]) + 1) % 100 == int(each[2]) % 100 for each in found if each is not None]
-    return len(years) == len(texts) >= 3 and all(years)
-
-
-def _translated(texts: pd.Series, locale: str | None) -> pd.Series:
-    """The texts with a stated language's months in English, where they have any."""
-    if locale is None:
-        return texts
-    read = in_english(texts.tolist(), locale)
-    return texts if read is None else pd.Series(read, texts.index, name=texts.name)
-
-
-def _in_english(texts: pd.Series, locale: str | None, file: str, column: str) -> tuple[pd.Series, str | None]:
-    """The texts with months in English, and the language that was found for them.
-
-    Raises
-    ------
-    InputError
-        If several languages fit and read differently.
-    """
-    if locale is not None:
-        return _translated(texts, locale), None
-    if any(all_fit(texts, pattern) for pattern, _, _ in NAMED) or not re.search(r"[^\W\d_]{3}", texts.iloc[0]):
-        return texts, None
-    fitting = language_of(texts.tolist())
-    if not fitting:
-        return texts, None
-    if len(fitting) > 1:
-        ways = " or ".join(f'locale = "{each}"' for each in fitting)
-        raise InputError(
-            "the months' names belong to several languages", f"Say which: {ways}.", file=file, column=column
-        )
-    return _translated(texts, fitting[0]), fitting[0]
 
 
 def _by_layouts(texts: pd.Series, layouts: Sequence[str], file: str, column: str) -> NDArray[np.int64]:
@@ -346,7 +241,7 @@ def days_of(cells: pd.DataFrame, column: str, default: NDArray[np.int64], file: 
 
 def _with_name(texts: pd.Series, method: str, file: str, column: str) -> NDArray[np.int64]:
     """Dates with a month's name, whatever its length and the marks around it."""
-    name = re.compile(_MONTH_NAME, re.IGNORECASE)
+    name = re.compile(MONTH_NAME, re.IGNORECASE)
     short = texts.map(lambda text: name.sub(lambda found: found[0][:3].title(), text))
     plain = short.str.replace(r"[-.,]", " ", regex=True).str.split().str.join(" ")
     moments = pd.to_datetime(plain, format=method, errors="coerce")

@@ -13,7 +13,8 @@ from offing.base import InputError, nearest
 from offing.calendar import Axis, Frequency
 from offing.calendar.axis import instant_of
 from offing.tables.date_parsing import Stamps
-from offing.tables.table import Delay, Table
+from offing.tables.delay import Delay
+from offing.tables.table import Table
 from offing.tables.timestamps import stamps_of
 from offing.tables.vintages import Instants, Vintages
 

@@ -14,12 +14,13 @@ from offing.base import Finding, InputError, Treatment, count
 from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency
 from offing.tables.aggregate import aggregated
+from offing.tables.delay import Delay
 from offing.tables.downloads import check_releases, latest
 from offing.tables.frequency_detection import axis_of, gaps_in, spelt_runs
 from offing.tables.layout import Report
 from offing.tables.number_parsing import LARGEST, Marks, to_numbers, words_of, wrong_cell
 from offing.tables.read_options import Reading
-from offing.tables.table import Delay, Table
+from offing.tables.table import Table
 from offing.tables.vintages import Vintages
 
 Ints = NDArray[np.int64]

@@ -16,11 +16,12 @@ from offing.base import InputError
 from offing.calendar import Frequency, country_days
 from offing.calendar.frequency import Unit
 from offing.tables.aggregation_rules import Combine
+from offing.tables.delay import Delay
 from offing.tables.frequency_detection import Timing
 from offing.tables.holiday_table import read_days
 from offing.tables.locales import decimal_of
 from offing.tables.number_parsing import Marks
-from offing.tables.table import Delay, LaterRows
+from offing.tables.table import LaterRows
 
 _STATED = re.compile(r"\b(\w+) = (\"[^\"]*\"|\[[^\]]*\]|\{[^}]*\}|true|false|[\w.+-]+)")
 

@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from offing.base import Finding, InputError
-from offing.tables.date_parsing import (
+from offing.tables.date_forms import (
     COARSE,
     COMPACT,
     DAY_OR_MONTH_FIRST,
@@ -20,15 +20,11 @@ from offing.tables.date_parsing import (
     WEEKDAY,
     YEAR_FIRST,
     YEAR_STEP,
-    Stamps,
     all_fit,
     fitting,
-    is_fiscal,
-    missing_date,
-    moments_of,
-    no_date,
-    parse_dates,
 )
+from offing.tables.date_parsing import Stamps, missing_date, moments_of, no_date, parse_dates
+from offing.tables.date_words import is_fiscal
 from offing.tables.locales import language_of
 from offing.tables.number_parsing import to_numbers
 

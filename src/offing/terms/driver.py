@@ -27,6 +27,7 @@ from offing.terms.frequency_conversion import (
     spread,
 )
 from offing.terms.lag_weights import LagWeights, check_weights
+from offing.terms.power_transforms import Log
 from offing.terms.response_forms import (
     CarryOver,
     Form,
@@ -39,7 +40,8 @@ from offing.terms.response_forms import (
 )
 from offing.terms.splines import Smooth, curve_block, lagged_block
 from offing.terms.term import Block, Readout, Reference, Shaped, Term, Written, whole_numbers
-from offing.terms.transforms import Log, Series, Step, evaluate, reach, steps_of
+from offing.terms.transform_step import Series, Step
+from offing.terms.transforms import evaluate, reach, steps_of
 
 #: Periods of its own back from which a driver's last value is looked for.
 _FARTHEST = 1000

@@ -8,10 +8,12 @@ from functools import cached_property
 from typing import ClassVar, Literal
 
 from offing.engine import Pinned
+from offing.terms.power_transforms import EstimatedPower
 from offing.terms.response_forms import Bases, CarryOver, Form, Hinge, Powered, Saturating, bases_of
 from offing.terms.splines import Bend
 from offing.terms.term import Term
-from offing.terms.transforms import EstimatedPower, Stated, Step, steps_of
+from offing.terms.transform_step import Stated, Step
+from offing.terms.transforms import steps_of
 
 Combined = Literal["sum", "mean", "last"]
 Between = Literal["repeat", "divide", "linear", "smooth"]

@@ -9,9 +9,10 @@ import numpy as np
 
 from offing.base import InputError
 from offing.terms.driver_options import StatedDriver
+from offing.terms.power_transforms import EstimatedPower
 from offing.terms.response_forms import bases_of
 from offing.terms.splines import Bend
-from offing.terms.transforms import EstimatedPower, steps_of
+from offing.terms.transforms import steps_of
 
 
 def check_forms(driver: StatedDriver) -> None:

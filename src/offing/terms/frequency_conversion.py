@@ -14,7 +14,7 @@ from offing.engine import spread_smoothly
 from offing.tables import View
 from offing.terms.driver_options import Between, Combined, StatedDriver
 from offing.terms.lag_weights import LagWeights
-from offing.terms.transforms import Series
+from offing.terms.transform_step import Series
 
 
 def native(view: View, reference: str) -> View:

@@ -14,7 +14,7 @@ from offing.calendar import Axis, Frequency, newest_ended
 from offing.engine import Beta, Exponential, Pinned, WeightCurve, pins, polynomial, smooth, steps
 from offing.terms.driver_options import StatedDriver, Weights
 from offing.terms.term import Block, Readout, Shaped
-from offing.terms.transforms import Series
+from offing.terms.transform_step import Series
 
 #: Weights along a curve, whose ends can be pinned; and those of which a share can be spread evenly.
 _CURVES, _SHAPED = ("polynomial", "exponential", "beta", "chosen"), ("exponential", "beta")

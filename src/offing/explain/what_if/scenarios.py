@@ -14,7 +14,7 @@ from offing.base.arrays import Array
 from offing.base.results import AHEAD, Entry, Result, alone, register
 from offing.base.text import number, percent, rounded, signed, text_table, wrapped
 from offing.calendar import Axis
-from offing.explain.what_if.probabilities import Paths, paths
+from offing.explain.what_if.paths import Paths, paths
 from offing.explain.why.walk import Walk
 from offing.explain.why.walk_builder import walk
 from offing.model import Fit, Forecast

@@ -10,11 +10,12 @@ from itertools import combinations
 import numpy as np
 import pandas as pd
 
-from offing.base import InputError, nearest
+from offing.base import InputError
 from offing.base.arrays import Array
 from offing.base.results import Entry, Result, alone, register
 from offing.base.text import number, percent, rounded, signed, text_table, wrapped
 from offing.calendar import Axis
+from offing.explain.what_if.driver_changes import rules_of_change
 from offing.explain.why.walk_builder import walk
 from offing.model import Forecast
 from offing.model.direct_forecast import DirectForecast
@@ -22,11 +23,9 @@ from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
 from offing.model.reapply import rerun
 from offing.model.rows import iso, keyed
-from offing.outlook import Modelled, Rule, Scenario, Shift, changeable
+from offing.outlook import Modelled, Rule, Scenario, changeable
 from offing.terms.driver import is_flag
 
-#: What is changed where nothing is said, in percent.
-_USUAL = 10.0
 #: Pairs of more drivers than this are not tried.
 _PAIRED = 8
 #: From this share of the larger of two effects on, what they do together is worth showing.
@@ -195,7 +194,7 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
             "equations by horizon cannot be run with other drivers", 'Use method = "recursion".', key="method"
         )
     every = changeable(fit, forecast.view, forecast.axis)
-    rules = _rules(forecast, every, changes)
+    rules = rules_of_change(forecast, every, changes)
     scenarios = {name: Scenario("changed", {name: rule}) for name, rule in rules.items()}
     for name, each in scenarios.items():
         if isinstance(each.drivers[name], Modelled):
@@ -262,32 +261,6 @@ def _joined(forecast: Forecast, one: Forecast, other: Forecast) -> Array:
         return np.asarray(one.mean + other.mean - forecast.mean)
     base, first, second = (each.mean * factor + scale.offset for each in (forecast, one, other))
     return np.asarray((first * second / base - scale.offset) / factor)
-
-
-def _rules(
-    forecast: Forecast, every: Mapping[str, str], changes: Mapping[str, float | str | Rule] | None
-) -> dict[str, Rule | str | float]:
-    if changes is None:
-        found: dict[str, Rule | str | float] = {}
-        for name, reference in every.items():
-            seen = forecast.fit.seen(reference)
-            if is_flag(seen):
-                found[name] = 1.0
-                continue
-            below = len(seen) and (seen.min() < 0.0 or not seen.any())
-            # A driver that is nothing in all the periods ahead would be nothing with ten percent more of it.
-            ahead = forecast.view.known(reference, forecast.view.native(reference, forecast.axis)).values
-            if below or not np.nan_to_num(ahead).any():
-                found[name] = Shift(amount=float(np.std(seen)))
-            else:
-                found[name] = Shift(percent=_USUAL)
-        return found
-    for name in changes:
-        if name not in every:
-            raise InputError(f"the model has no driver {name!r}", nearest(str(name), every), key="changes")
-    return {
-        name: Shift(percent=float(each)) if isinstance(each, (int, float)) else each for name, each in changes.items()
-    }
 
 
 def sensitivity_rows(found: Sensitivity, fit: Fitted) -> pd.DataFrame:

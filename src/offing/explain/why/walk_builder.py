@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from itertools import pairwise
-from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,39 +11,14 @@ from numpy.typing import NDArray
 from offing.base import InputError, count, nearest
 from offing.base.arrays import Array
 from offing.calendar import Axis
-from offing.explain.date_spans import coarser, named_span, owners
+from offing.explain.date_spans import coarser, owners
 from offing.explain.why.difference import between
-from offing.explain.why.revision import Stages, outcome_stages, revised_stages, scenario_stages
 from offing.explain.why.walk import Walk, steps_of, together
+from offing.explain.why.walk_sides import Side, accounts_of, fit_of, requested_accounts
 from offing.model import Forecast
-from offing.model.contributions import fitted_account
 from offing.model.decomposition import BASELINE, Account
 from offing.model.direct_forecast import DirectForecast
-from offing.model.fitted import Fitted
 from offing.model.joint_simulation import PATH_BATCHES, outcome_paths
-from offing.model.reapply import rerun
-from offing.outlook import Scenario
-
-LAST_YEAR, MEAN = "last-year", "mean"
-
-
-class Sized(Protocol):
-    """What can be walked to beside fits: a forecast, a combination, or a forecast that was changed by hand."""
-
-    @property
-    def fit(self) -> Fitted:
-        """Whose target it is of."""
-
-    @property
-    def axis(self) -> Axis:
-        """Its periods."""
-
-    @property
-    def account(self) -> Account:
-        """Its means taken apart."""
-
-
-Side = Fitted | Sized
 
 
 def walk(
@@ -107,10 +80,10 @@ def walk(
         for name, each in end.items():
             other = against[name] if isinstance(against, Mapping) and name in against else against
             walks[name] = walk(each, other, by=by, span=span, groups=groups)
-        return together(walks, f"{_fit_of(next(iter(end.values()))).column}, all series")
-    inner = _fit_of(end)
-    axis = _requested(end, against, span)
-    every, start_words, end_words, pooled = _accounts(end, against, axis)
+        return together(walks, f"{fit_of(next(iter(end.values()))).column}, all series")
+    inner = fit_of(end)
+    axis = requested_accounts(end, against, span)
+    every, start_words, end_words, pooled = accounts_of(end, against, axis)
     _check_groups(groups or {}, {name for _, each in every for name in each.names})
     every = [(phase, each.grouped(groups or {})) for phase, each in every]
     ok = np.all([_known(each) for _, each in (every[1:] if pooled else every)], axis=0)
@@ -170,57 +143,6 @@ def _outcome(end: Side, axis: Axis, owner: NDArray[np.intp], start: Array) -> Ar
     return np.asarray(np.quantile(sums, (0.025, 0.975), axis=0) - start)
 
 
-def _fit_of(side: Side) -> Fitted:
-    fit = side if isinstance(side, Fitted) else getattr(side, "fit", None)
-    if not isinstance(fit, Fitted):
-        raise InputError(f"found a {type(side).__name__}", "Give a forecast, or a fit.", key="end")
-    return fit
-
-
-def _requested(end: Side, against: object, span: object) -> Axis:
-    """The periods of the end that are walked to."""
-    if isinstance(end, Fitted):
-        whole = end.axis
-        if isinstance(against, Forecast):
-            low, high = max(against.axis.first, whole.first), min(_stop(against.axis), _stop(whole))
-            if high <= low:
-                raise InputError("nothing that was forecast has come yet", "Fit newer data.", key="against")
-            whole = Axis(whole.frequency, low, high - low)
-        elif span is None:
-            whole = whole.part(max(whole.n - whole.frequency.year_back, 0), whole.n)
-    else:
-        whole = end.axis
-        if isinstance(against, Forecast) and against is not end:
-            low, high = against.axis.first, min(_stop(against.axis), _stop(whole))
-            if high <= low or low > whole.first:
-                raise InputError(
-                    f"the forecasts do not follow each other: one is of {against.axis.spell()}, the other of "
-                    f"{whole.spell()}",
-                    "Give the earlier one as what it is compared with.",
-                    key="against",
-                )
-            whole = Axis(whole.frequency, low, high - low)
-    return whole if span is None else _within(whole, span)
-
-
-def _stop(axis: Axis) -> int:
-    return axis.first + axis.n
-
-
-def _within(whole: Axis, span: object) -> Axis:
-    """The periods of a stated span that are among others."""
-    own = named_span(span, whole)
-    low, high = max(own.first, whole.first), min(_stop(own), _stop(whole))
-    if high <= low:
-        raise InputError(f"no period of {whole.spell()} lies in {_said(span)}", "Give a span among them.", key="span")
-    return Axis(whole.frequency, low, high - low)
-
-
-def _said(span: object) -> str:
-    several = isinstance(span, Sequence) and not isinstance(span, str)
-    return " to ".join(str(each) for each in span) if several else str(span)  # type: ignore[attr-defined]
-
-
 def _spans(axis: Axis, by: str | None) -> tuple[NDArray[np.intp], tuple[str, ...]]:
     """The group of each period, and the groups' names."""
     if by is None:
@@ -256,71 +178,3 @@ def _check_groups(groups: Mapping[str, Sequence[str]], names: set[str]) -> None:
 def _known(each: Account) -> NDArray[np.bool_]:
     """Which periods (n,) are known throughout."""
     return np.asarray(np.isfinite(each.whole) & np.isfinite(each.mean))
-
-
-def _accounts(end: Side, against: object, axis: Axis) -> tuple[Stages, str, str, bool]:
-    """Accounts from the start to the end, what both are called, and whether all of the start is pooled.
-
-    Else every account has the same periods, or those that they are compared with, at the same places.
-    """
-    to = "outcome" if isinstance(end, Fitted) else "forecast"
-    if isinstance(against, Forecast):
-        if isinstance(end, Fitted):
-            return outcome_stages(against, end, axis), "the forecast", "outcome", False
-        if not isinstance(end, Forecast):
-            raise InputError(
-                f"found a {type(end).__name__} against a forecast", "Walk between two plain forecasts.", key="against"
-            )
-        if against.fit is end.fit:
-            named = end.scenario if end.scenario != against.scenario else "forecast"
-            return scenario_stages(against, end, axis), f"'{against.scenario}'", f"forecast '{named}'", False
-        then = f"the forecast of {against.origin:%Y-%m-%d}"
-        return revised_stages(against, end, axis), then, f"forecast of {end.origin:%Y-%m-%d}", False
-    whole = fitted_account(end).came(end.target) if isinstance(end, Fitted) else end.account
-    origin = end.axis.first
-    last = whole.only(axis.ordinals - origin)
-    if against is None:
-        standing = whole.standing().only(axis.ordinals - origin)
-        return [("", _baseline(standing)), ("", standing)], BASELINE, to, False
-    if isinstance(against, Mapping):
-        if not isinstance(end, Forecast):
-            raise InputError("a driver's value is compared with a forecast", "Give a plain forecast.", key="against")
-        for name, value in against.items():
-            if isinstance(value, bool) or not isinstance(value, (int, float, np.number)):
-                raise InputError(
-                    f"found {value!r} for {name!r}", "Give a number; other rules make a scenario.", key="against"
-                )
-        held = rerun(end, Scenario("held", against).on(end.fit, end.view, end.axis)[0])
-        said = " and ".join(f"'{name}' at {value:g}" for name, value in against.items())
-        return [("", held.account.only(axis.ordinals - origin)), ("", last)], said, to, False
-    fit = _fit_of(end)
-    past = fitted_account(fit).came(fit.target)
-    if against == MEAN:
-        seen = np.flatnonzero(fit.used & np.isfinite(past.whole))
-        return [("", past.only(seen)), ("", last)], "the history's mean", to, True
-    full = past if isinstance(end, Fitted) else past.followed(whole)
-    if against == LAST_YEAR:
-        return [("", _before(full, axis.ordinals - axis.frequency.year_back)), ("", last)], "the year before", to, False
-    requested = named_span(against, fit.axis)
-    inside = np.flatnonzero((full.ordinals >= requested.first) & (full.ordinals < _stop(requested)))
-    inside = inside[np.isfinite(full.whole[inside])]
-    if not len(inside):
-        raise InputError(
-            f"no known period lies in {_said(against)}", "Give a span of the history or the forecast.", key="against"
-        )
-    return [("", full.only(inside)), ("", last)], f"{_said(against)}, the mean of its {axis.frequency.unit}s", to, True
-
-
-def _before(full: Account, ordinals: NDArray[np.int64]) -> Account:
-    """The account of some periods, of which those that it does not hold are not known."""
-    at = ordinals - int(full.ordinals[0])
-    inside = (at >= 0) & (at < len(full.ordinals))
-    found = full.only(np.clip(at, 0, len(full.ordinals) - 1))
-    return replace(found, mean=np.where(inside, found.mean, np.nan))
-
-
-def _baseline(last: Account) -> Account:
-    """The same periods with nothing but their baseline."""
-    first = last.rows[0]
-    size = np.exp(first.values) if last.log else first.values
-    return Account(last.ordinals, (first,), last.log, size + last.shift, last.estimate, last.shift)

@@ -1,0 +1,126 @@
+"""Words of columns' names and units that say how their values combine: flows, states, averages."""
+
+from __future__ import annotations
+
+#: Words of names of flows, which add up; of states at a moment, of which the last counts; of what is averaged.
+FLOWS = frozenset(
+    (
+        "amount",
+        "bookings",
+        "boxes",
+        "budget",
+        "calls",
+        "consumption",
+        "cost",
+        "costs",
+        "count",
+        "deliveries",
+        "demand",
+        "energy",
+        "generation",
+        "gwh",
+        "heat",
+        "heat_mwh",
+        "hours",
+        "items",
+        "kwh",
+        "mwh",
+        "nights",
+        "orders",
+        "passengers",
+        "pieces",
+        "production",
+        "qty",
+        "quantity",
+        "rain",
+        "rainfall",
+        "returns",
+        "revenue",
+        "sailings",
+        "sale",
+        "sales",
+        "shipments",
+        "snowfall",
+        "sold",
+        "spend",
+        "tickets",
+        "total",
+        "trips",
+        "turnover",
+        "units",
+        "value",
+        "visitors",
+        "visits",
+        "volume",
+    )
+)
+
+
+STATES = frozenset(
+    (
+        "accounts",
+        "backlog",
+        "balance",
+        "closing",
+        "customers",
+        "debt",
+        "employees",
+        "headcount",
+        "installed",
+        "inventory",
+        "members",
+        "outstanding",
+        "population",
+        "reservoir",
+        "staff",
+        "stock",
+        "stocks",
+        "storage",
+        "subscribers",
+    )
+)
+
+
+AVERAGED = frozenset(
+    (
+        "average",
+        "avg",
+        "cloud",
+        "confidence",
+        "discount",
+        "fare",
+        "flag",
+        "gw",
+        "humidity",
+        "index",
+        "kw",
+        "level",
+        "load",
+        "margin",
+        "mean",
+        "mw",
+        "occupancy",
+        "pct",
+        "percent",
+        "power",
+        "pressure",
+        "price",
+        "prices",
+        "promo",
+        "promotion",
+        "rate",
+        "rates",
+        "ratio",
+        "share",
+        "speed",
+        "sunshine",
+        "temp",
+        "temperature",
+        "temperatures",
+        "wind",
+        "yield",
+    )
+)
+
+
+RATES = ("%", "/", " per ", "°", "index", "degrees", "share", " kw ", " mw ", " gw ", " w ")
