@@ -450,6 +450,34 @@ FAULTS = [
         'not in ("http", "https", "file")',
         "test_web",
     ),
+    Fault(
+        "joint paths keep their own width",
+        "model/joint_simulation.py",
+        "* swell * fit.model.widen_intervals",
+        "* swell",
+        "test_draft",
+    ),
+    Fault(
+        "the short way of a back-test keeps the model's own width",
+        "evaluation/shared_folds.py",
+        "np.square(all_of.spread(c))) * model.widen_intervals",
+        "np.square(all_of.spread(c)))",
+        "test_draft",
+    ),
+    Fault(
+        "an origin has a say in what is chosen for it",
+        "drafting/widening.py",
+        "errors.sum(axis=1, keepdims=True) - errors",
+        "errors.sum(axis=1, keepdims=True) + 0.0 * errors",
+        "test_draft",
+    ),
+    Fault(
+        "past errors narrow intervals",
+        "drafting/widening.py",
+        "max(size.mean() / _NORMAL, 1.0)",
+        "float(size.mean() / _NORMAL)",
+        "test_draft",
+    ),
 ]
 
 

@@ -5,14 +5,17 @@ import subprocess
 import sys
 import tomllib
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import pandas as pd
 import pytest
+from scipy.stats import norm
 
 import offing as of
 from offing.drafting import past as past_of
 from offing.drafting.candidate import STRUCTURES, Candidate, Ingredients
+from offing.drafting.widening import errors_of_choosing, widening
 from offing.engine.trials import trials
 from offing.study.drafted import Request
 from offing.study.drafted import drafted as drafted_again
@@ -543,3 +546,59 @@ def test_a_search_show_what_more_tries_may_bring_and_what_it_never_varied():
     order = [generator.permutation(every) for _ in range(400)]
     gains = np.array([each[:60].min() - each[:85].min() for each in order])
     assert np.mean(gains <= most) >= 0.85
+
+
+def test_wider_intervals_keep_median_and_mean_and_widen_whatever_is_stated():
+    sold = pd.Series(months(96), MONTHS[:96], name="sold")
+    for scale in ("level", "log"):
+        plain, wide = (
+            of.Model("sold", [of.Trend(), of.Season("year")], scale, errors="ar", widen_intervals=factor)
+            .fit(sold)
+            .forecast(12)
+            for factor in (1.0, 1.5)
+        )
+        assert wide.mean.tolist() == plain.mean.tolist()
+        on_scale = np.log if scale == "log" else np.asarray
+        own, wider = (on_scale(each.quantiles([0.025, 0.5, 0.9]).to_numpy()) for each in (plain, wide))
+        assert wider[:, 1] == pytest.approx(own[:, 1])
+        assert (wider[:, ::2] - wider[:, 1:2]) == pytest.approx(1.5 * (own[:, ::2] - own[:, 1:2]))
+    sums = [of.totals(each, "year").table.iloc[0] for each in (plain, wide)]
+    spans = [np.log(each["high"] / each["low"]) for each in sums]
+    assert spans[1] == pytest.approx(1.5 * spans[0], rel=0.03), "joint paths are wider as well"
+    with pytest.raises(of.InputError, match="Give a factor from 1 on"):
+        of.Model("sold", widen_intervals=0.9)
+
+
+def test_a_back_test_has_the_wider_intervals_on_the_short_way_and_by_refitting():
+    sold = pd.Series(months(72), MONTHS[:72], name="sold")
+    spans = {}
+    for factor in (1.0, 1.3):
+        for terms in ([of.Season("year")], [of.Trend(knots="found"), of.Season("year")]):
+            model = of.Model("sold", terms, "log", widen_intervals=factor)
+            run = next(iter(of.backtest(model, sold, horizon=3, origins=4).chosen("ex-ante")))
+            low, high = np.moveaxis(run.at(0.025, 0.975), 2, 0)
+            spans[factor, len(terms)] = np.log(high / low)
+    for terms in (1, 2):
+        assert spans[1.3, terms] == pytest.approx(1.3 * spans[1.0, terms])
+
+
+class Stated:
+    """Forecasts that state a standard error of 1 throughout."""
+
+    def at(self, *probabilities):
+        return np.broadcast_to(norm.ppf(probabilities), (10, 6, len(probabilities)))
+
+
+def test_intervals_are_widened_by_what_choosing_costs_and_never_narrowed():
+    noise = np.random.default_rng(4).normal(size=(10, 6))
+    size = np.abs(noise).mean() / np.sqrt(2.0 / np.pi)
+    assert widening(3.0 * noise, Stated()) == pytest.approx((3.0 * size) ** (20 / 28), abs=0.006)
+    assert widening(0.3 * noise, Stated()) == 1.0
+    assert widening(None, Stated()) == 1.0
+    # Of two candidates the one with the least sum is not the best one at all other origins.
+    outcome = np.zeros((3, 1))
+    past = SimpleNamespace(ends=np.arange(3), outcome=outcome)
+    forecasts = np.array([[[4.0], [4.0], [0.0]], [[3.0], [3.0], [3.0]]])
+    candidates = [SimpleNamespace(errors=np.abs(each)[:, 0], forecast=each) for each in forecasts]
+    assert errors_of_choosing(past, candidates).ravel().tolist() == [4.0, 4.0, 3.0]
+    assert errors_of_choosing(SimpleNamespace(ends=np.arange(2), outcome=outcome[:2]), candidates) is None
