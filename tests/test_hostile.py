@@ -176,7 +176,7 @@ REFUSED = {
     "an unknown parameter": (
         "d,a\n2024-01,1\n",
         {"seperator": ";"},
-        "There is no parameter 'seperator' of read. Did you mean 'separator'?",
+        "Read has no parameter 'seperator'. Did you mean 'separator'?",
     ),
     "an unknown encoding": (
         "d,a\n2024-01,1\n2024-02,1\n",

@@ -226,7 +226,7 @@ def test_plans_of_panels_are_recognised_and_until_ends_ragged_series_together(tm
     [
         (lambda _: of.Season(harmonic=3), "Season has no parameter 'harmonic'. Did you mean 'harmonics'?"),
         (lambda _: of.Model("a", term=[]), "Model has no parameter 'term'. Did you mean 'terms'?"),
-        (lambda _: of.read("t.csv", decimals=","), "there is no parameter 'decimals' of read. Did you mean 'decimal'?"),
+        (lambda _: of.read("t.csv", decimals=","), "read has no parameter 'decimals'. Did you mean 'decimal'?"),
         (lambda data: of.backtest(of.Model("sold"), data, horizon=1).compare(score="mape"), "Did you mean 'MAPE'?"),
         (
             lambda data: of.Model("sold", [of.Driver("weather")]).fit(data),

@@ -120,7 +120,7 @@ def checked_keywords(function: Callable[P, R]) -> Callable[P, R]:
     >>> import pandas as pd, offing as of
     >>> of.inspect(pd.DataFrame(), tagret="sold")
     Traceback (most recent call last):
-    offing.base.errors.InputError: inspect has no parameter 'tagret'. Did you mean 'target'?
+    offing.base.errors.InputError: Inspect has no parameter 'tagret'. Did you mean 'target'?
     """
     parameters = signature(function).parameters.values()
     if any(each.kind is Parameter.VAR_KEYWORD for each in parameters):

@@ -117,7 +117,7 @@ def column_families(table: Table) -> dict[str, str]:
     Examples
     --------
     >>> import pandas as pd, offing as of
-    >>> from offing.inspection.screen import column_families
+    >>> from offing.inspection.questions import column_families
     >>> months = pd.period_range("2024-01", periods=3, freq="M")
     >>> names = ["sold north", "sold south", "sold west"]
     >>> column_families(of.read(pd.DataFrame(1.0, months, names)))

@@ -146,7 +146,7 @@ def read(source: Any = None, *, id: str | Sequence[str] | None = None, **said: A
     """
     wrong = [key for key in said if key not in Reading.__dataclass_fields__]
     if wrong:
-        raise InputError(f"there is no parameter {wrong[0]!r} of read", nearest(wrong[0], Reading.__dataclass_fields__))
+        raise InputError(f"read has no parameter {wrong[0]!r}", nearest(wrong[0], Reading.__dataclass_fields__))
     reading = Reading(id=id, **said)  # type: ignore[arg-type]  # a sequence of names is a list in a study
     timing = reading.timing
     opened, indexed, timing = open_source(source, reading, timing)
