@@ -319,7 +319,7 @@ def test_the_ferrys_draft_finds_its_drivers_and_is_near_the_experts(drafted, wor
 
 def test_the_script_forecasts_the_same(drafted):
     folder, _ = drafted
-    done = subprocess.run([sys.executable, "d.py"], cwd=folder, capture_output=True, text=True, check=False)
+    done = subprocess.run([sys.executable, folder / "d.py"], cwd="/", capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
     rows = pd.read_csv(folder / "d" / "forecast.csv").query("model == 'main'")
     assert f"{rows['forecast'].iloc[-1]:,.0f}" in done.stdout
@@ -602,3 +602,16 @@ def test_intervals_are_widened_by_what_choosing_costs_and_never_narrowed():
     candidates = [SimpleNamespace(errors=np.abs(each)[:, 0], forecast=each) for each in forecasts]
     assert errors_of_choosing(past, candidates).ravel().tolist() == [4.0, 4.0, 3.0]
     assert errors_of_choosing(SimpleNamespace(ends=np.arange(2), outcome=outcome[:2]), candidates) is None
+
+
+@pytest.mark.parametrize(("n", "horizon", "season"), [(9, 3, False), (40, 60, True)])
+def test_where_no_origin_can_judge_the_level_stays_where_it_is_now(n, horizon, season):
+    """With a level far from the mean of the past, the mean would be the worst thing to say."""
+    sold = series(100.0 + 5.0 * np.arange(n) + months(n, slope=0.0, noise=0.2) * season)
+    found = of.draft(sold, horizon=horizon)
+    assert found.backtest is None
+    assert [term.name for term in found.model.terms] == (["trend", "season"] if season else ["trend"])
+    first = found.forecast.mean[0]
+    assert first == pytest.approx(sold.iloc[-12] + 60.0 if season else sold.iloc[-1], abs=12.0)
+    assert "a level that wanders" in str(found)
+    assert "Nothing else can be judged" in str(found)

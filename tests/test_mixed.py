@@ -599,7 +599,9 @@ def test_what_cannot_be_matched_is_one_clear_message(what, keys, words):
 
 def test_a_date_before_all_releases_and_one_after_the_outcome_are_refused():
     data, *_ = world()
-    with pytest.raises(of.InputError, match=r"nothing of the target was known on 2004-01-01: .* released on 2005-04-01"):
+    with pytest.raises(
+        of.InputError, match=r"nothing of the target was known on 2004-01-01: .* released on 2005-04-01"
+    ):
         model(weights="beta", span=6).fit(data, as_of="2004-01-01")
     with pytest.raises(of.InputError, match="which is not a date"):
         model(weights="beta", span=6).fit(data, as_of="soon")

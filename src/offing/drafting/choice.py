@@ -9,8 +9,10 @@ from typing import Any
 
 import numpy as np
 
+from offing.base import InputError
+from offing.base.arrays import Array
 from offing.calendar import DAY, on_clock_of
-from offing.drafting.candidate import LEVEL, Candidate, Ingredients
+from offing.drafting.candidate import LEVEL, WANDERING, Candidate, Ingredients
 from offing.drafting.choosing import Chooser
 from offing.drafting.materials import Materials, Offered
 from offing.drafting.past import Past
@@ -147,8 +149,12 @@ def choose(materials: Materials, started: float, deadline: float) -> Choice:
             if np.ptp(known) == 0.0
             else f"{len(known)} values are too few for forecasts from past origins"
         )
-        plain = Candidate(structure=replace(LEVEL, errors="independent"))
-        return Choice(None, plain, (), ingredients, (), (why,), "", today, (), (), ("level",))
+        plain = _unjudged(materials, known, today, ingredients)
+        reasons = {
+            "trend": plain.structure.words,
+            **{str(term.name): "from at least two cycles" for term in plain.seasons},
+        }
+        return Choice(None, plain, (), ingredients, (), (why,), "", today, (), (), ("level",), reasons)
     known_ahead = frozenset(sources.find(each.reference) for each in materials.offered if each.future >= horizon)
     cuts = _origins(materials, count, every).on(survey.own[survey.source], survey.column)
     past = Past(replace(today, known_ahead=known_ahead), ingredients, cuts)
@@ -180,6 +186,21 @@ def choose(materials: Materials, started: float, deadline: float) -> Choice:
         reasons,
         left_out,
     )
+
+
+def _unjudged(materials: Materials, known: Array, today: Information, ingredients: Ingredients) -> Candidate:
+    """What is forecast where no past forecast can judge: a level that wanders, with its season; of little the mean."""
+    mean = Candidate(structure=replace(LEVEL, errors="independent"))
+    if np.ptp(known) == 0.0:
+        return mean
+    for seasons in (materials.seasons[0], ()):
+        candidate = Candidate(structure=WANDERING, seasons=seasons)
+        try:
+            candidate.model(ingredients).fit_at(today)
+        except InputError:
+            continue
+        return candidate
+    return mean
 
 
 def _reasons(chooser: Chooser, end: Scored) -> tuple[dict[str, str], list[tuple[str, Term, str]]]:

@@ -59,7 +59,10 @@ def _read(draft: Drafted) -> Iterator[str]:
 def _chosen(draft: Drafted) -> Iterator[str]:
     choice, model = draft.choice, draft.model
     if choice.past is None:
-        yield f"Chosen: the mean of the past, as {choice.remarks[0]}. Nothing else can be judged."
+        wanders = choice.shown.structure.trend is not None
+        words = choice.shown.structure.words if wanders else "the mean of the past"
+        season = ", with the season" if choice.shown.seasons else ""
+        yield f"Chosen: {words}{season}, as {choice.remarks[0]}. Nothing else can be judged."
         return
     scale = choice.shown.scale.words if model.scale == choice.shown.scale.name else f"{model.scale} scale"
     yield f"Chosen by past forecasts among {count(len(choice.scored), 'candidate')}: {scale};"

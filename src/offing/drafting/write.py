@@ -184,7 +184,11 @@ def _left_out_lines(draft: Drafted) -> list[str]:
 def script_text(draft: Drafted, folder: Path | None = None) -> str:
     """The drafted model as a Python script that fits, forecasts and draws."""
     guess = _guess(draft)
-    lines = ['"""Forecast, drafted from the data: edit as you learn more."""', "", "import offing as of", ""]
+    lines = ['"""Forecast, drafted from the data: edit as you learn more."""', ""]
+    lines += [] if folder is None else ["import os", "from pathlib import Path", ""]
+    lines += ["import offing as of", ""]
+    if folder is not None:
+        lines += ["os.chdir(Path(__file__).resolve().parent)  # files are read and written beside this one", ""]
     for group, wanted in (("tables", False), ("plans", True)):
         lines.append(f"{group} = {{")
         for name, path in guess.files.items():
