@@ -207,8 +207,8 @@ FAULTS = [
     Fault(
         "a lag's noise does not live on in growth",
         "model/target_transform.py",
-        "lasting = np.cumsum(np.square(echo))[len(echo) - horizon :]",
-        "lasting = np.ones(horizon)",
+        "sums = np.cumsum(np.square(response))[len(response) - horizon :]",
+        "sums = np.ones(horizon)",
         "test_growth_lags",
     ),
     Fault(

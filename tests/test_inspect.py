@@ -88,7 +88,7 @@ def test_every_view_has_its_numbers_and_its_figure():
     data = weekly()
     survey = of.inspect(data)
     views = survey.views()
-    assert list(views) == ["history", "years", "seasons", "scatter", "echoes", "coverage"]
+    assert list(views) == ["history", "years", "seasons", "scatter", "lead_lags", "coverage"]
     history = views["history"]
     assert history.coarse.labels()[0] == "2021-01"
     # A week counts in the month that holds its middle: the first four weeks do, the fifth does not.
@@ -96,7 +96,7 @@ def test_every_view_has_its_numbers_and_its_figure():
     assert [year for year, _, _ in views["years"].years] == [2021, 2022, 2023, 2024, 2025]
     assert views["seasons"].by_ratio
     assert views["scatter"].drivers[0][3] == pytest.approx(np.corrcoef(data["sold"], data["rain"])[0, 1])
-    _, lags, r, band = views["echoes"].drivers[0]
+    _, lags, r, band = views["lead_lags"].drivers[0]
     assert lags[np.argsort(-np.abs(r))[:2]].tolist() == [0, 2]
     assert band > 2.576 / np.sqrt(220) * 0.4
     (sold, _) = views["coverage"].bars

@@ -605,7 +605,7 @@ def test_a_date_before_all_releases_and_one_after_the_outcome_are_refused():
         model(weights="beta", span=6).fit(data, as_of="2004-01-01")
     with pytest.raises(of.InputError, match="which is not a date"):
         model(weights="beta", span=6).fit(data, as_of="soon")
-    with pytest.raises(of.InputError, match="2024-Q4 is out on 2025-02-01"):
+    with pytest.raises(of.InputError, match="2024-Q4 is published on 2025-02-01"):
         of.nowcast(model(weights="beta", span=6), data, ["2025-02-01"], period="2024-12-01")
     with pytest.raises(of.InputError, match="not in their order"):
         of.nowcast(model(weights="beta", span=6), data, ["2024-12-01", "2024-11-01"])

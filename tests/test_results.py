@@ -89,7 +89,7 @@ def test_the_classes_of_results_are_found_in_one_place_and_no_longer_among_the_f
         "Years",
         "Seasons",
         "Scatter",
-        "Echoes",
+        "LeadLags",
         "Coverage",
     }
     assert not set(of.results.__all__) & set(of.__all__)

@@ -25,11 +25,11 @@ Result = TypeVar("Result")
 #: Seconds of work left from which on it pays to start other processes, which takes about a second each.
 WORTH = 6.0
 #: The same where somebody asked for a number of processes.
-_WORTH_ASKED = 2.0
+_WORTH_REQUESTED = 2.0
 #: More processes than this are a slip of the keyboard.
 _MOST = 256
 #: How many processes were asked for, if anybody did.
-_ASKED: ContextVar[int | None] = ContextVar("asked", default=None)
+_REQUESTED: ContextVar[int | None] = ContextVar("asked", default=None)
 #: What sets the number of threads of linear algebra, when a process starts.
 _THREADS = ("OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "OMP_NUM_THREADS")
 
@@ -124,11 +124,11 @@ def processes(number: int | None) -> Iterator[None]:
     """
     if number is not None and not 1 <= number <= _MOST:
         raise InputError(f"found {number}", f"Give a number from 1 to {_MOST}.", key="workers")
-    token = _ASKED.set(number)
+    token = _REQUESTED.set(number)
     try:
         yield
     finally:
-        _ASKED.reset(token)
+        _REQUESTED.reset(token)
 
 
 class Workers:
@@ -168,7 +168,7 @@ class Workers:
 
     def worth(self, seconds: float) -> bool:
         """Whether it pays to start processes for so much work, and can be done safely."""
-        least = WORTH if _ASKED.get() is None else _WORTH_ASKED
+        least = WORTH if _REQUESTED.get() is None else _WORTH_REQUESTED
         return self.executor is None and not self._refused and seconds > least and _processes() > 1
 
     def __enter__(self) -> Workers:
@@ -216,7 +216,7 @@ def _gathered(
 
 def _processes() -> int:
     """How many processes may be started: as asked for, the processors of this one, or one without a guard."""
-    requested = _ASKED.get()
+    requested = _REQUESTED.get()
     script = getattr(sys.modules.get("__main__"), "__file__", None)
     if script is not None:
         try:

@@ -116,7 +116,7 @@ class Frequency(Keywords):
     year_starts
         First month of the year that quarters and years follow; for other units it says nothing.
     weeks
-        ``4-4-5``, ``4-5-4`` or ``5-4-4`` for months, quarters and years made of whole weeks: so many in the three
+        ``4-4-5``, ``4-5-4`` or ``5-4-4`` for months, quarters and years made of whole weeks: their numbers in the three
         months of each quarter. A year has 52 weeks, or 53 where the next would else start too early; the 53rd
         belongs to its last month. None: the civil calendar.
     year_ends

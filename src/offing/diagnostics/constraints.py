@@ -38,7 +38,7 @@ def bounds_met(
         evidence: dict[str, float | str] = {"without": unconstrained, "low": low, "high": high, "bound": limit}
         without = f"without it the data would say {unconstrained:.3g} (95 %: {low:.3g} to {high:.3g})"
         if high < lower[i] or low > upper[i]:
-            message = f"The data contradict what is asked of '{names[i]}': {without}. It is held at {limit:g}."
+            message = f"The data contradict the constraint on '{names[i]}': {without}. It is held at {limit:g}."
             advice = (
                 "Look for what is missing or moves together with it, such as a driver left out or one that reacts to "
                 "the target; a forced sign hides that, and other effects take up what it cannot."

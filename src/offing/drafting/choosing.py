@@ -292,7 +292,7 @@ class Chooser(DriverSteps):
                 without = replace(own, **rest)
                 columns = self.past.columns(term).columns
                 gain = self._base(without, _WALKING if kind == "events" else 0.9).gain(columns)
-                # What was looked for counts as chosen among so many (Chen & Chen 2008): a step among all places, any
+                # What was looked for counts as chosen among many (Chen & Chen 2008): a step among all places, any
                 # other term among those that are offered.
                 among = len(self.past.target) if kind == "events" else len(self.offered) + 4
                 searched = 2.0 * np.log(among)

@@ -17,11 +17,11 @@ from offing.drafting.words import form_words, without
 from offing.engine.added_columns import Base
 from offing.terms import Driver, Term
 
-#: So many drivers are tried together; of more the clearest are.
+#: Drivers that are tried together; of more the clearest are, since every form of each is judged beside the others.
 MOST_DRIVERS = 12
 #: Twice the gain of log-likelihood that a column needs to be looked at more closely, beside the logarithm of the tries.
 _WORTH_A_LOOK = 3.0
-#: So many forms of a driver, the best by evidence, are judged by forecasts.
+#: Forms of a driver, the best by evidence, that are judged by forecasts: with more the best is good by chance.
 _FORMS = 3
 #: A column that moves in fewer rows than this before an origin is not judged there.
 MOVES = 2

@@ -11,7 +11,7 @@ from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, legend, th
 from offing.explain import AdjustedForecast, Paths, Solution
 from offing.model.fitted import Fitted
 
-#: So many of the joint paths are drawn as thin lines.
+#: Joint paths that are drawn as thin lines; more of them become an area.
 _SAMPLE = 30
 
 

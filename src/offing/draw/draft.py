@@ -10,7 +10,7 @@ from offing.drafting import Draft
 from offing.draw.style import FAINT, FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, stacked, thousands, times_of
 from offing.evaluation import Backtest
 
-#: So many periods of the history are shown at least, if there are as many.
+#: Periods of the history that are shown at least: five years of months, so that the season is seen.
 _SHOWN = 60
 
 

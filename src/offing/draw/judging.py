@@ -28,7 +28,7 @@ from offing.draw.style import (
 from offing.evaluation import Backtest, ByHorizon, MemberWeights, Search, Timeline
 from offing.evaluation.scoring import SCORES
 
-#: So many candidates can be separated by marks.
+#: There are eight marks that can be separated without colour.
 _SHOWN = 8
 MOST_ROWS = 14
 #: Lines of more periods are drawn thin.

@@ -89,16 +89,15 @@ def _by_lag(result: Residuals) -> Picture:
     picture, axes = canvas(
         result.sentence,
         f"Correlation of residuals by how many {result.axis.frequency.unit}s they lie apart. In the shaded band lie "
-        "95 % of those of noise without any memory; single bars beyond them are no news where many are drawn.",
+        f"95 % of those of noise without any memory: of {len(table)} bars about "
+        f"{0.05 * len(table):.0f} lie beyond by chance.",
     )
-    beyond = table["correlation"].abs() > limit
     axes.axhspan(-limit, limit, color=FAN[0], alpha=0.6, lw=0)
     axes.bar(
         table["lag"],
         table["correlation"],
         0.55,
-        color=[WARM if each else TERMS[0] for each in beyond],
-        hatch=["////" if each else "" for each in beyond],
+        color=TERMS[0],
     )
     axes.axhline(0.0, color=INK, lw=1)
     top = max(float(table["correlation"].abs().max()) * 1.25, 2.5 * limit)

@@ -110,13 +110,13 @@ def _steps(axes: Axes, result: Nowcast, dates: Sequence[Any]) -> None:
 
 
 def draw_inputs(result: Inputs) -> Picture:
-    """A time line a driver: each value as wide as its period and as high as its weight; open where it is not out."""
+    """A time line a driver: each value as wide as its period and as high as its weight; open where not published."""
     drivers = list(dict.fromkeys(result.table["driver"]))
     picture, axes = canvas(
         result.sentence.rstrip("."),
         f"Each bar is one value that enters the forecast of {result.period}: as wide as its period, as high as its "
-        "coefficient. Filled: out on the dashed day; hatched: expected by the driver's own model, with the day on "
-        "which it is released.",
+        "coefficient. Filled: published by the dashed day; hatched: expected by the driver's own model, with the day "
+        "on which it is released.",
         left=0.16,
     )
     axes.axvspan(_stamp(result.start), _stamp(result.end), color=FAINT, alpha=0.6, lw=0)
@@ -151,7 +151,7 @@ def draw_inputs(result: Inputs) -> Picture:
             )
             if not out and (own["mark"] == "modelled").sum() <= _LABELLED:
                 axes.annotate(
-                    f"out {value['released']:%d %b}",
+                    f"due {value['released']:%d %b}",
                     (start, base),
                     xytext=(2, -12),
                     textcoords="offset points",
@@ -174,8 +174,8 @@ def draw_inputs(result: Inputs) -> Picture:
     axes.yaxis.grid(visible=False)
     axes.set_xlabel("time (each bar from its period's start to its end)")
     patches = [
-        Patch(facecolor=TERMS[0], label="out"),
-        Patch(facecolor="none", edgecolor=TERMS[0], hatch="////", label="expected, not out"),
+        Patch(facecolor=TERMS[0], label="published"),
+        Patch(facecolor="none", edgecolor=TERMS[0], hatch="////", label="expected, not published"),
     ]
     legend(axes, handles=patches)
     return picture

@@ -39,7 +39,7 @@ def draw_forecast(forecast: Forecast) -> Picture:
     year = round(1.25 * axis.frequency.periods_a_year)
     shown = min(fit.axis.n, max(3 * axis.n, min(year, 8 * axis.n), 24))
     if axis.n > _DENSE:
-        shown = min(fit.axis.n, axis.n)  # of so many periods no more can be separated
+        shown = min(fit.axis.n, axis.n)  # of a long history no more can be separated
     _history(axes, fit, fit.axis.part(fit.axis.n - shown, fit.axis.n))
     times = times_of(axis)
     levels = sorted(forecast.levels, reverse=True)

@@ -26,7 +26,7 @@ from offing.draw.style import (
     short,
     thousands,
 )
-from offing.inspection import Coverage, Echoes, History, Scatter, Seasons, Survey, Years
+from offing.inspection import Coverage, History, LeadLags, Scatter, Seasons, Survey, Years
 
 #: Panels of one figure; more cannot be read.
 _MOST_PANELS = 12
@@ -153,7 +153,7 @@ def draw_scatter(view: Scatter) -> Picture:
     return picture
 
 
-def draw_echoes(view: Echoes) -> Picture:
+def draw_lead_lags(view: LeadLags) -> Picture:
     """A panel a driver: correlation at each lead and lag, bars beyond the band in full colour."""
     shown = view.drivers[:_MOST_PANELS]
     best = max(shown, key=lambda each: float(np.abs(each[2]).max()))

@@ -4,7 +4,7 @@ Sizes are written n (rows), k (columns of the design), q (targets), J (terms).
 """
 
 from offing.engine.ar_estimation import Dynamics, NoiseFit
-from offing.engine.ar_filter import Chain, Phi, combined, echoes, multiplied, partial, running
+from offing.engine.ar_filter import Chain, Phi, combined, impulse_response, multiplied, partial, running
 from offing.engine.bic_selection import Menu, choose
 from offing.engine.binomial import binomial_limits, binomial_p
 from offing.engine.break_interval import place_interval
@@ -84,12 +84,12 @@ __all__ = [
     "cross_correlation",
     "departures",
     "difference_weights",
-    "echoes",
     "equal_accuracy",
     "explain_dependence",
     "fit_figures",
     "group_medians",
     "growth_paths",
+    "impulse_response",
     "interval_score",
     "inverse_squares",
     "join",

@@ -36,7 +36,7 @@ def running(shocks: Array, phi: Sequence[float]) -> Array:
     return np.asarray(sums).reshape(shocks.shape)
 
 
-def echoes(phi: Sequence[float], count: int) -> Array:
+def impulse_response(phi: Sequence[float], count: int) -> Array:
     """What is left (count,) of one shock in its own period and in later ones."""
     shock = np.zeros(count)
     shock[:1] = 1.0

@@ -35,7 +35,7 @@ def equal_accuracy(first: Array, second: Array, overlap: int = 0) -> AccuracyTes
     first, second
         Losses (f,) at the same origins, in their order.
     overlap
-        So many origins after one its forecast still shares outcomes with theirs: the lags of the variance. Where these
+        How many origins after one still share outcomes with its forecast: the lags of the variance. Where these
         make it negative, none are used.
 
     Examples

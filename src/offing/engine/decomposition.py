@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from offing.base.arrays import Array
 
-#: So many numbers are paired at a time.
+#: Numbers that are paired at a time: 16 MB each.
 _AT_ONCE = 2_000_000
 
 

@@ -81,7 +81,7 @@ def departures(
     fixed
         Columns (n, k) that are always in the model, the constant among them.
     trends, harmonics
-        Sets of columns (n, ·) of which one is chosen, and pairs of columns (n, 2p) of which the first so many are
+        Sets of columns (n, ·) of which one is chosen, and pairs of columns (n, 2p) of which the first ones are
         chosen, both by Schwarz's criterion (1978).
     limit
         The score beyond which a value is far; by default that of `limit_of`.

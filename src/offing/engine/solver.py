@@ -23,7 +23,8 @@ from offing.engine.variable_projection import Beside, End, Trial, descend, lowes
 from offing.engine.variance_components import Groups, Keeping, learn
 
 _ROUNDS = 60
-#: So many ends of the search for shapes are followed where strengths or dynamics are learnt beside them.
+#: Ends of the search for shapes that are followed where strengths or dynamics are estimated as well: each costs a
+#: whole estimation of these.
 _FOLLOWED = 2
 
 

@@ -43,7 +43,7 @@ class Calibration(Result, figure="comparison.draw_calibration"):
     horizons
         The periods ahead (h,).
     overlap
-        So many later origins share outcomes with one.
+        How many later origins share outcomes with one.
     unit
         The name of a period.
     series

@@ -109,7 +109,7 @@ class Comparison(Result, figure="comparison.draw_comparison"):
 
     @property
     def overlap(self) -> int:
-        """So many later origins share outcomes with one."""
+        """How many later origins share outcomes with one."""
         return max(job.cuts.overlap for job in self.backtest.jobs.values())
 
     @property

@@ -18,7 +18,7 @@ from offing.calendar.axis import instant_of
 from offing.engine import naive_change
 from offing.tables import Table
 
-#: So many origins, where nothing else is said.
+#: Origins where nothing else is stated: a year of months.
 USUAL = 12
 
 

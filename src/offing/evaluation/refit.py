@@ -23,7 +23,7 @@ from offing.model.fitted import Fitted
 from offing.model.make_forecast import forecast
 from offing.tables import Columns, Information, Sources, Table
 
-#: So many tasks at least, if there are as many folds: they are what workers share among them.
+#: Tasks that workers share among them, if there are as many folds: more than one per worker evens out their load.
 _TASKS = 8
 
 

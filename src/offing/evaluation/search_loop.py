@@ -75,7 +75,7 @@ class SearchContext:
         return max(len(job.cuts.moments) for job in self.stage)
 
     def part(self, folds: int) -> list[list[int]]:
-        """So many origins of each series, spread over all."""
+        """A number of origins of each series, spread over all."""
         return [
             sorted({round(x) for x in np.linspace(0, len(job.cuts.moments) - 1, min(folds, len(job.cuts.moments)))})
             for job in self.stage

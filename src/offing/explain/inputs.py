@@ -1,4 +1,4 @@
-"""Which values of faster drivers enter one period's forecast, with which weight, and which are not out yet."""
+"""Which values of faster drivers enter one period's forecast, with which weight, and which are not published yet."""
 
 from __future__ import annotations
 
@@ -64,7 +64,7 @@ class Inputs(Result, figure="running.draw_inputs"):
         later = f"{count(waiting, 'value')} still expected" if waiting else "nothing still expected"
         return (
             f"On {self.origin:%Y-%m-%d} values with {100.0 * self.share_out:.0f} % of the weight for {self.period} are "
-            f"out, {later}."
+            f"published, {later}."
         )
 
     def __str__(self) -> str:
@@ -76,9 +76,8 @@ class Inputs(Result, figure="running.draw_inputs"):
             *([number(v) for v in shown[name]] for name in ("coefficient", "value")),
             shown["mark"].tolist(),
         ]
-        return (
-            f"{self.sentence}\n\n{text_table(['driver', 'period', 'out on', 'coefficient', 'value', 'mark'], columns)}"
-        )
+        heads = ["driver", "period", "released", "coefficient", "value", "mark"]
+        return f"{self.sentence}\n\n{text_table(heads, columns)}"
 
 
 def inputs(ahead: Forecast, period: object = None) -> Inputs:

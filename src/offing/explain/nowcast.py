@@ -114,7 +114,7 @@ class Nowcast(Result, figure="running.draw_running"):
         cells, width = rounded(shown.to_numpy().ravel()), shown.shape[1]
         columns = [[f"{date:%Y-%m-%d}" for date in self.dates], *(cells[j::width] for j in range(width))]
         columns.append([str(each) for each in self.table["expected_values"]])
-        return f"{wrapped(self.sentences)}\n\n{text_table(['date', *shown.columns, 'not out'], columns)}"
+        return f"{wrapped(self.sentences)}\n\n{text_table(['date', *shown.columns, 'expected'], columns)}"
 
 
 def nowcast(
@@ -185,7 +185,9 @@ def nowcast(
             if horizon < 1:
                 label = Axis(frequency, wanted, 1).labels()[0]
                 raise InputError(
-                    f"{label} is out on {dates[i]}, so there is nothing to estimate", "Give earlier dates.", key="dates"
+                    f"{label} is published on {dates[i]}, so there is nothing to estimate",
+                    "Give earlier dates.",
+                    key="dates",
                 )
             forecasts.append(fit.forecast(horizon, unreleased=unreleased, levels=levels, plan=plan))
             progress.update((i + 1) / len(moments))

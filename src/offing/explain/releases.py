@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 
 from offing.calendar import Axis, on_clock_of
-from offing.engine import echoes
+from offing.engine import impulse_response
 from offing.model import Forecast
 from offing.model.fitted import Fitted
 from offing.tables import View, released_at
@@ -66,7 +66,7 @@ def _put(view: View, before: Forecast, reference: str, ordinal: int, surprise: f
     path = expected.path
     values = path.values.copy()
     at = ordinal - path.first
-    values[at:] += surprise * echoes(outlook.ahead.fit.lingering, len(values) - at)
+    values[at:] += surprise * impulse_response(outlook.ahead.fit.lingering, len(values) - at)
     return view.expecting(reference, path.first, values)
 
 

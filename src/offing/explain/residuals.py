@@ -82,7 +82,7 @@ class Residuals(Result, figure="residuals.draw_residuals"):
         usual = {
             "time": "What is left unexplained keeps its size and side over time",
             "season": "No part of the year is left unexplained more than another",
-            "lags": "What is left unexplained in one period says nothing of later ones",
+            "lags": "No significant autocorrelation is left over all lags together",
             "quantiles": "What is left unexplained is spread as normal noise is",
             "influence": "No single period moves the coefficients beyond measure",
         }

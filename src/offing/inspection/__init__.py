@@ -2,13 +2,13 @@
 
 from offing.inspection.file_detection import Guess, guess_sources
 from offing.inspection.survey import Survey, inspect
-from offing.inspection.views import Coverage, Echoes, History, Scatter, Seasons, Years
+from offing.inspection.views import Coverage, History, LeadLags, Scatter, Seasons, Years
 
 __all__ = [
     "Coverage",
-    "Echoes",
     "Guess",
     "History",
+    "LeadLags",
     "Scatter",
     "Seasons",
     "Survey",

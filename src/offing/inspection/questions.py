@@ -33,11 +33,11 @@ class Question:
 
 def questions(survey: SurveyData) -> list[Question]:
     """What only the analyst knows, the most important first, at most five."""
-    found = [*_asked_of_target(survey), *_asked_of_columns(survey), *_asked_by_reading(survey)]
+    found = [*_about_target(survey), *_about_columns(survey), *_about_reading(survey)]
     return found[:QUESTIONS]
 
 
-def _asked_of_target(survey: SurveyData) -> Iterator[Question]:
+def _about_target(survey: SurveyData) -> Iterator[Question]:
     axis, values = survey.span
     for finding in survey.findings:
         if finding.check == "zeros":
@@ -55,7 +55,7 @@ def _asked_of_target(survey: SurveyData) -> Iterator[Question]:
         )
 
 
-def _asked_of_columns(survey: SurveyData) -> Iterator[Question]:
+def _about_columns(survey: SurveyData) -> Iterator[Question]:
     for source, table in survey.tables.items():
         if isinstance(table, Panel):
             continue
@@ -90,7 +90,7 @@ def _is_marker(values: Array, marker: float) -> bool:
     )
 
 
-def _asked_by_reading(survey: SurveyData) -> Iterator[Question]:
+def _about_reading(survey: SurveyData) -> Iterator[Question]:
     if survey.guess is None:
         return
     for source, remarks in survey.guess.remarks.items():

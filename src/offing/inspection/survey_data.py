@@ -193,11 +193,11 @@ class SurveyData:
         return view_builders.scatter(self.label, self.unit, self.span[1], self.drivers)
 
     @property
-    def echoes(self) -> views.Echoes | None:
+    def lead_lags(self) -> views.LeadLags | None:
         """Correlation of target and drivers over leads and lags, without trend and season."""
         if not self.drivers or self.span[0].n < 12:
             return None
-        return view_builders.echoes(self.label, self.span[0], self.working, self.drivers)
+        return view_builders.lead_lags(self.label, self.span[0], self.working, self.drivers)
 
     @property
     def coverage(self) -> views.Coverage:
@@ -206,7 +206,7 @@ class SurveyData:
 
     def views(self) -> dict[str, Any]:
         """All views that there are, by name."""
-        names = ("history", "years", "seasons", "scatter", "echoes", "coverage")
+        names = ("history", "years", "seasons", "scatter", "lead_lags", "coverage")
         found = {name: getattr(self, name) for name in names}
         return {name: view for name, view in found.items() if view is not None}
 

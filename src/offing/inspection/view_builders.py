@@ -11,7 +11,7 @@ from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency, coarser_than, cycle_of
 from offing.engine import cross_correlation
 from offing.inspection.seasonality import CYCLES, cycle_columns, flat, seen_cycles, trend_columns
-from offing.inspection.views import Coverage, Echoes, History, Runs, Scatter, Seasons, Years
+from offing.inspection.views import Coverage, History, LeadLags, Runs, Scatter, Seasons, Years
 from offing.tables import Panel, Table
 from offing.tables.outliers import Judged
 
@@ -78,7 +78,7 @@ def scatter(label: str, unit: str, target: Array, drivers: Mapping[str, tuple[st
     return Scatter(label, unit, target, tuple(shown))
 
 
-def echoes(label: str, axis: Axis, target: Array, drivers: Mapping[str, tuple[str, str, Array]]) -> Echoes:
+def lead_lags(label: str, axis: Axis, target: Array, drivers: Mapping[str, tuple[str, str, Array]]) -> LeadLags:
     """The view of leads and lags."""
     most = max(
         min(
@@ -92,7 +92,7 @@ def echoes(label: str, axis: Axis, target: Array, drivers: Mapping[str, tuple[st
     for name, _, values in drivers.values():
         lags, r, band = cross_correlation(y, without_calendar(axis, values), most)
         found.append((name, lags, r, band))
-    return Echoes(label, axis.frequency.unit, tuple(found))
+    return LeadLags(label, axis.frequency.unit, tuple(found))
 
 
 def coverage(tables: Mapping[str, Table | Panel], plans: Mapping[str, Table | Panel], end: int) -> Coverage:
@@ -140,5 +140,5 @@ def _level(axis: Axis, values: Array) -> Array:
     return np.asarray(design @ beta[: design.shape[1]])
 
 
-#: So many steps of a coarser frequency a figure can show beside the series itself.
+#: More steps of a coarser frequency than these cannot be separated in a figure.
 _STEPS = 60

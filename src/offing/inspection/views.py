@@ -122,7 +122,7 @@ class Scatter(Result, figure="survey.draw_scatter"):
 
 
 @dataclass(frozen=True)
-class Echoes(Result, figure="survey.draw_echoes"):
+class LeadLags(Result, figure="survey.draw_lead_lags"):
     """Correlation of target and drivers over leads and lags without trend and season: ``(label, lags, r, band)``."""
 
     label: str

@@ -150,7 +150,7 @@ def elasticities(fit: FitState) -> Elasticities:
 
 def _positive(fit: FitState, driver: Driver) -> bool:
     if any(step.is_change for step in driver.steps):
-        return False  # so many percent more throughout are no change
+        return False  # a percentage more throughout is no change
     known = fit.seen(driver.data)
     return len(known) > 0 and bool((known > 0.0).all())
 

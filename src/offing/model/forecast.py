@@ -16,14 +16,13 @@ from offing.base.results import Result
 from offing.base.text import in_units, number, rounded, serious_first, text_table
 from offing.calendar import Axis
 from offing.diagnostics import beyond_range, beyond_target, contradicted, holds_target, unused, wide_on_log_scale
-from offing.engine import echoes as shock_echoes
-from offing.engine import growth_paths, quantile, running
+from offing.engine import growth_paths, impulse_response, quantile, running
 from offing.model.ahead import Ahead
 from offing.model.contributions import Contributions, contribute
 from offing.model.decomposition import Account, account
 from offing.model.design import Design
 from offing.model.fitted import Fitted
-from offing.model.term_effects import echoes
+from offing.model.term_effects import ar_gradient
 from offing.tables import MARKS, Sources, View
 from offing.terms import Term
 
@@ -98,7 +97,7 @@ class Forecast(Result, figure="series.draw_forecast"):
         levels = scale.ahead(self.start, self._linearised[1] + ar_prediction)
         run = np.concatenate([self.start, levels])
         reach = self.axis.first + h - 1 - int(chain.times[-1])  # the last used period may lie before the origin
-        variances = scale.noise(fit.estimate.variance, shock_echoes(fit.lingering, reach), run)
+        variances = scale.noise(fit.estimate.variance, impulse_response(fit.lingering, reach), run)
         factor = scale.factor(self.view, fit.model.target, self.axis)
         worth = scale.worth(run) if not scale.plain else np.ones(h)
         base = np.zeros(h)
@@ -122,7 +121,7 @@ class Forecast(Result, figure="series.draw_forecast"):
     @property
     def moves(self) -> Array:
         """Derivative (h, k) of z by the coefficients: what moves a period moves later ones through own lags."""
-        return np.asarray(running(self.design - echoes(self.fit, self.axis), self.fit.own))
+        return np.asarray(running(self.design - ar_gradient(self.fit, self.axis), self.fit.own))
 
     @cached_property
     def cov_root(self) -> Array:

@@ -150,18 +150,18 @@ class Scale:
             slopes[m + i] = slopes[i] * (1.0 + z / 100.0) + path[i] * design[i] / 100.0
         return slopes[m:]
 
-    def noise(self, variance: float, echo: Array, path: Array) -> Array:
+    def noise(self, variance: float, response: Array, path: Array) -> Array:
         """Variance (h,) of v around η from the noise of z, `path` (before + h,) being the values of growth.
 
-        `echo` (g + h,) is what is left of one period's noise in it and later ones; the first g lie before the periods.
+        `response` (g + h,) is what one period's noise is worth in it and in later ones; g of them lie before.
         """
         horizon = len(path) - self.before
         if self.growth:
             # Exact within the first year, where the value before is known; later quantiles come from joint paths.
-            lasting = np.cumsum(np.square(echo))[len(echo) - horizon :]
-            return np.asarray(np.square(path[:horizon] / 100.0) * variance * lasting)
-        sums = np.cumsum(np.square(accumulated(echo, self.lags))) * variance / self.gain**2
-        return sums[len(echo) - horizon :]
+            sums = np.cumsum(np.square(response))[len(response) - horizon :]
+            return np.asarray(np.square(path[:horizon] / 100.0) * variance * sums)
+        sums = np.cumsum(np.square(accumulated(response, self.lags))) * variance / self.gain**2
+        return sums[len(response) - horizon :]
 
     def spread(self, parts: Array, weights: Array) -> Array:
         """What parts (n, …) of z add to v, carried on through later periods; `weights` (n,) show what one is worth."""

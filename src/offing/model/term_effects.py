@@ -64,7 +64,7 @@ def split_up(fit: FitState, view: View, axis: Axis, design: Design, *, later: bo
     places, found = tuple(places[i] for i in kept), [found[i] for i in kept]
     held = tuple(ats[i] for i in kept)
     if not fit.own:
-        past = None if fit.dynamics is None else (_noise_ahead(fit, axis, later=later), -echoes(fit, axis))
+        past = None if fit.dynamics is None else (_noise_ahead(fit, axis, later=later), -ar_gradient(fit, axis))
         return Parts(places, *_apart(found), level, base, past, held)
     return _recursed(fit, view, axis, design, Parts(places, *_apart(found), level, base, None, held), later=later)
 
@@ -110,7 +110,7 @@ def _recursed(fit: FitState, view: View, axis: Axis, design: Design, alone: Part
             functions[lag + 1 :, place] += sums[: max(len(sums) - lag - 1, 0)]
         return sums, running(functions, phi)
 
-    noise = _noise_ahead(fit, axis, later=later), -echoes(fit, axis)
+    noise = _noise_ahead(fit, axis, later=later), -ar_gradient(fit, axis)
     if not fit.returns:
         level, base = alone.level + lags.columns @ fit.estimate.beta[own], alone.base.copy()
         if not later:
@@ -245,7 +245,7 @@ def _mean(fit: FitState, place: int) -> tuple[Array, Shaped | None]:
     return columns(shaped.starts[0])[0], replace(shaped, columns=columns)
 
 
-def echoes(fit: FitState, axis: Axis) -> Array:
+def ar_gradient(fit: FitState, axis: Axis) -> Array:
     """Derivative (n, k) by the coefficients of what the terms added before, in the noise that is carried on."""
     chain = fit.estimate.chain
     if chain.independent:

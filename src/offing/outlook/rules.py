@@ -149,7 +149,7 @@ class Stated(Rule):
 
 @dataclass(frozen=True)
 class Shift(Rule):
-    """So many percent, or so much, more than what is planned or assumed so far.
+    """A percentage, or an amount, more than what is planned or assumed so far.
 
     Examples
     --------

@@ -11,14 +11,14 @@ from offing.base import InputError
 from offing.explain import LAST_YEAR, MEAN
 from offing.model import Forecast
 from offing.model.forecast import AS_PLANNED
-from offing.study.what_if import AskedStudy
+from offing.study.what_if import WhatIfStudy
 from offing.tables import Information, Panel
 
 BASELINE, OUTCOME = "baseline", "outcome"
 _DAY = re.compile(r"\d{4}-\d{2}-\d{2}([T ].*)?")
 
 
-def held_against(study: AskedStudy, name: str, said: Any, scenario: str | None = None) -> tuple[Any, Any]:
+def held_against(study: WhatIfStudy, name: str, said: Any, scenario: str | None = None) -> tuple[Any, Any]:
     """The end and the start of a walk of the fit `name`, as `offing.walk` takes them; the end may be a scenario's.
 
     ``last-year``, ``mean`` and ``baseline`` are what they are; ``outcome`` walks from the forecast of the study's own
@@ -62,7 +62,7 @@ def held_against(study: AskedStudy, name: str, said: Any, scenario: str | None =
     return end, said
 
 
-def _came(study: AskedStudy) -> AskedStudy:
+def _came(study: WhatIfStudy) -> WhatIfStudy:
     """The study with all that is known today."""
     if study.origin is None:
         raise InputError(
@@ -72,7 +72,7 @@ def _came(study: AskedStudy) -> AskedStudy:
     return dataclasses.replace(study, spec=spec, as_of=None)
 
 
-def made_then(study: AskedStudy, name: str, day: object, until: object = None) -> Forecast:
+def made_then(study: WhatIfStudy, name: str, day: object, until: object = None) -> Forecast:
     """The forecast that the study would have made on a day, as a back-test does.
 
     Columns that ``[backtest]`` calls planned count as known; plans serve if they say when they were made; of other
@@ -92,7 +92,7 @@ def made_then(study: AskedStudy, name: str, day: object, until: object = None) -
         return then.forecast(levels=requested.levels, missing_plans="expected", **far)
 
 
-def _of_study(study: AskedStudy, name: str, said: str) -> Any:
+def _of_study(study: WhatIfStudy, name: str, said: str) -> Any:
     path = Path(said) if Path(said).is_absolute() or Path(said).exists() else study.path.parent / said
     if study.reopen is None:
         raise InputError("another study cannot be opened from here", key="against")

@@ -31,7 +31,7 @@ def checked_scenarios(spec: schema.StudySpec, terms: list[Term], place: Place) -
         return linked({name: (each.base, each.drivers, each.note) for name, each in spec.scenarios.items()})
 
 
-def check_asked(spec: schema.StudySpec, terms: list[Term], place: Place) -> None:
+def check_requests(spec: schema.StudySpec, terms: list[Term], place: Place) -> None:
     """Whatever asks for terms, drivers or scenarios names some of the study's."""
     names = [str(term.name) for term in terms]
     for group, members in spec.groups.items():

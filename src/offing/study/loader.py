@@ -16,7 +16,7 @@ from pydantic import TypeAdapter, ValidationError
 from offing.base import InputError, nearest
 from offing.evaluation import DriverSelection
 from offing.model import Model
-from offing.study.cross_checks import check_asked, check_output, checked_scenarios, placing_of
+from offing.study.cross_checks import check_output, check_requests, checked_scenarios, placing_of
 from offing.study.error_messages import Place
 from offing.study.schema import ColumnSpec, EstimationSpec, SourceSpec, StudySpec, whole
 from offing.study.schema_parts import Part
@@ -77,7 +77,7 @@ def study_from(text: str, path: Path) -> Study:
     _check_drivers(spec, terms, place)
     treatments = [_built(Treat, entry, ("treatments", i), place) for i, entry in enumerate(spec.treatments)]
     models = _models(spec, terms, treatments, path.parent, place)
-    check_asked(spec, terms, place)
+    check_requests(spec, terms, place)
     check_output(spec, place)
     scenarios, choices = checked_scenarios(spec, terms, place), _choices(spec, terms, path.parent, place)
     return Study(path, text, spec, tuple(terms), models, scenarios=scenarios, choices=choices, reopen=open_study)

@@ -15,14 +15,14 @@ from offing.explain import (
 )
 from offing.study.comparison_base import held_against, made_then
 from offing.study.what_if import (
-    AskedStudy,
+    WhatIfStudy,
     is_over,
     last_of,
 )
 
 
 @dataclass(frozen=True)
-class Study(AskedStudy):
+class Study(WhatIfStudy):
     r"""A checked study file. Made by `offing.open_study`; each step runs when it is first asked for.
 
     Attributes are those of `StudyData`: ``path``, ``spec``, ``terms``, ``models``, ``scenarios``…

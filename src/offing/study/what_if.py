@@ -27,7 +27,7 @@ from offing.study.forecasts import ForecastStudy
 
 
 @dataclass(frozen=True)
-class AskedStudy(ForecastStudy):
+class WhatIfStudy(ForecastStudy):
     """A study with what it asks of its forecasts."""
 
     @cached_property

@@ -69,7 +69,7 @@ class Held(Change):
 
 @dataclass(frozen=True)
 class Scaled(Change):
-    """So many times as much throughout."""
+    """The values times a factor throughout."""
 
     factor: float
 

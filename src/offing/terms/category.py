@@ -186,7 +186,7 @@ class Category(Term):
         )
 
     def remarks(self, view: View, state: CategoryState) -> tuple[Finding, ...]:
-        """Whether there are so many levels that the column names rows rather than kinds of them."""
+        """Whether its levels name rows rather than kinds of them, as there are nearly as many."""
         often = sum(state.counts) / len(state.levels)
         if often >= _OFTEN:
             return ()

@@ -20,7 +20,7 @@ from offing.terms.day_types import Kinds, Places, Positions, check_kinds
 from offing.terms.holiday_source import check_source, day_source
 from offing.terms.term import Block, Choice, FutureColumns, Readout, Reference, Term, Written, file_of
 
-#: So many harmonics are looked at where the data choose.
+#: Harmonics that are looked at where the data choose: of a year, shapes down to a month.
 _MOST_HARMONICS = 12
 
 

@@ -24,7 +24,7 @@ from offing.model.rows import keyed
 from offing.outlook import Rule, Scenario, Shift, Stated, driver_column
 
 How = Literal["constant", "percent", "amount"]
-#: So many values between the limits are tried to see where the total passes the goal.
+#: Values between the limits that are tried first: a total that rises and falls again may pass the goal twice.
 _TRIED = 33
 
 

@@ -19,7 +19,7 @@ from offing.explain.variance_shares import variance_shares
 from offing.model.fitted import Fitted
 
 #: Less than this share of the variation is little; a gain with a larger p may be chance.
-_LITTLE, _CHANCE = 0.02, 0.1
+_LITTLE, _CHANCE = 0.02, 0.05
 #: A term that explains less than this part of its share by itself has others to stand in for it.
 _SHARED = 0.5
 
