@@ -12,7 +12,7 @@ _FEWEST = 20
 
 
 def autocorrelation(residual: NDArray[np.float64], used: NDArray[np.bool_]) -> tuple[Verdict, ...]:
-    """A warning if residuals (n,) of neighbouring periods are alike by more than chance explains.
+    """A warning if residuals (n,) of neighbouring periods are significantly correlated.
 
     Two-sided at about 1 %: under independence the correlation of m pairs has a standard deviation near
     m^-1/2 (Bartlett 1946). Beside it Durbin & Watson's (1950) statistic, about 2 less twice the correlation.

@@ -162,7 +162,7 @@ def draw_lead_lags(view: LeadLags) -> Picture:
     picture, panels = grid(
         f"{view.label} answers '{best[0]}' most clearly: {when}",
         f"Correlation without trend and season. To the right of 0 the driver comes first, by that number of "
-        f"{view.period}s. Beyond the grey band it is more than chance (99 %), but it may come from another driver."
+        f"{view.period}s. Beyond the grey band it is significant at 1 %, but it may come from another driver."
         + _more(len(view.drivers)),
         len(shown),
     )

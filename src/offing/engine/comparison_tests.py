@@ -1,4 +1,4 @@
-"""Whether forecasts differ in accuracy by more than chance."""
+"""Whether the accuracies of forecasts differ significantly."""
 
 from __future__ import annotations
 

@@ -102,7 +102,7 @@ class Calibration(Result, figure="comparison.draw_calibration"):
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:
-        """Levels that are missed by more than chance, over all horizons, origins that share outcomes counting once."""
+        """Levels that are missed significantly, over all horizons, origins that share outcomes counting once."""
         found = []
         for level in (0.8, 0.95):
             inside = self._inside(level)

@@ -1,4 +1,4 @@
-"""Which candidate forecasts best, by how much, and whether that is more than chance."""
+"""Which candidate forecasts best, by how much, and whether that is significant."""
 
 from __future__ import annotations
 

@@ -34,7 +34,7 @@ class Change(Result, figure="bars.draw_change"):
     overall
         The score of both over all forecasts.
     test
-        Whether they differ by more than chance; of models of which one contains the other, whether the larger one
+        Whether they differ significantly; of models of which one contains the other, whether the larger one
         forecasts better.
     nested
         Which of the two tests it is.

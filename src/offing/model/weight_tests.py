@@ -132,8 +132,8 @@ def weights_examined(fit: FitState) -> tuple[Verdict, ...]:
             noted = Finding(
                 "weights",
                 "warning",
-                f"The data want other weights of '{name}' than {term.weights} ones: free ones fit better than chance "
-                f"explains (p {'below 0.001' if p < 0.001 else f'{p:.3f}'}).",
+                f"The data want other weights of '{name}' than {term.weights} ones: free ones fit significantly "
+                f"better (p {'below 0.001' if p < 0.001 else f'{p:.3f}'}).",
                 name,
                 "Look at of.lag_weights, and try other weights or a longer span.",
                 {"F": value, "p": p},
