@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
+from scipy.special import ndtri
 
 from offing.base.arrays import Array
 from offing.drafting.past import Past
@@ -19,8 +20,8 @@ _FEWEST = 3
 #: Past errors count as m / (m + 8) of what they say, with m twice their origins: those of one origin are much alike.
 #: Of 0, 8 and 20 the middle one held 95.7 % of the outcomes in 260 simulated series, where unwidened intervals held 94.
 _TRUST = 8.0
-#: The mean absolute value of standard normal noise.
-_NORMAL = float(np.sqrt(2.0 / np.pi))
+#: The mean absolute value of standard normal noise, and what nine tenths of it stay below.
+_NORMAL, _NINETIETH = float(np.sqrt(2.0 / np.pi)), float(ndtri(0.9))
 
 
 def errors_of_choosing(past: Past, candidates: Sequence[Scored]) -> Array | None:
@@ -47,7 +48,7 @@ def widening(errors: Array | None, run: Run) -> float:
     if errors is None:
         return 1.0
     low, high = np.moveaxis(run.at(0.1, 0.9), 2, 0)
-    stated = (high - low) / (2.0 * 1.2815515655446004)
+    stated = (high - low) / (2.0 * _NINETIETH)
     with np.errstate(invalid="ignore", divide="ignore"):
         size = np.abs(errors) / stated
     size = size[np.isfinite(size)]
@@ -65,7 +66,7 @@ def widened_run(past: Past, run: Run, model: Model) -> Run:
         factor = past.factor(model.transform)[past.rows][:, :, None]
         worked = np.log(own * factor + model.offset) if log else own
         middle = worked[..., [int(np.argmin(np.abs(PROBABILITIES - 0.5)))]]
-        found = widened(np.concatenate([worked, middle], axis=-1), model.widen_intervals)[..., :-1]
+        found = widened(worked, middle, model.widen_intervals)
         return np.clip((np.exp(found) - model.offset) / factor if log else found, *model.support or (None, None))
 
     return run if model.widen_intervals == 1.0 else replace(run, made=quantiles)

@@ -191,7 +191,8 @@ class Forecast(Result, figure="series.draw_forecast"):
         fit, scale, path = self.fit, self.fit.scale, self.path
         if scale.growth and self.axis.n > scale.before:
             paths = growth_paths(self.start, self.transformed, self.moves, fit.estimate, fit.lingering)
-            values = widened(np.quantile(paths, [*probabilities, 0.5], axis=0).T, fit.model.widen_intervals)[:, :-1]
+            own = np.quantile(paths, [*probabilities, 0.5], axis=0).T
+            values = widened(own[:, :-1], own[:, -1:], fit.model.widen_intervals)
         else:
             spread = np.sqrt(path.variances + np.square(self.spread)) * fit.model.widen_intervals
             transformed = path.levels[:, None] + spread[:, None] * quantile(np.array(probabilities), fit.estimate.dof)
@@ -368,10 +369,9 @@ def _origin_of_drivers(marks: Mapping[str, int]) -> str:
     return f"Of {sum(marks.values()):,} driver values {noted}."
 
 
-def widened(quantiles: Array, factor: float) -> Array:
-    """Quantiles (…, q), the median last, with all distances from the median multiplied by a factor."""
-    median = quantiles[..., -1:]
-    return np.asarray(median + factor * (quantiles - median))
+def widened(values: Array, median: Array, factor: float) -> Array:
+    """Values with all distances from the median multiplied by a factor."""
+    return np.asarray(median + factor * (values - median))
 
 
 def _quantile_name(probability: float) -> str:
@@ -380,7 +380,7 @@ def _quantile_name(probability: float) -> str:
 
 @dataclass(frozen=True)
 class Outlook:
-    """What a driver's own model expects of the periods that a forecast needs and is not known yet.
+    """What a driver's own model expects of the periods that a forecast needs and that are not known yet.
 
     Attributes
     ----------

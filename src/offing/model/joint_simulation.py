@@ -57,8 +57,7 @@ def outcome_paths(
     if fit.scale.growth:
         z = forecast.transformed
         whole = growth_paths(forecast.start, z, forecast.moves, estimate, fit.lingering)
-        whole = np.vstack([whole, np.median(whole, axis=0)])
-        whole = widened(whole.T, fit.model.widen_intervals).T[:-1] / path.factor
+        whole = widened(whole, np.median(whole, axis=0), fit.model.widen_intervals) / path.factor
         yield from (fit.cut(whole[i : i + _BATCH]) for i in range(0, len(whole), _BATCH))
         return
     # Coefficients, noise and the drivers' own doubt have a stream each, so that forecasts of one fit that differ in

@@ -58,9 +58,8 @@ def _rows(ahead: Forecast, view: View) -> Design:
     same = all(getattr(view, name) is getattr(before, name) for name in ("sources", "rows", "patches", "path"))
     if not same or ahead.fit.own:
         return ahead.fit.columns(view, ahead.axis)
-    own, others = ({id(change): key for key, change in each.changes} for each in (view, before))
-    moved = {key for found, rest in ((own, others), (others, own)) for at, key in found.items() if at not in rest}
-    return ahead.fit.with_moved(ahead.rows, view, ahead.axis, moved)
+    own, others = ({(key, id(change)) for key, change in each.changes} for each in (view, before))
+    return ahead.fit.with_moved(ahead.rows, view, ahead.axis, {key for key, _ in own ^ others})
 
 
 def restart(ahead: Forecast, fit: Fitted, view: View, axis: Axis) -> Forecast:
