@@ -616,3 +616,15 @@ def test_where_no_origin_can_judge_the_level_stays_where_it_is_now(n, horizon, s
     assert first == pytest.approx(sold.iloc[-12] + 60.0 if season else sold.iloc[-1], abs=12.0)
     assert "a level that wanders" in str(found)
     assert "Nothing else can be judged" in str(found)
+
+
+def test_growth_on_the_year_before_is_widened_around_the_medians_of_its_joint_paths():
+    sold = pd.Series(months(96), MONTHS[:96], name="sold")
+    plain, wide = (
+        of.Model("sold", transform=["growth"], widen_intervals=factor).fit(sold).forecast(18) for factor in (1.0, 1.5)
+    )
+    own, wider = (each.quantiles([0.1, 0.5, 0.9]).to_numpy() for each in (plain, wide))
+    assert wider[:, 1] == pytest.approx(own[:, 1])
+    assert (wider[:, ::2] - wider[:, 1:2]) == pytest.approx(1.5 * (own[:, ::2] - own[:, 1:2]))
+    chances = [np.std(of.paths(each).values, axis=0) for each in (plain, wide)]
+    assert chances[1] == pytest.approx(1.5 * chances[0])
