@@ -84,7 +84,7 @@ def test_months_add_up_and_the_last_is_part_forecast(ran):
 
 def test_the_heat_map_shows_the_indices(ran):
     _, _, study = ran
-    shape = study.answers["main"]["cycle"]["season in day by kind of day"]
+    shape = of.cycle(study.fits["main"], "season in day by kind of day")
     image = draw_cycle(shape).axes[0].images[0].get_array()
     assert image.shape == (3, 24)
     np.testing.assert_allclose(image.ravel(), shape.indices.table["index"])

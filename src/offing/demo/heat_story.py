@@ -6,6 +6,7 @@ from pathlib import Path
 
 import pandas as pd
 
+from offing.base.results import ENTRIES
 from offing.calendar.iso import iso_words
 from offing.demo.guide import Guide, Say
 from offing.demo.heat import heat, school_days
@@ -49,9 +50,7 @@ def run_heat(folder: Path, say: Say) -> Study:
     (fit,), (forecast,) = study.fits.values(), study.forecasts.values()
     guide.step("Fitted trend + hour by kind of day + season + holidays + drivers, with related noise:", fit.sentences)
     calendar = [
-        each.sentence
-        for kind in ("trend", "cycle", "holidays")
-        for each in study.answers["main"].get(kind, {}).values()
+        each.sentence for kind in ("trend", "cycle", "holidays") for each in ENTRIES[kind].of(study, "main").values()
     ]
     guide.step("What the calendar does:", "\n".join(calendar))
     guide.step(

@@ -9,10 +9,10 @@ import numpy as np
 import pandas as pd
 
 from offing.base.arrays import Array
-from offing.base.results import Entry, Result, by_name, register
+from offing.base.results import Entry, Result, register
 from offing.base.text import as_html, in_units, percent, signed, text_table, wrapped
 from offing.engine import quantile
-from offing.explain.term_lookup import term_named
+from offing.explain.term_lookup import of_terms, term_named
 from offing.model import Fit, Forecast
 from offing.model.fitted import Fitted
 from offing.model.rows import keyed
@@ -223,7 +223,7 @@ def holiday_rows(found: HolidayEffects, fit: Fitted) -> pd.DataFrame:
 register(
     Entry(
         "holidays",
-        of=lambda study, name: by_name(study.answers[name].get("holidays", {})),
+        of=lambda study, name: of_terms(study.forecasts[name], Holidays, holiday_effects),
         text={"explain": lambda found: wrapped(found.sentence)},
         joined=True,
         figure_for=["explain"],

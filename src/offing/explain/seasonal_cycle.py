@@ -10,9 +10,10 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from offing.base.arrays import Array
-from offing.base.results import Entry, Result, by_name, register
+from offing.base.results import Entry, Result, register
 from offing.base.text import text_table, wrapped
 from offing.explain.seasonal_indices import SeasonIndices, asked_season, indices, measured_from
+from offing.explain.term_lookup import of_terms
 from offing.model.fitted import Fitted
 from offing.terms import Season
 from offing.terms.season import SeasonState
@@ -173,7 +174,7 @@ def _course(fit: Fitted, season: Season, state: SeasonState, when: str, rows: ND
 register(
     Entry(
         "cycle",
-        of=lambda study, name: by_name(study.answers[name].get("cycle", {})),
+        of=lambda study, name: of_terms(study.forecasts[name], Season, lambda ahead, term: cycle(ahead.fit, term)),
         text={"explain": lambda found: wrapped(found.sentence)},
         joined=True,
         figure_for=["explain"],

@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 
 from offing.base import Finding, InputError, nearest
 from offing.base.arrays import Array
-from offing.base.results import Entry, Result, by_name, register
+from offing.base.results import Entry, Result, register
 from offing.base.text import percent, signed, text_table, wrapped
 from offing.engine import quantile
-from offing.explain.term_lookup import term_named
+from offing.explain.term_lookup import of_terms, term_named
 from offing.model.fitted import Fitted
 from offing.model.rows import keyed
 from offing.terms.season import Season, SeasonState
@@ -268,7 +268,7 @@ def index_rows(found: SeasonIndices, fit: Fitted) -> pd.DataFrame:
 register(
     Entry(
         "indices",
-        of=lambda study, name: by_name(study.answers[name].get("indices", {})),
+        of=lambda study, name: of_terms(study.forecasts[name], Season, lambda ahead, term: indices(ahead.fit, term)),
         figure_for=["explain"],
         files={"indices": index_rows},
         files_for=["explain"],

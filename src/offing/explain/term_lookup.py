@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TypeVar
+from collections.abc import Callable
+from typing import Any, TypeVar
 
 from offing.base import InputError, nearest
+from offing.base.results import by_name
+from offing.model import Forecast
 from offing.model.fitted import Fitted
 from offing.terms import Term
 
@@ -28,3 +31,19 @@ def term_named(fit: Fitted, kind: type[Kind], name: str | None, word: str) -> Ki
     if name not in found:
         raise InputError(f"there is no {word} {name!r}", nearest(name, found), key="term")
     return found[name]
+
+
+def of_terms(forecast: Forecast, kind: type[Term], answer: Callable[[Forecast, str], Any]) -> dict[str, Any]:
+    """Answers about every term of a kind that has columns, as an entry's `of` gives them.
+
+    A model of changes has none: what a term adds to a change is no path, and no cycle, of the target.
+    """
+    fit = forecast.fit
+    if not fit.scale.plain or fit.own:
+        return {}
+    terms = [
+        str(term.name)
+        for term, block in zip(fit.model.terms, fit.rows.blocks, strict=True)
+        if isinstance(term, kind) and (block.names or block.curve is not None)
+    ]
+    return by_name({name: answer(forecast, name) for name in terms})

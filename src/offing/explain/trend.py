@@ -9,12 +9,12 @@ import numpy as np
 import pandas as pd
 
 from offing.base.arrays import Array
-from offing.base.results import Entry, Result, by_name, register
+from offing.base.results import Entry, Result, register
 from offing.base.text import in_units, number, percent, signed, text_table, wrapped
 from offing.calendar import Axis
 from offing.engine import quantile
 from offing.explain.partial_prediction import profile
-from offing.explain.term_lookup import term_named
+from offing.explain.term_lookup import of_terms, term_named
 from offing.explain.trend_bends import Bend, bends_of
 from offing.model import Fit, Forecast
 from offing.model.fitted import Fitted
@@ -250,7 +250,7 @@ def bend_rows(found: TrendPath, fit: Fitted) -> pd.DataFrame:
 register(
     Entry(
         "trend",
-        of=lambda study, name: by_name(study.answers[name].get("trend", {})),
+        of=lambda study, name: of_terms(study.forecasts[name], Trend, trend),
         text={"explain": lambda found: wrapped(found.sentence)},
         joined=True,
         figure_for=["explain"],

@@ -33,7 +33,6 @@ from offing.model import Fit, Forecast
 from offing.model.joint_simulation import Noise
 from offing.study.schema import TotalSpec
 from offing.study.study_data import StudyData
-from offing.study.term_results import answers
 
 #: What the combination with stated weights is called.
 COMBINATION = "combination"
@@ -205,11 +204,6 @@ class ForecastStudy(StudyData):
                 planned=self.spec.backtest.planned,
                 plan=self.plans,
             )
-
-    @cached_property
-    def answers(self) -> dict[str, dict[str, dict[str, Any]]]:
-        """Trends, cycles, indices and holidays by the names of their fits, the kind of answer, and the term."""
-        return {name: answers(each) for name, each in self.forecasts.items()}
 
     @cached_property
     def totals(self) -> dict[str, list[Totals]]:
