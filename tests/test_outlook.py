@@ -425,3 +425,24 @@ def test_a_day_of_hours_is_the_whole_day_over_changing_clocks():
         assert solved.value == pytest.approx(-4.0)
     one = of.adjust_forecast(ahead, [of.Adjustment("2026-03-29 12:00", percent=5.0, reason="a fair", author="Ida")])
     assert (one.changes[0] != 0.0).sum() == 1
+
+
+@pytest.mark.parametrize(
+    "stated",
+    [{"scale": "log", "offset": 5.0}, {"errors": "ar", "scale": "log"}, {"transform": ["difference"]}],
+    ids=str,
+)
+def test_the_interval_of_a_changed_driver_is_that_of_the_walk_to_it(stated):
+    generator, months = np.random.default_rng(4), pd.period_range("2016-01", periods=96, freq="M")
+    fare, rain = generator.normal(5.0, 1.0, 96), generator.normal(3.0, 1.0, 96)
+    wander = np.cumsum(generator.normal(0.0, 0.3, 96))
+    data = pd.DataFrame({"fare": fare, "rain": rain, "sold": 100.0 + wander + 3.0 * fare + 2.0 * rain}, months)
+    model = of.Model("sold", [of.Trend(form="stochastic"), of.Driver("fare", lags=[0, 1]), of.Driver("rain")], **stated)
+    plan = pd.DataFrame({"fare": 6.0, "rain": 3.5}, pd.period_range("2024-01", periods=8, freq="M"))
+    fit = model.fit(data)
+    ahead = fit.forecast(8, plan=plan)
+    found = of.sensitivity(ahead, {"fare": 10.0})
+    dear = of.Scenario("dear", {"fare": of.Shift(percent=10)})
+    walk = of.walk(fit.forecast(8, plan=plan, scenario=dear), ahead, by="period").whole
+    assert found.total[0] == pytest.approx(walk.change[0], rel=1e-9)
+    assert found.high[0] - found.total[0] == pytest.approx(walk.total_half[0], rel=1e-9)

@@ -19,7 +19,7 @@ from offing.diagnostics import beyond_range, beyond_target, contradicted, holds_
 from offing.engine import growth_paths, impulse_response, quantile, running
 from offing.model.ahead import Ahead
 from offing.model.contributions import Contributions, contribute
-from offing.model.decomposition import Account, account
+from offing.model.decomposition import Account, account, carrier
 from offing.model.design import Design
 from offing.model.fitted import Fitted
 from offing.model.term_effects import ar_gradient
@@ -122,6 +122,20 @@ class Forecast(Result, figure="series.draw_forecast"):
     def moves(self) -> Array:
         """Derivative (h, k) of z by the coefficients: what moves a period moves later ones through own lags."""
         return np.asarray(running(self.design - ar_gradient(self.fit, self.axis), self.fit.own))
+
+    @cached_property
+    def mean_gradient(self) -> tuple[Array, Array]:
+        """Derivatives of the means, limits aside: (h, k) by the coefficients, (h, m) by what only later periods have.
+
+        The m are what terms such as a wandering level add from the origin on, each with a variance of 1.
+        """
+        fit, path = self.fit, self.path
+        worth = path.mean + fit.scale.offset / path.factor if fit.scale.log else 1.0 / path.factor
+        propagated = carrier(fit, path, later=True)
+        places = range(len(fit.layout.slots))
+        unknown = [each for at in places for each in fit.unknown_ahead(self.view, self.axis, self.rows, at)]
+        ahead = propagated(np.hstack(unknown)) if unknown else np.zeros((self.axis.n, 0))
+        return worth[:, None] * propagated(self.moves), worth[:, None] * ahead
 
     @cached_property
     def cov_root(self) -> Array:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import combinations
@@ -15,8 +15,8 @@ from offing.base.arrays import Array
 from offing.base.results import Entry, Result, alone, register
 from offing.base.text import number, percent, rounded, signed, text_table, wrapped
 from offing.calendar import Axis
+from offing.engine import quantile
 from offing.explain.what_if.driver_changes import rules_of_change
-from offing.explain.why.walk_builder import walk
 from offing.model import Forecast
 from offing.model.direct_forecast import DirectForecast
 from offing.model.fitted import Fitted
@@ -210,11 +210,10 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
         name: rerun(forecast, Scenario("off", {name: 0.0}).on(fit, forecast.view, forecast.axis)[0]) for name in flags
     }
     said |= dict.fromkeys(flags, "on against off")
-    walks = {name: walk(ahead, off.get(name, forecast), by="period") for name, ahead in moved.items()}
-    order = sorted(walks, key=lambda name: -abs(float(walks[name].whole.change[0])))
-    whole = [walks[name].whole for name in order]
-    total = np.array([float(each.change[0]) for each in whole])
-    half = np.array([float(each.total_half[0]) for each in whole])
+    by_period = {name: ahead.mean - off.get(name, forecast).mean for name, ahead in moved.items()}
+    order = sorted(moved, key=lambda name: -abs(float(by_period[name].sum())))
+    total = np.array([float(by_period[name].sum()) for name in order])
+    half = _half(fit, [(moved[name], off.get(name, forecast)) for name in order])
     pairs = np.full((len(order), len(order)), np.nan)
     if len(order) <= _PAIRED:
         for i, j in combinations(range(len(order)), 2):
@@ -236,12 +235,24 @@ def sensitivity(forecast: Forecast, changes: Mapping[str, float | str | Rule] | 
         total - half,
         total + half,
         forecast.axis,
-        np.array([walks[name].change for name in order]).reshape(len(order), forecast.axis.n),
+        np.array([by_period[name] for name in order]).reshape(len(order), forecast.axis.n),
         float(forecast.mean.sum()),
         pairs,
         fit.label,
         fit.sum_unit,
     )
+
+
+def _half(fit: Fitted, pairs: Sequence[tuple[Forecast, Forecast]]) -> Array:
+    """How far the 95 % intervals (J,) of the differences of several pairs of totals reach, from the coefficients."""
+    if not pairs:
+        return np.zeros(0)
+    known, ahead = (
+        np.array([end.mean_gradient[i].sum(axis=0) - start.mean_gradient[i].sum(axis=0) for end, start in pairs])
+        for i in (0, 1)
+    )
+    errors = np.hypot(fit.estimate.standard_errors(known), np.linalg.norm(ahead, axis=1))
+    return np.asarray(quantile(0.975, fit.estimate.dof) * errors)
 
 
 def _apart(fit: Fitted, one: str, other: str) -> bool:
