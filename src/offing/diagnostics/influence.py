@@ -16,6 +16,7 @@ from offing.engine import Estimate
 _INFLATED = 10.0
 #: Chance at which uneven noise is reported.
 _CHANCE = 0.001
+#: Of fewer rows the test has no power, and its χ² is a poor limit (Koenker 1981).
 _FEWEST = 30
 
 

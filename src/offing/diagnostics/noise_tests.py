@@ -16,6 +16,7 @@ from offing.engine import Estimate, autocorrelations, take
 
 #: Chance at which one of these is reported where nothing is amiss.
 _CHANCE = 0.001
+#: With fewer rows none of these tests finds what would matter, and their limits are poor.
 _FEWEST = 40
 #: Beyond this share of s √n sums of residuals of a stable model go once in a thousand.
 _DRIFT = 1.95

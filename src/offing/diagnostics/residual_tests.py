@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from offing.base import Finding, Verdict
 from offing.engine import lag_one_correlation
 
+#: A correlation of 20 pairs has a standard error of 0.22: of fewer only one of 0.5 could be seen.
 _FEWEST = 20
 
 

@@ -25,6 +25,7 @@ _DIFFERENT, _FEW_ZEROS, _MANY_ZEROS = 20, 0.3, 0.6
 _SHARES = (0.15, 0.3, 0.45, 0.6, 0.75, 0.88)
 #: Closer values of a base that are tried, and the share of all values around it in which they lie.
 _PLACES, _CLOSE = 11, 0.12
+#: Shares carried over that are tried: half-lives of 0.6, 1, 2 and 4 periods.
 _CARRIED = (0.3, 0.5, 0.7, 0.85)
 #: A column with more than twelve different words, or with words seen less than three times, names things, not kinds.
 _MOST_WORDS, _SELDOM = 12, 3

@@ -30,6 +30,7 @@ from offing.evaluation.scoring import SCORES
 
 #: There are eight marks that can be separated without colour.
 _SHOWN = 8
+#: More rows than these cannot be read at the usual height of a figure.
 MOST_ROWS = 14
 #: Lines of more periods are drawn thin.
 _DENSE = 800

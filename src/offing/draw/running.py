@@ -34,6 +34,7 @@ from offing.evaluation import Combination
 from offing.evaluation.combination_methods import STATED_WEIGHTS
 from offing.explain import REESTIMATED, Inputs, Nowcast
 
+#: Periods of the history at least: three years of quarters, so that the season is seen.
 _HISTORY = 12
 #: The release dates of more values would overlap.
 _LABELLED = 3

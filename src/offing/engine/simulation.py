@@ -12,6 +12,7 @@ from offing.engine.least_squares import Estimate
 
 #: Paths are drawn from this seed, so that the same data give the same quantiles.
 SEED = 20_240_401
+#: The 0.025 quantile then has a standard error of 0.0025 in probability.
 _PATHS = 4000
 
 

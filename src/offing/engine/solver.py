@@ -22,6 +22,7 @@ from offing.engine.threads import threads_for
 from offing.engine.variable_projection import Beside, End, Trial, descend, lowest
 from offing.engine.variance_components import Groups, Keeping, learn
 
+#: Searches here end within a dozen rounds; more than this say that they do not end.
 _ROUNDS = 60
 #: Ends of the search for shapes that are followed where strengths or dynamics are estimated as well: each costs a
 #: whole estimation of these.

@@ -19,6 +19,7 @@ from offing.engine.ar_filter import Chain
 from offing.engine.qr import RANK_TOLERANCE, orthonormal, solve, triangle
 from offing.engine.shapes import Bent, Grid, Shapes
 
+#: A descent ends within a dozen steps; more than this say that it does not end.
 _ROUNDS = 60
 #: Valleys of several grids that are crossed, and crossings that are followed to their ends. Two of each grid have found
 #: the least sum of squares wherever a finer grid did (tests/test_mixed.py, tests/test_shapes.py).

@@ -23,6 +23,7 @@ from offing.model.options import ModelOptions
 from offing.model.rows import keyed
 from offing.terms import Driver
 
+#: Pairs of halves are usually 50 (Meinshausen & Bühlmann 2010): a share then has a standard error of 0.07 at most.
 _RESAMPLES = 50
 #: The last share of the rows in which the origins lie.
 _TESTED = 1.0 / 3.0

@@ -22,10 +22,9 @@ from offing.model import Contributions, Forecast
 from offing.model.contributions import adjusted
 from offing.model.decomposition import Account
 from offing.model.fitted import Fitted
-from offing.model.rows import contribution_rows, iso, keyed, stamped
+from offing.model.rows import SHOWN, contribution_rows, iso, keyed, stamped
 
 Method = Literal["proportional", "least change"]
-_PROBABILITIES = (0.025, 0.1, 0.25, 0.5, 0.75, 0.9, 0.975)
 
 
 @dataclass(frozen=True)
@@ -78,7 +77,7 @@ class Reconciled(Result, figure="totals.draw_agreed"):
         """What was added to each mean (h,)."""
         return self.mean - self.forecast.mean
 
-    def quantiles(self, probabilities: tuple[float, ...] = _PROBABILITIES) -> pd.DataFrame:
+    def quantiles(self, probabilities: tuple[float, ...] = SHOWN) -> pd.DataFrame:
         """Values that an outcome stays below, given the totals: one column each such as ``q0.1``."""
         fit = self.forecast.fit
         steps = quantile(np.array(probabilities), fit.estimate.dof)

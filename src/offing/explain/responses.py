@@ -21,6 +21,7 @@ from offing.model.fitted import Fitted
 from offing.outlook import driver_column
 from offing.terms import Driver
 
+#: Points of a curve: smooth to the eye at the width of a figure.
 _POINTS = 61
 #: The curve is drawn so far beyond what was seen.
 _BEYOND = 0.1

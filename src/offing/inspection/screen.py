@@ -21,6 +21,7 @@ from offing.tables.treatments import missing_runs
 #: Lines of the screen, those of a panel, and how wide a line is: a terminal of 25 lines shows all of it.
 LINES, PANEL_LINES, WIDTH = 25, 20, 110
 _BLOCKS = "▁▂▃▄▅▆▇█"
+#: Bars of the histogram in a line, which leave room for a name of usual length.
 _BINS = 14
 #: Periods up to which a correlation says nothing.
 _FEWEST = 8

@@ -18,7 +18,9 @@ from offing.terms.transform_step import Series
 
 #: Weights along a curve, whose ends can be pinned; and those of which a share can be spread evenly.
 _CURVES, _SHAPED = ("polynomial", "exponential", "beta", "chosen"), ("exponential", "beta")
+#: Degrees that are tried where none is stated: cubics rise, fall and rise again, which is all that lags show.
 _HIGHEST = 3
+#: A longer span is a slip: a thousand days are nearly three years.
 _LONGEST = 1000
 Stated = TypeVar("Stated", bound=StatedDriver)
 

@@ -16,6 +16,7 @@ Bend = Literal["smooth", "rising", "falling"]
 
 #: Equal pieces of the range seen, fewer where there are few different values.
 _PIECES = 12
+#: Fewer different values are categories; a cubic through them bends between them as it likes.
 _LEAST_VALUES = 8
 
 

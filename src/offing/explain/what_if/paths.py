@@ -19,6 +19,7 @@ from offing.engine import SEED
 from offing.explain.date_spans import coarser, named_span, owners
 from offing.model import Forecast
 from offing.model.joint_simulation import Noise, outcome_paths
+from offing.model.rows import SHOWN
 
 
 @dataclass(frozen=True)
@@ -353,8 +354,8 @@ class Exceedance(Result, figure="totals.draw_reach"):
 
 def _quantiles(values: Array, index: pd.Index | list[str]) -> pd.DataFrame:
     """The mean and quantiles of the columns of values (m, g), one row each."""
-    found = np.quantile(values, _SHOWN, axis=0).T
-    frame: pd.DataFrame = pd.DataFrame(found, index=pd.Index(index), columns=[f"q{p:g}" for p in _SHOWN])
+    found = np.quantile(values, SHOWN, axis=0).T
+    frame: pd.DataFrame = pd.DataFrame(found, index=pd.Index(index), columns=[f"q{p:g}" for p in SHOWN])
     frame.insert(0, "mean", values.mean(axis=0))
     return frame
 
@@ -366,6 +367,3 @@ def _chance(value: float, n: int) -> str:
     if (1.0 - value) * n < 5.0:
         return f"more than {100.0 - max(100.0 * 5.0 / n, 0.1):.4g} %"
     return f"{100.0 * value:.0f} %" if 0.1 <= value <= 0.9 else f"{100.0 * value:.1f} %"
-
-
-_SHOWN = (0.025, 0.1, 0.25, 0.5, 0.75, 0.9, 0.975)
