@@ -314,4 +314,4 @@ def test_the_reference_lists_every_file_and_every_table_of_options():
         if entry.figure_for:
             assert f"`{entry.kind}.png`" in page or f"`{entry.kind}-*.png`" in page, entry.kind
         if entry.options is not None:
-            assert f"`[{entry.key}]`" in page, entry.key
+            assert (f"`[[{entry.key}]]`" if entry.requests else f"`[{entry.key}]`") in page, entry.key

@@ -157,6 +157,9 @@ class Entry:
     options
         The function whose keyword-only arguments a study may state, in a table named `key`: names, types and defaults
         are read from it. ``study.options(kind)`` has what is stated.
+    requests
+        The list of tables in which a study may ask for it several times, each with what `options` takes: a function's
+        arguments after the first, or all fields of a class. ``study.requests(kind)`` has them.
     """
 
     kind: str
@@ -169,11 +172,12 @@ class Entry:
     rank: int = 100
     heading: str = ""
     options: Callable[..., Any] | None = None
+    requests: str = ""
 
     @property
     def key(self) -> str:
-        """The table of a study that states its options."""
-        return self.kind.replace("-", "_").replace(" ", "_")
+        """The table of a study that states its options, or the list of tables that ask for it."""
+        return self.requests or self.kind.replace("-", "_").replace(" ", "_")
 
 
 #: The entries by kind.

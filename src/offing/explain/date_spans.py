@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import date
 from itertools import pairwise
 from typing import Any
 
@@ -14,6 +15,9 @@ from offing.base import InputError, nearest
 from offing.calendar import Axis, Frequency, coarser_than, rank_of
 from offing.calendar.axis import periods_of
 from offing.calendar.frequency import UNITS, Unit
+
+#: One period by its date, a year, quarter or month by its name such as ``2026-Q3``, or the first and the last date.
+Span = str | date | tuple[str | date, str | date]
 
 #: Years before and after the data in which names of periods are understood.
 _YEARS = 40

@@ -42,7 +42,7 @@ def check_requests(spec: schema.StudySpec, terms: list[Term], place: Place) -> N
             if first != group:
                 raise place.error(("groups", group, i), f"{member!r} is in the group {first!r} already", "Keep one.")
     drivers = [str(term.name) for term in drivers_of(terms)]
-    for i, goal in enumerate(spec.solve):
+    for i, goal in enumerate(getattr(spec, "solve", ())):
         if goal.driver not in drivers:
             raise place.error(
                 ("solve", i, "driver"), f"there is no driver {goal.driver!r}", nearest(goal.driver, drivers)
@@ -59,9 +59,9 @@ def check_requests(spec: schema.StudySpec, terms: list[Term], place: Place) -> N
                 f"there is no scenario {walk.scenario!r}",
                 nearest(walk.scenario, spec.scenarios),
             )
-    for i, adjust_forecast in enumerate(spec.adjustments):
+    for i, adjustment in enumerate(getattr(spec, "adjustments", ())):
         with placing_of(place, ("adjustments", i)):
-            Adjustment(**adjust_forecast.model_dump())
+            Adjustment(**dict(adjustment))
 
 
 def check_output(spec: schema.StudySpec, place: Place) -> None:

@@ -88,7 +88,7 @@ def _worded(fault: Any, path: Path, known: Mapping[Path, Iterable[str]]) -> tupl
         )
         return "there is no such key", nearest(str(path[-1]), known.get(pattern, ()))
     if kind in ("missing", "missing_argument"):
-        return f"'{path[-1]}' is missing", "Add it."
+        return ("a value is missing" if isinstance(path[-1], int) else f"'{path[-1]}' is missing"), "Add it."
     if kind == "value_error" and isinstance(fault["ctx"]["error"], InputError):
         inner = fault["ctx"]["error"]
         return (f"{inner.key}: " if inner.key else "") + inner.found, inner.advice

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
 from offing.base import InputError
@@ -29,6 +29,7 @@ from offing.explain import (
     reconcile,
     totals,
 )
+from offing.explain.what_if.probabilities import chance
 from offing.model import Fit, Forecast
 from offing.model.joint_simulation import Noise
 from offing.study.schema import TotalSpec
@@ -254,13 +255,10 @@ class ForecastStudy(StudyData):
     def chances(self) -> dict[str, list[Exceedance]]:
         """How likely the forecasts pass the thresholds that the study states, by the names of their fits."""
         found: dict[str, list[Exceedance]] = {name: [] for name in self.forecasts}
-        for i, spec in enumerate(self.spec.chances):
+        for i, requested in enumerate(self.requests("chances")):
             with self.placing(("chances", i)):
                 for name in self.forecasts:
-                    joint = self.paths(name, spec.noise)
-                    if spec.span is not None:
-                        joint = joint.within(tuple(spec.span) if isinstance(spec.span, list) else spec.span)
-                    found[name].append(joint.reaching(spec.threshold, side=spec.side, total=spec.total))
+                    found[name].append(chance(partial(self.paths, name), **requested))
         return found
 
     def _stated(self, kind: str) -> list[tuple[int, TotalSpec]]:

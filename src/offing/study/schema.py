@@ -149,16 +149,6 @@ class TotalSpec(Part):
         return self.total or self.average or {}
 
 
-class ChanceSpec(Part):
-    """An entry ``[[chances]]``: a threshold, of single periods or of the total over all."""
-
-    threshold: float
-    side: Literal["above", "below"] = "above"
-    total: bool = False
-    span: Text | list[str | date] | None = None
-    noise: Literal["normal", "resampled"] = "normal"
-
-
 class ScenarioSpec(Part):
     """A table ``[scenarios.NAME]``: rules for drivers, by their names, on top of those of a base."""
 
@@ -173,28 +163,6 @@ class WalkSpec(Part):
     against: Text | list[str | date] | dict[str, float] | None = None
     scenario: Text | None = None
     by: Unit | Literal["period"] | None = None
-    span: Text | list[str | date] | None = None
-
-
-class AdjustmentSpec(Part):
-    """An entry ``[[adjustments]]``: an adjustment by hand."""
-
-    span: Text | list[str | date]
-    percent: float | None = None
-    amount: float | None = None
-    total: float | None = None
-    reason: str = ""
-    author: str = ""
-    made: str | date | None = None
-
-
-class SolveSpec(Part):
-    """An entry ``[[solve]]``: a total that a driver is to reach."""
-
-    driver: Text
-    total: float
-    how: Literal["constant", "percent", "amount"] = "constant"
-    limits: Annotated[list[float], Field(min_length=2, max_length=2)] | None = None
     span: Text | list[str | date] | None = None
 
 
@@ -222,13 +190,10 @@ class StudySpec(Part):
     estimation: EstimationSpec = EstimationSpec()
     forecast: ForecastSpec = ForecastSpec()
     totals: list[TotalSpec] = []
-    chances: list[ChanceSpec] = []
     scenarios: dict[str, ScenarioSpec] = {}
     groups: dict[str, list[str]] = {}
     walks: list[WalkSpec] = []
     changes: dict[str, Any] | None = None
-    solve: list[SolveSpec] = []
-    adjustments: list[AdjustmentSpec] = []
     driver_selection: DriverSelectionSpec | None = None
     combination: CombinationSpec | None = None
     backtest: BacktestSpec = BacktestSpec()
@@ -238,18 +203,28 @@ class StudySpec(Part):
 
 @cache
 def options_of(kind: str) -> type[Part]:
-    """The table in which a study states the options of a kind of result, from its function's keywords."""
-    function = ENTRIES[kind].options
+    """The table in which a study states what a kind of result is asked for, from its function's arguments."""
+    entry = ENTRIES[kind]
+    function = entry.options
     if function is None:
         raise TypeError(f"the entry {kind!r} has no options")
     hints = get_type_hints(function)
-    own = [each for each in signature(function).parameters.values() if each.kind is Parameter.KEYWORD_ONLY]
-    fields: dict[str, Any] = {each.name: (hints[each.name], each.default) for each in own}
-    return create_model(f"{ENTRIES[kind].key} options", __base__=Part, **fields)
+    stated = list(signature(function).parameters.values())
+    if entry.requests:
+        stated = stated if isinstance(function, type) else stated[1:]
+    else:
+        stated = [each for each in stated if each.kind is Parameter.KEYWORD_ONLY]
+    fields: dict[str, Any] = {
+        each.name: (hints[each.name], ... if each.default is Parameter.empty else each.default) for each in stated
+    }
+    return create_model(f"{entry.key} options", __base__=Part, **fields)
 
 
 def whole() -> type[StudySpec]:
     """The whole file, with the tables of all kinds of results that have options."""
-    kinds = [kind for kind, entry in ENTRIES.items() if entry.options is not None]
-    fields: dict[str, Any] = {ENTRIES[kind].key: (options_of(kind), options_of(kind)()) for kind in kinds}
+    fields: dict[str, Any] = {}
+    for kind, entry in ENTRIES.items():
+        if entry.options is not None:
+            own = options_of(kind)
+            fields[entry.key] = (list[own], []) if entry.requests else (own, own())  # type: ignore[valid-type]
     return create_model("StudySpec", __base__=StudySpec, **fields)

@@ -87,6 +87,13 @@ class StudyData:
         stated = getattr(self.spec, ENTRIES[kind].key)
         return {name: getattr(stated, name) for name in type(stated).model_fields}
 
+    def requests(self, kind: str) -> list[dict[str, Any]]:
+        """The arguments with which the study asks for a kind of result, a dictionary for each time it does."""
+        return [
+            {name: getattr(stated, name) for name in type(stated).model_fields}
+            for stated in getattr(self.spec, ENTRIES[kind].key)
+        ]
+
     @cached_property
     def tables(self) -> dict[str, Table | Panel]:
         """The sources that are not plans, by name."""

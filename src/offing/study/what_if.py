@@ -74,17 +74,11 @@ class WhatIfStudy(ForecastStudy):
     def solutions(self) -> dict[str, list[Solution]]:
         """What reaches the totals of ``[[solve]]``, by the names of their fits."""
         found: dict[str, list[Solution]] = {name: [] for name in self.forecasts}
-        for i, requested in enumerate(self.spec.solve):
+        for i, requested in enumerate(self.requests("solution")):
             for name, ahead in self.forecasts.items():
-                if requested.driver in {str(term.name) for term in ahead.fit.model.terms}:
+                if requested["driver"] in {str(term.name) for term in ahead.fit.model.terms}:
                     with self.placing(("solve", i)):
-                        limits = None if requested.limits is None else (requested.limits[0], requested.limits[1])
-                        span = tuple(requested.span) if isinstance(requested.span, list) else requested.span
-                        found[name].append(
-                            solve_for(
-                                ahead, requested.driver, requested.total, how=requested.how, limits=limits, span=span
-                            )
-                        )
+                        found[name].append(solve_for(ahead, **requested))
         return found
 
     @cached_property
@@ -101,7 +95,7 @@ class WhatIfStudy(ForecastStudy):
     @property
     def adjustments(self) -> list[Adjustment]:
         """The adjustments that the file states."""
-        return [Adjustment(**each.model_dump()) for each in self.spec.adjustments]
+        return [Adjustment(**each) for each in self.requests("adjusted")]
 
 
 def is_over(each: Adjustment, fit: Fitted) -> bool:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import date
 
 import numpy as np
 
 from offing.base import InputError, Keywords
 from offing.base.text import number, signed
+from offing.explain.date_spans import Span
 
 
 @dataclass(frozen=True)
@@ -39,13 +41,13 @@ class Adjustment(Keywords):
     'percent'
     """
 
-    span: object
+    span: Span
     percent: float | None = None
     amount: float | None = None
     total: float | None = None
     reason: str = ""
     author: str = ""
-    made: object = None
+    made: str | date | None = None
 
     def __post_init__(self) -> None:
         given = [name for name in _SIZES if getattr(self, name) is not None]
@@ -62,8 +64,6 @@ class Adjustment(Keywords):
             said = getattr(self, name)
             if not isinstance(said, str) or not said.strip():
                 raise InputError(f"an adjustment has no {name}", "Say why and by whom it was made.", key=name)
-        if isinstance(self.span, list):
-            object.__setattr__(self, "span", tuple(self.span))
 
     @property
     def size(self) -> str:

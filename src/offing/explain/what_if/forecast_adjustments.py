@@ -306,6 +306,8 @@ register(
         },
         files_for=AHEAD,
         rank=41,
+        options=Adjustment,
+        requests="adjustments",
     )
 )
 

@@ -15,7 +15,7 @@ from offing.base import InputError, nearest
 from offing.base.arrays import Array
 from offing.base.results import Entry, Result, numbered, register
 from offing.base.text import number, signed, wrapped
-from offing.explain.date_spans import named_span
+from offing.explain.date_spans import Span, named_span
 from offing.model import Forecast
 from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
@@ -120,7 +120,7 @@ def solve_for(
     *,
     how: How = "constant",
     limits: tuple[float, float] | None = None,
-    span: object = None,
+    span: Span | None = None,
 ) -> Solution:
     """Seek the value of a driver with which a forecast adds up to a total.
 
@@ -257,5 +257,7 @@ register(
         files={"solutions": lambda found, fit: solution_rows([found], fit)},
         files_for=["explain"],
         rank=46,
+        options=solve_for,
+        requests="solve",
     )
 )
