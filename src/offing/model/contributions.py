@@ -121,22 +121,30 @@ class Contributions(Result, figure="contributions.draw_contributions"):
 _ROWS = 2048
 
 
-def contribute(fit: FitState, view: View, axis: Axis, design: Design, ahead: Ahead | None) -> Contributions:
-    """Contributions of every term in the periods of `axis` with its `design`: fitted ones, or those `ahead`.
+def contributions_ahead(
+    fit: FitState, view: View, axis: Axis, design: Design, ahead: tuple[Ahead, Account]
+) -> Contributions:
+    """Contributions of every term in the periods of a forecast, from its path and its account.
 
-    On the working scale D = c − r, a term's value less its reference, carried on through differences of the target in
-    a forecast; `low` and `high` come from the standard error of D with the weight w held.
+    On the working scale D = c − r, a term's value less its reference, carried on through differences of the target;
+    `low` and `high` come from the standard error of D with the weight w held.
     """
-    later = ahead is not None
-    path = fitted_path(fit) if ahead is None else ahead
-    if later or fit.own or axis.n <= _ROWS:
-        return _contribute(fit, view, axis, design, (path, path.variances[:1] / 2.0), later=later)
+    path, whole = ahead
+    return _contribute(fit, view, axis, design, (path, whole.standing()), later=True)
+
+
+def fitted_contributions(fit: FitState) -> Contributions:
+    """Contributions of every term in the fitted periods, each a forecast from the values before it."""
+    view, axis, path = fit.view, fit.axis, fitted_path(fit)
+    if fit.own or axis.n <= _ROWS:
+        return _contribute(fit, view, axis, fit.rows, (path, fitted_account(fit).standing()), later=False)
     # Periods of the history stand by themselves, and the derivatives of all terms take much room together.
     parts = []
     for low in range(0, axis.n, _ROWS):
         part = axis.part(low, min(low + _ROWS, axis.n))
-        own = path.part(low, low + part.n), path.variances[:1] / 2.0
-        parts.append(_contribute(fit, view, part, fit.columns(view, part), own, later=False))
+        design, own = fit.columns(view, part), path.part(low, low + part.n)
+        there = account(fit, view, part, design, own, later=False).standing(path.variances[:1] / 2.0)
+        parts.append(_contribute(fit, view, part, design, (own, there), later=False))
     return _joined(axis, parts)
 
 
@@ -172,11 +180,10 @@ def _joined(axis: Axis, parts: Sequence[Contributions]) -> Contributions:
 
 
 def _contribute(
-    fit: FitState, view: View, axis: Axis, design: Design, ahead: tuple[Ahead, Array], *, later: bool
+    fit: FitState, view: View, axis: Axis, design: Design, ahead: tuple[Ahead, Account], *, later: bool
 ) -> Contributions:
-    """The contributions in some periods, given their path and the log bias correction of the first of all periods."""
-    path, first = ahead
-    whole = account(fit, view, axis, design, path, later=later).standing(first)
+    """The contributions in some periods, given their path and their account as contributions are measured."""
+    path, whole = ahead
     reach = float(quantile(0.975, fit.estimate.dof))
     propagated = carrier(fit, path, later=later)
     places = {slot.term: place for place, slot in enumerate(fit.layout.slots)}

@@ -11,7 +11,7 @@ from offing.base import Finding, Verdict
 from offing.base.results import Result
 from offing.base.text import wrapped
 from offing.model.coefficients import coefficient_table, coefficient_text
-from offing.model.contributions import Contributions, contribute
+from offing.model.contributions import Contributions, fitted_contributions
 from offing.model.diagnose import examined, remarks
 from offing.model.equation import equation_text
 from offing.model.fit_state import FitState
@@ -33,7 +33,7 @@ class Fitted(FitState, Result, listed=False):
     @cached_property
     def contributions(self) -> Contributions:
         """What every term contributes to each fitted value, NaN where a driver is unknown."""
-        return contribute(self, self.view, self.axis, self.rows, None)
+        return fitted_contributions(self)
 
     @cached_property
     def findings(self) -> tuple[Finding, ...]:

@@ -18,7 +18,7 @@ from offing.calendar import Axis
 from offing.diagnostics import beyond_range, beyond_target, contradicted, holds_target, unused, wide_on_log_scale
 from offing.engine import growth_paths, impulse_response, quantile, running
 from offing.model.ahead import Ahead
-from offing.model.contributions import Contributions, contribute
+from offing.model.contributions import Contributions, contributions_ahead
 from offing.model.decomposition import Account, account, carrier
 from offing.model.design import Design
 from offing.model.fitted import Fitted
@@ -229,7 +229,7 @@ class Forecast(Result, figure="series.draw_forecast"):
     @cached_property
     def contributions(self) -> Contributions:
         """What every term contributes to each forecast mean."""
-        return contribute(self.fit, self.view, self.axis, self.rows, self.path)
+        return contributions_ahead(self.fit, self.view, self.axis, self.rows, (self.path, self.account))
 
     @property
     def _readers(self) -> list[Term]:
