@@ -29,7 +29,7 @@ def test_contributions_in_parts_are_those_of_the_whole(kind, errors, monkeypatch
     )
     whole = fit.contributions
     monkeypatch.setattr(module, "_ROWS", 16)
-    parts = module.contribute(fit, fit.view, fit.axis, fit.rows, None)
+    parts = module.fitted_contributions(fit)
     assert parts.rows == whole.rows
     for key in ("values", "low", "high", "mean"):
         one, other = getattr(parts, key), getattr(whole, key)
