@@ -341,8 +341,8 @@ FAULTS = [
     Fault(
         "contributions in parts forget the first period's noise",
         "model/contributions.py",
-        "own = path.part(low, low + part.n), path.variances[:1] / 2.0",
-        "own = path.part(low, low + part.n), path.variances[low : low + 1] / 4.0",
+        ".standing(path.variances[:1] / 2.0)",
+        ".standing(path.variances[low : low + 1] / 4.0)",
         "test_large",
     ),
     Fault(

@@ -58,6 +58,8 @@ from .outlook import Shift as Shift
 from .outlook import Stated as Stated
 from .outlook import YearBefore as YearBefore
 from .outlook import simulated_drivers as simulated_drivers
+from .study import load as load
+from .study import load_each as load_each
 from .study import open_study as open_study
 from .tables import Treat as Treat
 from .tables import aggregate as aggregate

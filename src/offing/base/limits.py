@@ -10,7 +10,8 @@ PERIODS_AHEAD = 100_000
 YEARS_AHEAD = 100
 #: Origins of a back-test, and single forecasts of all its origins together, each with a hundred quantiles.
 ORIGINS, FORECASTS = 10_000, 1_000_000
-
+#: Bytes of a file of saved models: a thousand series with fifty columns each, say.
+MODEL_FILE = 1_000_000_000
 
 #: Sizes of values whose squares are still numbers, with room for sums of them.
 SMALLEST, LARGEST = 1e-140, 1e140

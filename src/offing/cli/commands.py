@@ -6,7 +6,7 @@ import sys
 import time
 import traceback
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import click
 
@@ -178,20 +178,98 @@ def draft(  # noqa: PLR0917  click gives every option by its name
     _echo(text)
 
 
-def _study_command(step: str, text: str) -> None:
-    """Add a command that takes one study."""
+def _saved_options(command: Any) -> Any:
+    """Options of a command that takes a saved model as well."""
+    for each in (
+        click.option("--plan", multiple=True, metavar="FILE", help="With a saved model: a plan of its drivers."),
+        click.option("--data", multiple=True, metavar="FILE", help="With a saved model: newer rows to forecast from."),
+    ):
+        command = each(command)
+    return command
 
-    @offing.command(step, help=text)
-    @click.argument("study", type=click.Path(path_type=Path))
-    @click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the results' files.")
-    @click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
-    @click.option("--as-of", help="A date: only what was known then counts.")
-    @click.option("--full", is_flag=True, help="Add standard errors, t, p, tests and shares of the terms.")
-    def run(study: Path, out: Path | None, as_json: bool, as_of: str | None, full: bool) -> None:
-        from offing.study import open_study  # noqa: PLC0415
-        from offing.study.outputs import StudyOutput  # noqa: PLC0415
 
-        _report(StudyOutput(open_study(study, as_of=as_of), step), out, as_json, full=full)
+def _opened(
+    path: Path,
+    as_of: str | None,
+    data: tuple[str, ...],
+    plan: tuple[str, ...],
+    learning: Literal["apply", "update", "refit"] = "apply",
+) -> Any:
+    """A study, or a saved model where the path ends in ``.json``."""
+    from offing.base import InputError  # noqa: PLC0415
+    from offing.study import open_study  # noqa: PLC0415
+
+    if path.suffix != ".json":
+        for option, given in (("--data", data), ("--plan", plan)):
+            if given:
+                raise InputError("a study names its files itself", "Change its [sources].", file=path.name, key=option)
+        return open_study(path, as_of=as_of)
+    from offing.study.saved import open_saved  # noqa: PLC0415
+
+    if as_of is not None:
+        raise InputError("a saved model knows what it was fitted to", "Leave out --as-of.", file=path.name)
+    return open_saved(path, data=data, plan=plan, learning=learning)
+
+
+@offing.command("fit")
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the results' files.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
+@click.option("--as-of", help="A date: only what was known then counts.")
+@click.option("--full", is_flag=True, help="Add standard errors, t, p, tests and shares of the terms.")
+@click.option("--save", type=click.Path(path_type=Path, dir_okay=False), help="A file for the fits: NAME.model.json.")
+@click.option("--data", multiple=True, metavar="FILE", help="With a saved model: newer rows to fit as well.")
+@click.option("--update", is_flag=True, help="With --data: join the rows, and keep what else was learnt.")
+def fit(  # noqa: PLR0917  click gives every option by its name
+    study: Path,
+    out: Path | None,
+    as_json: bool,
+    as_of: str | None,
+    full: bool,
+    save: Path | None,
+    data: tuple[str, ...],
+    update: bool,
+) -> None:
+    """Fit the models of STUDY, a TOML file: what each driver does, and the coefficients.
+
+    With --save the fits are kept in a file, from which forecast and explain go on without the data. STUDY may be such
+    a file; with --data its models learn from newer rows.
+    """
+    from offing.base import InputError  # noqa: PLC0415
+    from offing.study.outputs import StudyOutput  # noqa: PLC0415
+
+    if update and not data:
+        raise InputError("there are no newer rows to be joined", "Give them with --data.", key="--update")
+    opened = _opened(study, as_of, data, (), "update" if update else "refit")
+    _report(StudyOutput(opened, "fit"), out, as_json, full=full)
+    if save is not None:
+        from offing.study.saved import save_study  # noqa: PLC0415
+
+        save_study(opened, save)
+        if not as_json:
+            _echo(f"\nSaved: {save}")
+
+
+@offing.command("forecast")
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the results' files.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
+@click.option("--as-of", help="A date: only what was known then counts.")
+@click.option("--full", is_flag=True, help="Add standard errors, t, p, tests and shares of the terms.")
+@_saved_options
+def forecast(  # noqa: PLR0917  click gives every option by its name
+    study: Path,
+    out: Path | None,
+    as_json: bool,
+    as_of: str | None,
+    full: bool,
+    data: tuple[str, ...],
+    plan: tuple[str, ...],
+) -> None:
+    """Forecast the target of STUDY, a TOML file, or of a model that fit --save has written, with intervals."""
+    from offing.study.outputs import StudyOutput  # noqa: PLC0415
+
+    _report(StudyOutput(_opened(study, as_of, data, plan), "forecast"), out, as_json, full=full)
 
 
 @offing.command("explain")
@@ -206,18 +284,26 @@ def _study_command(step: str, text: str) -> None:
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
 @click.option("--as-of", help="A date: only what was known then counts.")
 @click.option("--full", is_flag=True, help="Add standard errors, t, p, tests and shares of the terms.")
+@_saved_options
 def explain(  # noqa: PLR0917  click gives every option by its name
-    study: Path, against: str | None, brief: bool, out: Path | None, as_json: bool, as_of: str | None, full: bool
+    study: Path,
+    against: str | None,
+    brief: bool,
+    out: Path | None,
+    as_json: bool,
+    as_of: str | None,
+    full: bool,
+    data: tuple[str, ...],
+    plan: tuple[str, ...],
 ) -> None:
-    """Say why: split every forecast of STUDY, a TOML file, into what each term contributes.
+    """Say why: split every forecast of STUDY, a TOML file or a saved model, into what each term contributes.
 
     With --against it writes a page of plain sentences on what changed, the most important first.
     """
-    from offing.study import open_study  # noqa: PLC0415
     from offing.study.outputs import StudyOutput  # noqa: PLC0415
     from offing.study.stories import noted  # noqa: PLC0415
 
-    opened = open_study(study, as_of=as_of)
+    opened = _opened(study, as_of, data, plan)
     if against is not None:
         _echo(noted(opened, against, brief=brief, out=out, as_json=as_json))
         return
@@ -304,8 +390,6 @@ def search(  # noqa: PLR0917  click gives every option by its name
         _report(judged([opened], "search", found), out, as_json)
 
 
-_study_command("fit", "Fit the models of STUDY, a TOML file: what each driver does, and the coefficients.")
-_study_command("forecast", "Forecast the target of STUDY, a TOML file, with intervals.")
 _judging_command("backtest", "Forecast from past origins, as STUDY, a TOML file, would have done there.")
 _judging_command(
     "compare", "Compare the models of STUDY, a TOML file, or those of several, on past origins.", several=True

@@ -25,7 +25,7 @@ from offing.engine.fold_updating import Choice, Refits, refits
 from offing.engine.forecast_scores import interval_score, naive_change, pinball, position_in, ranked_probability
 from offing.engine.intervention_tests import Jump, chance_limit, largest_pulse, largest_step
 from offing.engine.lag_weights import Beta, Exponential, Pinned, WeightCurve, pins, polynomial, smooth, steps
-from offing.engine.least_squares import Estimate, TooFewRowsError, least_squares
+from offing.engine.least_squares import Estimate, Reduced, TooFewRowsError, least_squares
 from offing.engine.outlier_tests import Departures, departures, limit_of
 from offing.engine.periodogram import Peak, peaks
 from offing.engine.qr import Solution, explain_dependence, join, solve, take, triangle
@@ -64,6 +64,7 @@ __all__ = [
     "Phi",
     "Pinned",
     "Problem",
+    "Reduced",
     "Refits",
     "Shapes",
     "Solution",

@@ -6,7 +6,7 @@ Sums of products of the rows at a few lags are taken once, and no trial goes bac
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -80,11 +80,18 @@ class NoiseFit:
     ratios: Array
     deviance: float
     angles: Array
-    search: _Search | None
+    known_errors: Array | None = None
+    search: _Search | None = field(default=None, metadata={"stored": False})
+
+    def without_search(self) -> NoiseFit:
+        """The same with its standard errors worked out, and without the sums of products of all rows."""
+        return replace(self, search=None, known_errors=self.errors)
 
     @cached_property
     def errors(self) -> Array:
         """Standard errors of the parameters, from the curvature of the deviance."""
+        if self.known_errors is not None:
+            return self.known_errors
         if self.search is None:
             return np.full(len(self.parameters), np.nan)
         return _errors(self.dynamics, self.angles, self.search.slope)
@@ -217,7 +224,6 @@ def carry_on(
             np.ones(len(bounded)),
             -np.inf,
             np.zeros(nothing.count),
-            None,
         )
     tried: list[_Search] = []
     if near is not None and dynamics.order is not None:
@@ -296,7 +302,7 @@ class _Search:
             learnt.ratios,
             learnt.deviance,
             self.angles,
-            self,
+            search=self,
         )
 
 

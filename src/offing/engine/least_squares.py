@@ -172,6 +172,7 @@ def least_squares(
     rising: Array | None = None,
     variance: float | None = None,
     reduced: Reduced | None = None,
+    rows: int | None = None,
     tolerance: float = RANK_TOLERANCE,
 ) -> Estimate:
     """Estimate `target` (n,) on `design` (n, k) by least squares.
@@ -197,6 +198,8 @@ def least_squares(
         The noise's variance, where it is known otherwise.
     reduced
         The whitened rows [X | y] with their triangle, where they are at hand.
+    rows
+        How many rows the design stands for, where some of its own are the triangle of more.
 
     Raises
     ------
@@ -212,8 +215,9 @@ def least_squares(
     [1.0, 2.0]
     """
     n, k = design.shape
+    n = n if rows is None else rows
     ratios = np.full(k, np.inf) if ratios is None else ratios
-    chain = Chain((), np.arange(n)) if chain is None else chain
+    chain = Chain((), np.arange(len(design))) if chain is None else chain
     shapes = np.zeros(k, dtype=bool) if shapes is None else shapes
     reduced = Reduced.of(design, target, chain) if reduced is None else reduced
     whole = reduced.whole

@@ -14,12 +14,13 @@ import pandas as pd
 from offing.base import Finding, InputError, Progress, count
 from offing.base.arrays import Array
 from offing.base.results import Result
+from offing.base.stored import storable
 from offing.base.text import number, percent, text_table
 from offing.engine.subset_selection import MOST_SUBSETS
 from offing.evaluation.screening_problem import Method, ScreeningProblem, SelectionOptions, laid_out_for
 from offing.model import Fit, Model
 from offing.model.fitted import Fitted
-from offing.model.options import ModelOptions
+from offing.model.options import DriverSelector, ModelOptions
 from offing.model.rows import keyed
 from offing.terms import Driver
 
@@ -421,3 +422,6 @@ class DriverSelection(SelectionOptions):
     def needs(self) -> tuple[str, ...]:
         """The columns that the candidates look at."""
         return tuple(dict.fromkeys(reference for each in self.candidates for reference in each.needs()))
+
+
+storable(DriverSelector, "driver-selection", DriverSelection)

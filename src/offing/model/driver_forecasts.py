@@ -128,7 +128,7 @@ def _ahead(fit: Fitted, view: View, reference: str, whole: Axis, onward: Onward)
     try:
         past = None if view.known_ahead is None else frozenset[tuple[str, str]]()
         model = driver_model(fit, view, reference, terms)
-        inner = fit.refit(model, Information({source: table}, as_of=origin, known_ahead=past))
+        inner = fit.fitter(model, Information({source: table}, as_of=origin, known_ahead=past))
         return onward(inner, whole.first + whole.n - (inner.axis.first + inner.axis.n))
     except InputError as error:
         error.found = f"the model of the driver's own later values: {error.found}"

@@ -70,7 +70,7 @@ class FitState:
         The model before anything was selected or marked on these data: what is fitted again at another origin.
     noticed
         Findings from before the estimate; `findings` has them all.
-    refit
+    fitter
         The door through which it was made.
     series
         The series' id where the target has several.
@@ -93,7 +93,7 @@ class FitState:
     noticed: tuple[Finding, ...]
     dynamics: NoiseFit | None
     stated: ModelOptions
-    refit: Callable[[ModelOptions, Information], Any] = field(repr=False, compare=False)
+    fitter: Callable[[ModelOptions, Information], Any] = field(repr=False, compare=False)
     series: str = ""
 
     @property
@@ -315,4 +315,4 @@ class FitState:
 
     def again(self, terms: Sequence[Term]) -> Self:
         """The same data fitted with other terms, from what was known at the same origin."""
-        return cast("Self", self.refit(replace(self.model, terms=tuple(terms)), self.information))
+        return cast("Self", self.fitter(replace(self.model, terms=tuple(terms)), self.information))

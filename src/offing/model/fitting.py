@@ -156,6 +156,11 @@ def _with_pulses(model: ModelOptions, patches: Sequence[Patch], source: str, col
     return replace(model, terms=[*terms, Pulses(tuple(pulses))] if pulses else terms)
 
 
+def fitted_span(model: ModelOptions, sources: Sources, source: str, column: str) -> tuple[Axis, int]:
+    """The periods of the target that are fitted today, and the instant at which the last value became known."""
+    return _span(model, sources, sources.tables[source], column, None)
+
+
 def _span(model: ModelOptions, sources: Sources, table: Table, column: str, as_of: object) -> tuple[Axis, int]:
     """The periods from the target's first value to its last that is known at the origin, and that instant."""
     known = np.flatnonzero(np.isfinite(table.values(column)))

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, fields
+from pathlib import Path
 from typing import Literal, Self
 
 import pandas as pd
@@ -16,6 +17,8 @@ from offing.model.forecast import Forecast
 from offing.model.make_forecast import Assumptions, forecast
 from offing.model.option_checks import check_estimation, check_options, check_together
 from offing.model.options import DriverOptions, ModelOptions
+from offing.model.renew import applied, refitted, updated
+from offing.model.saved import save_models
 from offing.model.target_transform import check_target_steps
 from offing.tables import Information, Panel, Table, Treat, not_in_all, read, split_series
 from offing.terms import Term
@@ -121,6 +124,107 @@ class Fit(Fitted, figure="series.draw_fit"):
             )
         return forecast(self, horizon, until, plan, levels, expect=expect, scenario=scenario)
 
+    def save(self, path: str | Path) -> None:
+        """Write the fit into a file of its own, from which `offing.load` makes it again, every number the same.
+
+        The file is JSON, described by its schema on the page "next month". It holds what was learnt, and the columns
+        of the data that the fit draws on, so that forecasts, scenarios and explanations need nothing else. Addresses
+        of databases and services are not in it.
+
+        Parameters
+        ----------
+        path
+            Such as ``ferry.model.json``. A file of that name is replaced, whole or not at all.
+
+        Raises
+        ------
+        InputError
+            If the file cannot be written, or a term of another package was registered under no name.
+
+        Examples
+        --------
+        >>> import pathlib, tempfile, pandas as pd, offing as of
+        >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
+        >>> file = pathlib.Path(tempfile.mkdtemp()) / "sold.model.json"
+        >>> of.Model("sold", terms=[of.Trend()]).fit(sold).save(file)
+        >>> of.load(file).forecast(1).table["forecast"].round(6).tolist()
+        [6.5]
+        """
+        save_models(Path(path), {self.model.name: self})
+
+    def apply(self, data: Data) -> Fit:
+        """The fit with its old coefficients on its own rows and newer ones: forecasts start after these.
+
+        Parameters
+        ----------
+        data
+            Newer rows, or all rows again, as for `Model.fit`: where both have a value the newer counts. Of several
+            tables a dictionary by name, of those that have newer rows. Columns are in the units that the fit has.
+
+        Raises
+        ------
+        InputError
+            If the rows are of another frequency, or lack a column that the fit draws on.
+
+        Examples
+        --------
+        >>> import pandas as pd, offing as of
+        >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
+        >>> fit = of.Model("sold", terms=[of.Trend()]).fit(sold)
+        >>> newer = pd.Series([9.0], pd.period_range("2024-05", periods=1, freq="M"), name="sold")
+        >>> fit.apply(newer).forecast(1).table["forecast"].round(6).to_dict()
+        {Timestamp('2024-06-01 00:00:00'): 7.3}
+        """
+        return public(applied(self, data))
+
+    def update(self, data: Data) -> Fit:
+        """The fit with newer rows joined to it: the same coefficients as of all rows together, without the old ones.
+
+        The new rows are joined to the triangle of the old ones (Golub 1965). Strengths of shrinkage, dynamics of the
+        noise, what transformations learnt and values that treatments set apart stay as they were; shape parameters
+        move by one step of Gauss and Newton. `refit` learns everything again.
+
+        Parameters
+        ----------
+        data
+            Newer rows, as for `apply`; revised values of periods that were fitted change nothing.
+
+        Raises
+        ------
+        InputError
+            As `apply`; or with a robust loss, which judges every row beside all others.
+
+        Examples
+        --------
+        >>> import pandas as pd, offing as of
+        >>> months = pd.period_range("2024-01", periods=5, freq="M")
+        >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 9.0], months, name="sold")
+        >>> model = of.Model("sold", terms=[of.Trend()])
+        >>> updated, whole = model.fit(sold[:4]).update(sold[4:]), model.fit(sold)
+        >>> bool(abs(updated.coefficients["coefficient"] - whole.coefficients["coefficient"]).max() < 1e-12)
+        True
+        """
+        return public(updated(self, data))
+
+    def refit(self, data: Data) -> Fit:
+        """The model as it was stated, fitted to its own rows and newer ones; see `apply` for `data`.
+
+        Raises
+        ------
+        InputError
+            As `apply` and `Model.fit`.
+
+        Examples
+        --------
+        >>> import pandas as pd, offing as of
+        >>> months = pd.period_range("2024-01", periods=5, freq="M")
+        >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0, 9.0], months, name="sold")
+        >>> fit = of.Model("sold", terms=[of.Trend()]).fit(sold[:4])
+        >>> fit.refit(sold[4:]).axis.n
+        5
+        """
+        return public(refitted(self, data))
+
     def again(self, terms: Sequence[Term]) -> Fit:
         """The same data fitted with other terms, from what was known at the same origin."""
         return public(super().again(terms))
@@ -137,6 +241,44 @@ class SeriesFits(dict[str, "Fit"]):
     def __init__(self) -> None:
         super().__init__()
         self.left_out: dict[str, InputError] = {}
+
+    def save(self, path: str | Path) -> None:
+        """Write all fits into one file, from which `offing.load_each` makes them again; see `Fit.save`.
+
+        Raises
+        ------
+        InputError
+            As `Fit.save`; or if there is no fit.
+        """
+        if not self:
+            raise InputError("there is no fit to be saved", "Fit a series first.")
+        save_models(Path(path), self)
+
+    def apply_each(self, data: Data) -> SeriesFits:
+        """Each fit on newer rows with its old coefficients; see `Fit.apply`."""
+        return self._each(lambda fit: fit.apply(data))
+
+    def update_each(self, data: Data) -> SeriesFits:
+        """Each fit with newer rows joined to it; see `Fit.update`."""
+        return self._each(lambda fit: fit.update(data))
+
+    def refit_each(self, data: Data) -> SeriesFits:
+        """Each model fitted to its own rows and newer ones; see `Fit.refit`."""
+        return self._each(lambda fit: fit.refit(data))
+
+    def _each(self, change: Callable[[Fit], Fit]) -> SeriesFits:
+        found = SeriesFits()
+        for name, fit in self.items():
+            try:
+                found[name] = change(fit)
+            except InputError as error:
+                error.found = f"series {fit.series!r}: {error.found}" if fit.series else error.found
+                if not fit.series:
+                    raise
+                found.leave_out(name, error)
+        if not found and found.left_out:
+            raise next(iter(found.left_out.values()))
+        return found
 
     def leave_out(self, series: str, error: InputError) -> None:
         """Keep the reason why a series has no result."""

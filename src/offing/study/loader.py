@@ -52,6 +52,10 @@ def open_study(path: str | Path, *, as_of: str | None = None) -> Study:
     offing.base.errors.InputError: study.toml, line 6, key 'target.scal': there is no such key. Did you mean 'scale'?
     """
     path = Path(path)
+    if path.suffix == ".json":
+        raise InputError(
+            "it is a saved model, not a study", "The commands fit, forecast and explain take it.", file=path.name
+        )
     opened = study_from(_text(path), path)
     return opened if as_of is None else replace(opened, as_of=as_of)
 

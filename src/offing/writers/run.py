@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import platform
 from collections.abc import Mapping
-from importlib.metadata import version
 from typing import Any
 
+from offing.base.versions import versions
 from offing.engine import SEED
 
 
@@ -15,9 +14,8 @@ def run_record(fingerprints: Mapping[str, str], options: Mapping[str, Any]) -> d
 
     `fingerprints` are the SHA-256 of every file that was read; `seed` is that of joint paths, the only draws there are.
     """
-    packages = ("offing", "numpy", "scipy", "pandas", "holidays")
     return {
-        "versions": {"python": platform.python_version(), **{name: version(name) for name in packages}},
+        "versions": versions(),
         "seed": SEED,
         "fingerprint": dict(fingerprints),
         "options": dict(options),

@@ -185,5 +185,5 @@ def _model_of(fit: Fitted) -> ModelOptions:
 
 
 def _same_model(old: Fitted, new: Fitted) -> Fitted:
-    fitted: Fitted = new.refit(_model_of(old), new.information)
+    fitted: Fitted = new.fitter(_model_of(old), new.information)
     return fitted
