@@ -1,15 +1,9 @@
 """The same table from every kind of source, large and odd ones among them."""
 
 import gzip
-import os
-import shutil
-import socket
 import sqlite3
-import subprocess
 import sys
-import tempfile
 import time
-from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -29,41 +23,6 @@ def frame():
         900.0 + 100.0 * np.sin(np.arange(150) * 2 * np.pi / 52.18) - 9.0 * fare + generator.normal(0, 5, 150)
     )
     return pd.DataFrame({"week": DAYS, "sold": sold, "fare": fare, "port": "007"})
-
-
-@pytest.fixture(scope="session")
-def postgres():
-    """Address of a real server: the one that OFFING_POSTGRES names, or one of our own on loopback."""
-    named = os.environ.get("OFFING_POSTGRES")
-    if named:
-        yield named
-        return
-    found = sorted(Path("/usr/lib/postgresql").glob("*/bin"))
-    if not found:
-        assert "OFFING_MUST_HAVE_POSTGRES" not in os.environ, "no PostgreSQL server is installed"
-        pytest.skip("no PostgreSQL server is installed")
-    tools = found[-1]
-    # The server refuses to run as root, so there it runs as its own user, in a folder that this user may enter.
-    root = os.geteuid() == 0
-    base = Path(tempfile.mkdtemp(prefix="offing-server-"))
-    if root:
-        shutil.chown(base, "postgres")
-
-    def run(*arguments):
-        command = [*(["runuser", "-u", "postgres", "--"] if root else []), *map(str, arguments)]
-        subprocess.run(command, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd="/")
-
-    run(f"{tools}/initdb", "-D", base / "data", "-A", "trust", "-U", "offing", "--no-sync", "-E", "UTF8")
-    control = [f"{tools}/pg_ctl", "-D", base / "data", "-w", "-t", "30", "-l", base / "log"]
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
-    run(*control, "-o", f"-c listen_addresses=127.0.0.1 -p {port} -k {base} -c fsync=off", "start")
-    try:
-        yield f"postgresql+psycopg://offing@127.0.0.1:{port}/postgres"
-    finally:
-        run(*control, "-m", "fast", "stop")
-        shutil.rmtree(base)
 
 
 STUDY = """

@@ -269,7 +269,10 @@ def forecast(  # noqa: PLR0917  click gives every option by its name
     """Forecast the target of STUDY, a TOML file, or of a model that fit --save has written, with intervals."""
     from offing.study.outputs import StudyOutput  # noqa: PLC0415
 
-    _report(StudyOutput(_opened(study, as_of, data, plan), "forecast"), out, as_json, full=full)
+    opened = _opened(study, as_of, data, plan)
+    _report(StudyOutput(opened, "forecast"), out, as_json, full=full)
+    if (kept := opened.keep()) and not as_json:
+        _echo(f"\n{kept}")
 
 
 @offing.command("explain")
@@ -277,7 +280,7 @@ def forecast(  # noqa: PLR0917  click gives every option by its name
 @click.option(
     "--against",
     help="Tell why the forecast differs from this: last-year, mean, a period such as 2025-07, a scenario, the day or "
-    "the study file of an earlier forecast; or outcome, with --as-of.",
+    "the study file of an earlier forecast; archive, or archive:2026-06-01; or outcome, with --as-of.",
 )
 @click.option("--brief", is_flag=True, help="With --against: points instead of sentences.")
 @click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the results' files.")

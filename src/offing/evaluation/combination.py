@@ -73,6 +73,11 @@ class Combination(Result, figure="running.draw_combination"):
     pooling: Pooling = "quantiles"
 
     @property
+    def contract_rows(self) -> pd.DataFrame:
+        """Its rows of ``forecast.csv``."""
+        return combined_forecast_rows(self)
+
+    @property
     def fit(self) -> Fitted:
         """The fit of the first member, whose target is that of all."""
         return next(iter(self.members.values())).fit

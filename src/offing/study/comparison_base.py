@@ -7,6 +7,7 @@ import re
 from pathlib import Path
 from typing import Any
 
+from offing.archiving.archived import ArchivedForecast
 from offing.base import InputError
 from offing.explain import LAST_YEAR, MEAN
 from offing.model import Forecast
@@ -14,7 +15,7 @@ from offing.model.forecast import AS_PLANNED
 from offing.study.what_if import WhatIfStudy
 from offing.tables import Information, Panel
 
-BASELINE, OUTCOME = "baseline", "outcome"
+BASELINE, OUTCOME, ARCHIVE = "baseline", "outcome", "archive"
 _DAY = re.compile(r"\d{4}-\d{2}-\d{2}([T ].*)?")
 
 
@@ -23,7 +24,8 @@ def held_against(study: WhatIfStudy, name: str, said: Any, scenario: str | None 
 
     ``last-year``, ``mean`` and ``baseline`` are what they are; ``outcome`` walks from the forecast of the study's own
     origin to what came after it; a day is the forecast that was made then; a path ending in ``.toml`` another study,
-    of last month say; a scenario's name that scenario; and a year, quarter, month or two dates a stated period.
+    of last month say; ``archive`` the last forecast that was archived before, ``archive:2026-06-01`` the one of a day
+    or the last before it; a scenario's name that scenario; and a year, quarter, month or two dates a stated period.
 
     Raises
     ------
@@ -41,6 +43,8 @@ def held_against(study: WhatIfStudy, name: str, said: Any, scenario: str | None 
         return end, said
     if said == BASELINE:
         return end, None
+    if said == ARCHIVE or said.startswith(f"{ARCHIVE}:"):
+        return end, _archived(study, name, said.partition(":")[2])
     every = study.what_if.get(name)
     if said in study.scenarios or (said == AS_PLANNED and every is not None):
         if every is None or said not in every.forecasts:
@@ -56,10 +60,25 @@ def held_against(study: WhatIfStudy, name: str, said: Any, scenario: str | None 
         first, _, last = said.partition("..")
         return end, (first.strip(), last.strip())
     if not said[:1].isdigit():
-        known = [LAST_YEAR, MEAN, BASELINE, OUTCOME, *study.scenarios]
+        known = [LAST_YEAR, MEAN, BASELINE, OUTCOME, ARCHIVE, *study.scenarios]
         advice = f"Give one of {', '.join(known)}, a period such as 2025-07, or an earlier forecast's day or study."
         raise InputError(f"found {said!r} to compare the forecast with", advice, key="against")
     return end, said
+
+
+def _archived(study: WhatIfStudy, name: str, day: str) -> ArchivedForecast:
+    """The study's archived forecast of a day or the last one before it; by default the last before today's."""
+    if study.archive is None:
+        raise InputError(
+            "the study has no archive",
+            'Add [archive] with file = "forecasts.sqlite": every forecast from then on is kept.',
+            file=study.path.name,
+            key="against",
+        )
+    ahead = study.forecasts[name]
+    return study.archive.forecast(
+        day or None, series=ahead.fit.series_name, model=ahead.fit.model.name, before=None if day else ahead.origin
+    )
 
 
 def _came(study: WhatIfStudy) -> WhatIfStudy:

@@ -77,6 +77,10 @@ def study_from(text: str, path: Path) -> Study:
         raise _too_deep(path) from None
     _check_sources(spec, place)
     _check_totals(spec, place)
+    if spec.archive is not None and (spec.archive.file is None) == (spec.archive.database is None):
+        raise place.error(
+            ("archive",), "an archive is a file or a database", 'Give one, such as file = "forecasts.sqlite".'
+        )
     terms = [_term(entry, ("terms", i), path.parent, place) for i, entry in enumerate(spec.terms)]
     _check_drivers(spec, terms, place)
     treatments = [_built(Treat, entry, ("treatments", i), place) for i, entry in enumerate(spec.treatments)]

@@ -134,9 +134,7 @@ class SavedStudy(Study):
         own = {name: each for name, each in self.spec.sources.items() if each.file}
         files = [self.path, *(self.path.parent / str(each.file) for each in own.values() if plans or not each.plan_for)]
         prints = {**self.saved.fingerprints, **{file.name: file_digest(file) for file in files}}
-        options = self.spec.model_dump(mode="json", exclude_unset=True)
-        options["sources"] = {name: each.saved() for name, each in self.spec.sources.items()}
-        return {**run_record(prints, options), "columns": self.accounts(plans=plans).to_dict("records")}
+        return {**run_record(prints, self.stated), "columns": self.accounts(plans=plans).to_dict("records")}
 
 
 def tables_of_fits(fits: Mapping[str, Fitted]) -> dict[str, Table | Panel]:
@@ -161,10 +159,11 @@ def save_study(study: Study, path: Path) -> None:
     """
     with study.placing():
         plans = study.plans
-        record = study.record(plans=True)
-        spec = record["options"]
-        spec.pop("search", None)
-        save_models(path, study.fits, plans=plans, study=spec, fingerprints=record["fingerprint"])
+        spec = {key: each for key, each in study.stated.items() if key != "search"}
+        if spec.get("archive") == {}:
+            del spec["archive"]  # a database, whose address stays in the study
+        prints = study.record(plans=True)["fingerprint"]
+        save_models(path, study.fits, plans=plans, study=spec, fingerprints=prints)
 
 
 def open_saved(

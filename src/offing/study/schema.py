@@ -177,6 +177,13 @@ class OutputSpec(Part):
     figures: Literal["all", "none"] | list[Text] | None = None
 
 
+class ArchiveSpec(Part):
+    """The table ``[archive]``: where every forecast is kept, a file or a database."""
+
+    file: Text | None = None
+    database: Text | None = None
+
+
 class StudySpec(Part):
     """The whole file. Terms are checked one by one, by the kind that each names."""
 
@@ -198,6 +205,7 @@ class StudySpec(Part):
     combination: CombinationSpec | None = None
     backtest: BacktestSpec = BacktestSpec()
     search: SearchSpec | None = None
+    archive: ArchiveSpec | None = None
     output: OutputSpec = OutputSpec()
 
 

@@ -8,6 +8,7 @@ from typing import Any
 
 import pandas as pd
 
+from offing.base import count
 from offing.explain import (
     Walk,
     adjust_forecast,
@@ -56,6 +57,26 @@ class Study(WhatIfStudy):
                             )
                         )
         return found
+
+    def keep(self) -> str:
+        """Add the forecasts to the archive, if the study has one, and say so.
+
+        Kept are the forecasts as planned, adjusted by hand, and combined; one that is there already is not added twice.
+
+        Raises
+        ------
+        InputError
+            As `Archive.append`.
+        """
+        if self.archive is None:
+            return ""
+        combined = [] if self.combination is None else [self.combination]
+        made: list[Any] = [*self.forecasts.values(), *combined, *self.adjusted.values()]
+        with self.placing(("archive",)):
+            new = self.archive.append(made)
+        if not new:
+            return f"Archived before: {self.archive.tables.name} has this forecast."
+        return f"Archived: {count(new, 'forecast')} in {self.archive.tables.name}."
 
     def walk_of(
         self, name: str, against: Any, *, by: str | None = None, span: Any = None, scenario: str | None = None

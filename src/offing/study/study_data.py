@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from datetime import date
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
@@ -23,6 +23,9 @@ from offing.study.schema import StudySpec
 from offing.tables import Information, Panel, Sources, Table, read, split_series
 from offing.terms import Term
 from offing.writers import file_digest, frame_digest, run_record, text_digest
+
+if TYPE_CHECKING:
+    from offing.archiving.archive import Archive
 
 #: Series whose figures are drawn where nothing is stated: more are not looked at.
 MOST_FIGURES = 12
@@ -81,6 +84,16 @@ class StudyData:
         """Whether a command draws its figures: as ``[output]`` says, else if there are not too many to look at."""
         stated = self.spec.output.figures
         return figures <= MOST_FIGURES if stated is None else stated != "none"
+
+    @cached_property
+    def archive(self) -> Archive | None:
+        """The archive of its forecasts, if it has one."""
+        stated = self.spec.archive
+        if stated is None:
+            return None
+        from offing.archiving.archive import archive  # noqa: PLC0415  databases take a tenth of a second to load
+
+        return archive(stated.database or self.path.parent / str(stated.file))
 
     def options(self, kind: str) -> dict[str, Any]:
         """What the study states for a kind of result."""
@@ -181,10 +194,17 @@ class StudyData:
             if each.file is None:
                 read = self.tables[name] if each.plan_for is None else self.plans[each.plan_for]
                 prints[name] = frame_digest(read.frame)
-        options = self.spec.model_dump(mode="json", exclude_unset=True)
-        options["sources"] = {name: each.saved() for name, each in self.spec.sources.items()}
         columns = self.accounts(plans=plans).to_dict("records")
-        return {**run_record(prints, options), "columns": columns}
+        return {**run_record(prints, self.stated), "columns": columns}
+
+    @property
+    def stated(self) -> dict[str, Any]:
+        """What the study states, without addresses, which may hold secrets."""
+        options: dict[str, Any] = self.spec.model_dump(mode="json", exclude_unset=True)
+        options["sources"] = {name: each.saved() for name, each in self.spec.sources.items()}
+        if self.spec.archive is not None:
+            options["archive"] = self.spec.archive.model_dump(exclude={"database"}, exclude_unset=True)
+        return options
 
     @contextmanager
     def placing(self, elsewhere: tuple[str | int, ...] = ()) -> Iterator[None]:

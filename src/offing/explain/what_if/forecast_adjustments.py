@@ -53,6 +53,11 @@ class AdjustedForecast(Result, figure="adjusted.draw_adjusted"):
     changes: Array
 
     @property
+    def contract_rows(self) -> pd.DataFrame:
+        """Its rows of ``forecast.csv``."""
+        return overridden_rows(self, list(SHOWN))
+
+    @property
     def fit(self) -> Fitted:
         """The fit behind the forecast."""
         return self.forecast.fit

@@ -8,6 +8,7 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
+from offing.archiving.archived import ArchivedForecast
 from offing.base import InputError, count, nearest
 from offing.base.arrays import Array
 from offing.calendar import Axis
@@ -39,9 +40,10 @@ def walk(
     against
         From what: nothing for the baseline, so that the steps are contributions; ``last-year`` for the same periods a
         year before; ``mean`` for the mean of the history; a stated period, such as ``2025-07`` or a pair of dates; a
-        driver's value, as ``{"fare": 18.0}``; another forecast. An earlier forecast is walked to a later one in the
-        order in which things became known, and to a fit of what came by revised data, drivers that turned out
-        otherwise, the model, and what no term explains.
+        driver's value, as ``{"fare": 18.0}``; another forecast; or one of an `archive`. An earlier forecast is walked
+        to a later one in the order in which things became known, and to a fit of what came by revised data, drivers
+        that turned out otherwise, the model, and what no term explains. One of an archive is walked to either term by
+        term, over the periods that both have.
     by
         Sums by ``month``, ``quarter``, ``year`` or each ``period``; by default one sum over all.
     span
@@ -110,7 +112,7 @@ def walk(
         half = found[0].total_half if len(found) == 1 else np.full(len(labels), np.nan)
         phases = tuple(dict.fromkeys(phase for phase, _ in every[1:] if phase))
         outcome = None
-        if against is not None and not isinstance(against, (Mapping, Forecast)) and ok.all():
+        if against is not None and not isinstance(against, (Mapping, Forecast, ArchivedForecast)) and ok.all():
             outcome = _outcome(end, axis, owner, found[0].start)
         unit = inner.unit if len(labels) == len(owner[ok]) else inner.sum_unit
         return Walk(

@@ -9,12 +9,14 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from offing.archiving.archived import ArchivedForecast
 from offing.base import InputError
 from offing.calendar import Axis
 from offing.explain.date_spans import named_span
 from offing.explain.why.revision import Stages, outcome_stages, revised_stages, scenario_stages
+from offing.explain.why.walk import check_same
 from offing.model import Forecast
-from offing.model.contributions import fitted_account
+from offing.model.contributions import Contributions, additive, fitted_account
 from offing.model.decomposition import BASELINE, Account
 from offing.model.fitted import Fitted
 from offing.model.reapply import rerun
@@ -43,6 +45,10 @@ class Sized(Protocol):
     def account(self) -> Account:
         """Its means taken apart."""
 
+    @property
+    def contributions(self) -> Contributions:
+        """What every term contributes."""
+
 
 Side = Fitted | Sized
 
@@ -57,6 +63,22 @@ def fit_of(side: Side) -> Fitted:
 
 def requested_accounts(end: Side, against: object, span: object) -> Axis:
     """The periods of the end that are walked to."""
+    if isinstance(against, ArchivedForecast):
+        fit = fit_of(end)
+        check_same(fit.label, fit.unit, against.target, against.unit)
+        if against.frequency != fit.axis.frequency:
+            raise InputError(
+                f"one is by {fit.axis.frequency}, the other by {against.frequency}", "Compare alike.", key="against"
+            )
+        low, high = max(against.axis.first, end.axis.first), min(_stop(against.axis), _stop(end.axis))
+        if high <= low:
+            raise InputError(
+                f"the archived forecast is of {against.axis.spell()}, of which no period is among {end.axis.spell()}",
+                "Take another one from the archive.",
+                key="against",
+            )
+        both = Axis(fit.axis.frequency, low, high - low)
+        return both if span is None else _within(both, span)
     if isinstance(end, Fitted):
         whole = end.axis
         if isinstance(against, Forecast):
@@ -115,20 +137,15 @@ def accounts_of(end: Side, against: object, axis: Axis) -> tuple[Stages, str, st
     whole = fitted_account(end).came(end.target) if isinstance(end, Fitted) else end.account
     origin = end.axis.first
     last = whole.only(axis.ordinals - origin)
+    if isinstance(against, ArchivedForecast):
+        return _since(against, end, axis), f"the forecast of {against.origin}", to, False
     if against is None:
         standing = whole.standing().only(axis.ordinals - origin)
         return [("", _baseline(standing)), ("", standing)], BASELINE, to, False
     if isinstance(against, Mapping):
-        if not isinstance(end, Forecast):
-            raise InputError("a driver's value is compared with a forecast", "Give a plain forecast.", key="against")
-        for name, value in against.items():
-            if isinstance(value, bool) or not isinstance(value, (int, float, np.number)):
-                raise InputError(
-                    f"found {value!r} for {name!r}", "Give a number; other rules make a scenario.", key="against"
-                )
-        held = rerun(end, Scenario("held", against).on(end.fit, end.view, end.axis)[0])
+        held = _holding(end, against).only(axis.ordinals - origin)
         said = " and ".join(f"'{name}' at {value:g}" for name, value in against.items())
-        return [("", held.account.only(axis.ordinals - origin)), ("", last)], said, to, False
+        return [("", held), ("", last)], said, to, False
     fit = fit_of(end)
     past = fitted_account(fit).came(fit.target)
     if against == MEAN:
@@ -145,6 +162,26 @@ def accounts_of(end: Side, against: object, axis: Axis) -> tuple[Stages, str, st
             f"no known period lies in {_said(against)}", "Give a span of the history or the forecast.", key="against"
         )
     return [("", full.only(inside)), ("", last)], f"{_said(against)}, the mean of its {axis.frequency.unit}s", to, True
+
+
+def _holding(end: Side, values: Mapping[str, float]) -> Account:
+    """The account of a forecast with some drivers at stated values throughout."""
+    if not isinstance(end, Forecast):
+        raise InputError("a driver's value is compared with a forecast", "Give a plain forecast.", key="against")
+    for name, value in values.items():
+        if isinstance(value, bool) or not isinstance(value, (int, float, np.number)):
+            raise InputError(
+                f"found {value!r} for {name!r}", "Give a number; other rules make a scenario.", key="against"
+            )
+    return rerun(end, Scenario("held", values).on(end.fit, end.view, end.axis)[0]).account
+
+
+def _since(against: ArchivedForecast, end: Side, axis: Axis) -> Stages:
+    """Accounts from an archived forecast to the end: an archive keeps amounts, so that both are compared as such."""
+    now = additive(end.contributions)
+    now = now.came(end.target) if isinstance(end, Fitted) else now
+    before = against.account.only(axis.ordinals - against.axis.first)
+    return [("", before), ("", now.only(axis.ordinals - end.axis.first))]
 
 
 def _before(full: Account, ordinals: NDArray[np.int64]) -> Account:
