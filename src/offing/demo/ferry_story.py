@@ -12,8 +12,9 @@ from offing.demo.messy import messy_tables
 from offing.drafting import Draft
 from offing.explain import story
 from offing.model import effects
-from offing.study import Study
+from offing.study import Study, open_study
 from offing.study.drafted import Request, drafted
+from offing.study.saved import open_saved, save_study
 from offing.study.stories import study_story
 from offing.writers import Bundle, csv_text
 
@@ -25,6 +26,8 @@ FIGURES = {
     "scenarios": "what if: scenarios side by side",
     "effects": "what each driver does",
 }
+#: What the fit is saved as.
+MODEL = "ferry.model.json"
 #: The messy tables, the target's first.
 RAW = ("sales.csv", "timetable.csv", "weather.csv", "island_days.csv")
 #: What the sales' file does not show by itself: whether 1.052 is a thousand or one, and piers are not separated.
@@ -54,7 +57,7 @@ def run_ferry(folder: Path, say: Say) -> Study:
     for name, frame in zip(("tickets.csv", "plan.csv"), month_before(world), strict=True):
         before.add(name, csv_text(frame.reset_index()))
     before.add("island_days.csv", csv_text(world.days))
-    before.add("study.toml", forecast_only(packaged("study.toml")))
+    before.add("study.toml", forecast_only(packaged("study.toml")).replace('"forecasts', '"../forecasts'))
     before.write(folder / "last-month")
     Bundle(messy_tables(world)).write(folder / "raw")
     say("     last-month       tickets, plan and study as they were four weeks before")
@@ -85,6 +88,7 @@ def run_ferry(folder: Path, say: Say) -> Study:
         "And from the forecast of a month ago, with what was known then:",
         str(study_story(study, "main", "last-month/study.toml", brief=True)),
     )
+    guide.step("Kept the model, and both months' forecasts as they were made:", "\n".join(_kept(study, folder)))
     guide.step(
         "What if the fare rises, and the summer is as stormy as the worst one seen?",
         study.what_if["main"].sentences,
@@ -101,6 +105,8 @@ def run_ferry(folder: Path, say: Say) -> Study:
             f"offing draft {raw} --to week {settings} --out {{folder}}/draft": "",
             "offing explain {folder}/study.toml --against last-year": "",
             "offing explain {folder}/study.toml --against last-month/study.toml": "",
+            "offing explain {folder}/study.toml --against archive": "",
+            f"offing forecast {{folder}}/{MODEL}": "without the data; --data takes newer rows, --plan another plan",
             "offing explain {folder}/study.toml --against outcome --as-of 2026-03-30": "",
             "offing compare {folder}/study.toml": "what is each term worth?",
             "offing search {folder}/study.toml --budget 60s": "may other choices be better, honestly?",
@@ -108,6 +114,20 @@ def run_ferry(folder: Path, say: Say) -> Study:
         }
     )
     return study
+
+
+def _kept(study: Study, folder: Path) -> list[str]:
+    """Last month's forecast and this month's go into the archive, and the fits into a file of their own."""
+    open_study(folder / "last-month" / "study.toml").keep()
+    study.keep()
+    save_study(study, folder / MODEL)
+    alone = open_saved(folder / MODEL).forecasts["main"].mean
+    same = "is the same, digit by digit" if np.array_equal(alone, study.forecasts["main"].mean) else "differs"
+    return [
+        "" if study.archive is None else study.archive.sentence,
+        f"{MODEL} has the fit with all that it draws on: from this file alone the forecast {same}.",
+        study.walk_of("main", "archive").sentence,
+    ]
 
 
 def draft_messy(folder: Path, budget: str | None = None) -> Draft:
