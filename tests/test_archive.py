@@ -139,7 +139,7 @@ def test_archives_that_cannot_be_used_say_so(tmp_path, monkeypatch):
         with pytest.raises(of.InputError) as refused:
             of.archive(address).append(ahead)
         assert secret not in str(refused.value)
-    monkeypatch.setattr("offing.archiving.tables._PATIENCE", 0.2)
+    monkeypatch.setattr("offing.base.database.PATIENCE", 0.2)
     with sa.create_engine(f"sqlite:///{tmp_path / 'kept.sqlite'}").connect() as holder:
         holder.exec_driver_sql("begin exclusive")
         with pytest.raises(of.InputError, match="another program has held it"):

@@ -8,6 +8,8 @@ True
 
 from __future__ import annotations
 
+from offing.archiving.archive import Archive
+from offing.archiving.archived import ArchivedForecast
 from offing.base import Finding, Treatment
 from offing.drafting import Draft
 from offing.evaluation import (
@@ -61,6 +63,8 @@ from offing.tables import Panel, Table
 
 __all__ = [
     "AdjustedForecast",
+    "Archive",
+    "ArchivedForecast",
     "Backtest",
     "ByHorizon",
     "CalibratedForecast",

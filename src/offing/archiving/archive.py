@@ -123,7 +123,7 @@ class Archive(Result, figure="archived.draw_archive"):
         """
         several = forecast if isinstance(forecast, Sequence) else [forecast]
         made = [archived(each) for each in several]
-        with self.tables.writing() as connection:
+        with self.tables.adding() as connection:
             there = known_ids(connection)
             other = connection.execute(sa.select(FORECASTS.c.target, FORECASTS.c.unit).limit(1)).first()
             own = {(each.target.removesuffix(f", {each.series}"), each.unit) for each in made}

@@ -268,9 +268,13 @@ def forecast(  # noqa: PLR0917  click gives every option by its name
 ) -> None:
     """Forecast the target of STUDY, a TOML file, or of a model that fit --save has written, with intervals."""
     from offing.study.outputs import StudyOutput  # noqa: PLC0415
+    from offing.study.repeated import changes_since  # noqa: PLC0415
 
     opened = _opened(study, as_of, data, plan)
+    changed = "" if out is None or as_json else changes_since(opened, out)
     _report(StudyOutput(opened, "forecast"), out, as_json, full=full)
+    if changed:
+        _echo(f"\n{changed}")
     if (kept := opened.keep()) and not as_json:
         _echo(f"\n{kept}")
 
@@ -345,6 +349,9 @@ def _report(output: Any, out: Path | None, as_json: bool, *, full: bool = False)
         if not as_json:
             text += f"\n\nWritten to {out}: {', '.join(file.name for file in files)}"
             text += "".join(f"\n{each}" for each in [output.not_drawn()] if each)
+    written = output.to_database()
+    if written and not as_json:
+        text += f"\n\n{written}"
     _echo(text)
 
 

@@ -9,7 +9,7 @@ from offing.base.text import in_units
 from offing.draw.style import FAN, QUIET, WARM, Picture, canvas, legend, thousands, times_of
 from offing.model.forecast import AS_PLANNED
 
-#: More forecasts cannot be told apart; the newest are drawn.
+#: Lines of more forecasts cannot be separated; the newest are drawn.
 _MOST = 24
 
 

@@ -256,8 +256,20 @@ def summed_cuts(every: Sequence[Cuts]) -> Cuts:
     """The same origins of the sum of several series; it is known where all of them are."""
     first = every[0]
     values = np.sum([cuts.table.values(cuts.column) for cuts in every], axis=0)
+    units, labels = (
+        {name: each for name, each in said.items() if name == first.column}
+        for said in (first.table.units, first.table.labels)
+    )
     table = replace(
-        first.table, columns={first.column: values}, unusable={}, texts={}, vintages=None, treatments=(), findings=()
+        first.table,
+        columns={first.column: values},
+        units=units,
+        labels=labels,
+        unusable={},
+        texts={},
+        vintages=None,
+        treatments=(),
+        findings=(),
     )
     known = np.flatnonzero(np.isfinite(values))
     return replace(first, table=table, first=int(known[0]) if len(known) else 0)

@@ -123,6 +123,11 @@ class JudgedOutput(Output):
 
     subject: Judged
 
+    @property
+    def study(self) -> Study:
+        """The first study."""
+        return self.subject.study
+
     def notes(self) -> list[str]:
         """What was noticed, and series without a result."""
         if self.subject.search is not None:

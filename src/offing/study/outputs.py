@@ -15,8 +15,9 @@ from offing.base.progress import Progress
 from offing.base.results import AHEAD, SELECTING, Entry, file_part, shown_by
 from offing.base.text import wrapped
 from offing.evaluation.selected_drivers import selected_lines
+from offing.study.delivery import REQUESTED, shaped, to_database
 from offing.study.study import Study
-from offing.writers import Bundle, csv_text, json_text, left_out_rows
+from offing.writers import Bundle, csv_text, json_text, left_out_rows, parquet
 
 #: Series without a result that are named on the screen.
 _MOST_NAMED = 5
@@ -37,6 +38,11 @@ class Output:
     def headed(self, name: str) -> str:
         """What stands over a unit's words."""
         return str(self.subject.title)
+
+    @property
+    def study(self) -> Study:
+        """The study that says what is written, how, and where."""
+        raise NotImplementedError
 
     def findings(self) -> list[dict[str, object]]:
         """Entries of ``findings.json``."""
@@ -121,6 +127,10 @@ class Output:
             found.setdefault(file, []).append(made)
         return {name: pd.concat(rows, ignore_index=True) for name, rows in found.items()}
 
+    def to_database(self) -> str:
+        """Write what belongs into the database of ``[output]``, if it names one, and say so."""
+        return to_database(self.study, self.tables())
+
     def pictures(self, only: list[str] | None = None) -> dict[str, bytes]:
         """PNG figures by name; of several units each name ends in its own."""
         from offing.draw import figure  # noqa: PLC0415  Matplotlib takes half a second, and only files need it
@@ -154,8 +164,10 @@ class Output:
     def bundle(self, figures: list[str] | None = None) -> Bundle:
         """All files, figures included: all that are wanted, or `figures`, by the files' names."""
         files = Bundle()
-        for name, rows in self.tables().items():
-            files.add(f"{name}.csv", csv_text(rows))
+        form = self.study.spec.output
+        for name, rows in shaped(self.study, self.command, self.tables()).items():
+            csv = form.format == "csv" or name == REQUESTED
+            files.add(f"{name}.csv" if csv else f"{name}.parquet", csv_text(rows) if csv else parquet(rows))
         for name, text in self.more_files().items():
             files.add(name, text)
         files.add("findings.json", json_text(self.findings()))
@@ -185,6 +197,11 @@ class StudyOutput(Output):
     """What ``fit``, ``forecast``, ``explain`` and ``search --drivers`` give of a study."""
 
     subject: Study
+
+    @property
+    def study(self) -> Study:
+        """The study itself."""
+        return self.subject
 
     @property
     def units(self) -> Mapping[str, Any]:

@@ -171,10 +171,26 @@ def figures() -> list[str]:
     return sorted(each.kind for each in ENTRIES.values() if each.figure_for)
 
 
+class LikeSpec(Part):
+    """The table ``[output.like]``: a sample of what somebody asks for, and what its columns are."""
+
+    file: Text
+    series: Text | None = None
+    period: Text | None = None
+    forecast: Text | None = None
+    filler: int | float | str | None = None
+
+
 class OutputSpec(Part):
-    """The table ``[output]``: what is written beside the tables."""
+    """The table ``[output]``: what is written, how, and where."""
 
     figures: Literal["all", "none"] | list[Text] | None = None
+    format: Literal["csv", "parquet"] = "csv"
+    shape: Literal["long", "wide"] = "long"
+    columns: Literal["horizon", "date"] = "horizon"
+    like: Text | LikeSpec | None = None
+    database: Text | None = None
+    table: Text = "offing"
 
 
 class ArchiveSpec(Part):

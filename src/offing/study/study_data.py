@@ -202,6 +202,8 @@ class StudyData:
         """What the study states, without addresses, which may hold secrets."""
         options: dict[str, Any] = self.spec.model_dump(mode="json", exclude_unset=True)
         options["sources"] = {name: each.saved() for name, each in self.spec.sources.items()}
+        if self.spec.output.database is not None:
+            options["output"] = self.spec.output.model_dump(mode="json", exclude={"database"}, exclude_unset=True)
         if self.spec.archive is not None:
             options["archive"] = self.spec.archive.model_dump(exclude={"database"}, exclude_unset=True)
         return options

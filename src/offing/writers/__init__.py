@@ -14,7 +14,17 @@ from offing.explain.trend import bend_rows, trend_rows
 from offing.explain.what_if.probabilities import chance_rows
 from offing.model.rows import coefficient_rows, contribution_rows, fitted_rows, forecast_rows, treatment_rows
 from offing.writers.contract import left_out_rows
-from offing.writers.files import Bundle, csv_text, file_digest, frame_digest, json_text, made, text_digest
+from offing.writers.files import (
+    Bundle,
+    csv_text,
+    file_digest,
+    frame_digest,
+    json_text,
+    made,
+    parquet,
+    text_digest,
+    whole,
+)
 from offing.writers.run import run_record
 
 __all__ = [
@@ -38,6 +48,7 @@ __all__ = [
     "json_text",
     "left_out_rows",
     "made",
+    "parquet",
     "reconciled_rows",
     "release_rows",
     "run_record",
@@ -50,4 +61,5 @@ __all__ = [
     "treatment_rows",
     "trend_rows",
     "weight_rows",
+    "whole",
 ]
