@@ -46,6 +46,7 @@ from .explain import trend as trend
 from .explain import variance_shares as variance_shares
 from .explain import walk as walk
 from .explain import year_of_days as year_of_days
+from .explain.monitoring import monitor as monitor
 from .inspection import inspect as inspect
 from .model import Model as Model
 from .model import effects as effects

@@ -55,6 +55,7 @@ from offing.explain import (
     Walk,
     YearOfDays,
 )
+from offing.explain.monitoring import Monitoring
 from offing.inspection import Survey
 from offing.model import Contributions, Effects, Elasticities, Fit, Forecast
 from offing.model.direct_forecast import DirectForecast
@@ -89,6 +90,7 @@ __all__ = [
     "LagCurve",
     "LagProfile",
     "MemberWeights",
+    "Monitoring",
     "Nowcast",
     "Panel",
     "ParameterStability",

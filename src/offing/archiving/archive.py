@@ -193,6 +193,11 @@ class Archive(Result, figure="archived.draw_archive"):
             )
         return self._read(kept.iloc[-1])
 
+    def forecasts(self, *, series: str | None = None, model: str | None = None) -> list[ArchivedForecast]:
+        """All forecasts as they were made, or those of a series or model, by origin."""
+        listed = matching(self._listed(), {"series": series, "model": model})
+        return [self._read(row) for _, row in listed.iterrows()]
+
     def _read(self, row: pd.Series) -> ArchivedForecast:
         with self.tables.reading() as connection:
             if connection is None:

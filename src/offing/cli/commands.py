@@ -400,6 +400,26 @@ def search(  # noqa: PLR0917  click gives every option by its name
         _report(judged([opened], "search", found), out, as_json)
 
 
+@offing.command("monitor")
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the results' files.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
+def monitor(study: Path, out: Path | None, as_json: bool) -> None:
+    """Say whether the models of STUDY, a TOML file with an archive, still hold: keep, update or rethink.
+
+    Compares what came with what was forecast. Exit status for schedulers: 0 keep, 3 update, 4 rethink.
+    """
+    from offing.explain.monitoring import STATUS  # noqa: PLC0415
+    from offing.study import open_study  # noqa: PLC0415
+    from offing.study.outputs import StudyOutput  # noqa: PLC0415
+
+    opened = open_study(study)
+    _report(StudyOutput(opened, "monitor"), out, as_json)
+    worst = max(STATUS[each.verdict] for each in opened.monitoring.values())
+    if worst:
+        click.get_current_context().exit(worst)
+
+
 _judging_command("backtest", "Forecast from past origins, as STUDY, a TOML file, would have done there.")
 _judging_command(
     "compare", "Compare the models of STUDY, a TOML file, or those of several, on past origins.", several=True

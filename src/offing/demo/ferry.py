@@ -39,6 +39,8 @@ TRUTH: dict[tuple[str, str], float] = {
 CONSTANT = 9.6
 #: Standard deviation of the noise of the logarithm.
 NOISE = 0.05
+#: What a rival's ferry takes of the logarithm of tickets, from the third of the weeks that come.
+RIVAL = -0.18
 
 #: First day and length of the islands' holidays; Lantern Night follows the moon.
 _YEARLY = {"Founding Day": ("06-09", 1), "Regatta Days": ("07-22", 5), "Midwinter Rest": ("12-24", 3)}
@@ -102,6 +104,19 @@ def month_before(world: World) -> tuple[pd.DataFrame, pd.DataFrame]:
     calm[:4] = calm[:4].mean().round(1)  # it was not known which weeks would be stormy
     fare = plan["fare"].to_numpy() - np.where(np.arange(len(plan)) >= 8, 0.4, 0.0)
     return history, plan.assign(**{"fare": np.round(fare, 2), "storm hours": calm})
+
+
+def weeks_after(world: World, weeks: int = 8, seed: int = 7) -> tuple[pd.DataFrame, pd.DataFrame]:
+    """History and plan some weeks later, in which a rival's ferry has taken a share of the passengers.
+
+    From the third week on the logarithm of tickets is lower by what `RIVAL` says, of which no driver knows.
+    """
+    n, generator = len(world.history), np.random.default_rng(seed)
+    came = world.plan.iloc[:weeks].copy()
+    log_mean = world.log_mean[n : n + weeks] + np.where(np.arange(weeks) >= 2, RIVAL, 0.0)
+    tickets = np.round(np.exp(log_mean + _noise(generator.standard_normal(weeks))))
+    came.insert(0, "sold", tickets.astype(int))
+    return pd.concat([world.history, came]), world.plan.iloc[weeks:]
 
 
 def _noise(shocks: Array) -> Array:

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
-from offing.demo.ferry import ferry, forecast_only, month_before
+from offing.demo.ferry import RIVAL, ferry, forecast_only, month_before, weeks_after
 from offing.demo.guide import Guide, Say, packaged
 from offing.demo.messy import messy_tables
 from offing.drafting import Draft
@@ -59,8 +59,15 @@ def run_ferry(folder: Path, say: Say) -> Study:
     before.add("island_days.csv", csv_text(world.days))
     before.add("study.toml", forecast_only(packaged("study.toml")).replace('"forecasts', '"../forecasts'))
     before.write(folder / "last-month")
+    after = Bundle()
+    for name, frame in zip(("tickets.csv", "plan.csv"), weeks_after(world), strict=True):
+        after.add(name, csv_text(frame.reset_index()))
+    after.add("island_days.csv", csv_text(world.days))
+    after.add("study.toml", forecast_only(packaged("study.toml")).replace('"forecasts', '"../forecasts'))
+    after.write(folder / "next-month")
     Bundle(messy_tables(world)).write(folder / "raw")
     say("     last-month       tickets, plan and study as they were four weeks before")
+    say("     next-month       the same eight weeks later; a rival's ferry has started in the third of them")
     say("     raw              the same as messy tables: sales by the line, decimal commas, days instead of weeks")
     guide.step(
         "Drafted a forecast from the messy tables, with nothing stated but how they are written:",
@@ -89,6 +96,11 @@ def run_ferry(folder: Path, say: Say) -> Study:
         str(study_story(study, "main", "last-month/study.toml", brief=True)),
     )
     guide.step("Kept the model, and both months' forecasts as they were made:", "\n".join(_kept(study, folder)))
+    monitoring = open_study(folder / "next-month" / "study.toml").monitoring["main"]
+    guide.step(
+        f"Eight weeks later: does the model still hold? A rival took {-np.expm1(RIVAL):.0%} from the third on:",
+        monitoring.sentences,
+    )
     guide.step(
         "What if the fare rises, and the summer is as stormy as the worst one seen?",
         study.what_if["main"].sentences,
@@ -106,6 +118,7 @@ def run_ferry(folder: Path, say: Say) -> Study:
             "offing explain {folder}/study.toml --against last-year": "",
             "offing explain {folder}/study.toml --against last-month/study.toml": "",
             "offing explain {folder}/study.toml --against archive": "",
+            "offing monitor {folder}/next-month/study.toml": "the model no longer holds: exit status 4",
             f"offing forecast {{folder}}/{MODEL}": "without the data; --data takes newer rows, --plan another plan",
             "offing explain {folder}/study.toml --against outcome --as-of 2026-03-30": "",
             "offing compare {folder}/study.toml": "what is each term worth?",

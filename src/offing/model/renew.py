@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from offing.base import Finding, InputError, count, nearest
 from offing.base.arrays import Array
 from offing.calendar import Axis
-from offing.engine import Reduced, least_squares, triangle
+from offing.engine import Chain, Reduced, least_squares, triangle
 from offing.model.estimation import Sample, judged
 from offing.model.fitted import Fitted
 from offing.model.fitting import fit_at, fitted_span
@@ -39,12 +39,39 @@ def applied(fit: Fitted, data: Any) -> Fitted:
     return replace(newer, noticed=(*newer.noticed, note))
 
 
-def updated(fit: Fitted, data: Any) -> Fitted:
-    """The fit with newer rows joined to its triangle; see `Fit.update`.
+@dataclass(frozen=True)
+class NewerRows:
+    """A fit on its own rows and newer ones, and what these are to its triangle.
 
-    With R the triangle of [X | z], that of all rows is the triangle of R and the new rows (Golub 1965), freed of what
-    their predecessors predict. Where shape parameters bend columns, X are the derivatives and z the target with what
-    they take of it: one step of Gauss and Newton from the old estimate.
+    Attributes
+    ----------
+    fit
+        The fit with its old coefficients on all rows.
+    rows
+        The newer rows [X | z] (m, k + 1), freed of what their predecessors predict. Where shape parameters bend
+        columns, X are the derivatives at the old estimate and z the target with what they take of it.
+    places
+        Which periods (m,) of the fit's axis they are.
+    chain
+        The dynamics of the noise over all rows.
+    towards
+        What the coefficients (k,) are drawn towards, which is taken from z.
+    """
+
+    fit: Fitted
+    rows: Array
+    places: NDArray[np.intp]
+    chain: Chain
+    towards: Array
+
+
+def newer_rows(fit: Fitted, tables: Mapping[str, Table]) -> NewerRows:
+    """The rows of some tables, the fit's own among them, that came after those that were fitted.
+
+    Raises
+    ------
+    InputError
+        If among the fitted periods other ones have values now, or the fit's loss is robust.
     """
     model, old = fit.model, fit.estimate
     if model.loss != "squares":
@@ -53,26 +80,35 @@ def updated(fit: Fitted, data: Any) -> Fitted:
             "Use refit.",
             key="loss",
         )
-    newer = _on(fit, joined_tables(fit, data))
-    before = int(fit.used.sum())
+    newer = _on(fit, tables)
     times = newer.axis.ordinals[newer.used]
     later = times > int(old.chain.times[-1])
     if not np.array_equal(times[~later], old.chain.times):
         raise InputError(
             "of the periods fitted, some have a value now that they had not then, or the reverse", "Use refit."
         )
-    if not later.any():
-        return fit
     design, value = (each[newer.used] for each in newer.rows.linearised(old.beta))
     towards = _towards(newer)
     aim = newer.transformed[newer.used] - value + design @ (old.beta - towards)
     chain = replace(old.chain, times=times, worth=_worth(fit, times))
     rows = chain.whiten(np.column_stack([design, aim]))[later]
+    return NewerRows(newer, rows, np.flatnonzero(newer.used)[later], chain, towards)
+
+
+def updated(fit: Fitted, data: Any) -> Fitted:
+    """The fit with newer rows joined to its triangle; see `Fit.update`.
+
+    With R the triangle of [X | z], that of all rows is the triangle of R and the new rows (Golub 1965), freed of what
+    their predecessors predict: with shape parameters one step of Gauss and Newton from the old estimate.
+    """
+    old, found = fit.estimate, newer_rows(fit, joined_tables(fit, data))
+    if not len(found.rows):
+        return fit
+    newer, chain, towards = found.fit, found.chain, found.towards
     faded = 1.0 if chain.worth is None or old.chain.worth is None else chain.worth[0] / old.chain.worth[0]
-    stack = np.vstack([old.whole * np.sqrt(faded), rows])
+    stack = np.vstack([old.whole * np.sqrt(faded), found.rows])
     lower, upper = newer.rows.bounds
     bounds = (lower - towards, upper - towards) if np.isfinite([lower, upper]).any() else None
-    rising = newer.layout.rising
     estimate = least_squares(
         stack[:, :-1],
         stack[:, -1],
@@ -80,14 +116,14 @@ def updated(fit: Fitted, data: Any) -> Fitted:
         chain=chain,
         shapes=old.shapes,
         bounds=bounds,
-        rising=rising,
+        rising=newer.layout.rising,
         variance=old.variance if _variance_stated(newer) else None,
         reduced=Reduced(stack, triangle(stack)),
-        rows=before + int(later.sum()),
+        rows=len(chain.times),
     ).moved(towards)
     newer = replace(newer, estimate=estimate)
     sample = Sample(newer.transformed[newer.used], newer.used, newer.axis)
-    estimate = judged(model, estimate, newer.rows, sample)
+    estimate = judged(fit.model, estimate, newer.rows, sample)
     return replace(newer, estimate=estimate, noticed=(*fit.noticed, _joined_note(fit, newer)))
 
 

@@ -10,7 +10,7 @@ from typing import Any
 from offing.archiving.archived import ArchivedForecast
 from offing.base import InputError
 from offing.explain import LAST_YEAR, MEAN
-from offing.model import Forecast
+from offing.model import Fit, Forecast
 from offing.model.forecast import AS_PLANNED
 from offing.study.what_if import WhatIfStudy
 from offing.tables import Information, Panel
@@ -97,18 +97,24 @@ def made_then(study: WhatIfStudy, name: str, day: object, until: object = None) 
     Columns that ``[backtest]`` calls planned count as known; plans serve if they say when they were made; of other
     drivers models of their own say what was expected then.
     """
+    then = fit_then(study, name, day)
+    with study.placing():
+        requested = study.spec.forecast
+        far: dict[str, Any] = (
+            {"until": until} if until is not None else {"horizon": requested.horizon, "until": requested.until}
+        )
+        return then.forecast(levels=requested.levels, missing_plans="expected", **far)
+
+
+def fit_then(study: WhatIfStudy, name: str, day: object) -> Fit:
+    """The fit that the study would have made on a day, from what was known then."""
     fit = study.fits[name]
     sources = fit.view.sources
     model = next(each for each in study.models if each.name == fit.model.name)
     with study.placing():
         known_ahead = frozenset(sources.find(each) for each in study.spec.backtest.planned)
         plans = {each: plan[fit.series] if isinstance(plan, Panel) else plan for each, plan in study.plans.items()}
-        then = model.fit_at(Information(sources.tables, fit.series, day, plans, known_ahead))
-        requested = study.spec.forecast
-        far: dict[str, Any] = (
-            {"until": until} if until is not None else {"horizon": requested.horizon, "until": requested.until}
-        )
-        return then.forecast(levels=requested.levels, missing_plans="expected", **far)
+        return model.fit_at(Information(sources.tables, fit.series, day, plans, known_ahead))
 
 
 def _of_study(study: WhatIfStudy, name: str, said: str) -> Any:

@@ -208,7 +208,7 @@ class StudyOutput(Output):
         """The study's fits, or its screenings' bases."""
         if self.command == SELECTING:
             return {name: each.base for name, each in self.subject.screenings.items()}
-        if self.command != "fit":
+        if self.command in AHEAD:
             # A series without a forecast has no further results either.
             _ = self.subject.forecasts
         return self.subject.fits

@@ -200,6 +200,12 @@ class ArchiveSpec(Part):
     database: Text | None = None
 
 
+class MonitorSpec(Part):
+    """The table ``[monitor]``: from when on the model is watched."""
+
+    since: str | date | None = None
+
+
 class StudySpec(Part):
     """The whole file. Terms are checked one by one, by the kind that each names."""
 
@@ -222,6 +228,7 @@ class StudySpec(Part):
     backtest: BacktestSpec = BacktestSpec()
     search: SearchSpec | None = None
     archive: ArchiveSpec | None = None
+    monitor: MonitorSpec = MonitorSpec()
     output: OutputSpec = OutputSpec()
 
 

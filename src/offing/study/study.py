@@ -8,13 +8,17 @@ from typing import Any
 
 import pandas as pd
 
-from offing.base import count
+from offing.base import InputError, count
+from offing.evaluation import external_forecast
 from offing.explain import (
     Walk,
     adjust_forecast,
     walk,
 )
-from offing.study.comparison_base import held_against, made_then
+from offing.explain.monitoring import Monitoring, monitored
+from offing.model.fitted import Fitted
+from offing.model.renew import newer_rows
+from offing.study.comparison_base import fit_then, held_against, made_then
 from offing.study.what_if import (
     WhatIfStudy,
     is_over,
@@ -57,6 +61,52 @@ class Study(WhatIfStudy):
                             )
                         )
         return found
+
+    @cached_property
+    def monitoring(self) -> dict[str, Monitoring]:
+        """Whether the models still hold that made the archived forecasts, by the names of their fits.
+
+        Watched is the fit of ``since`` in ``[monitor]``, by default of the first archived forecast.
+
+        Raises
+        ------
+        InputError
+            If the study has no archive and no such date, or as `offing.monitor`.
+        """
+        since = self.spec.monitor.since
+        if self.archive is None and since is None:
+            raise InputError(
+                "the study has no archive, so that there is no forecast to be compared with what came",
+                'Add [archive] with file = "forecasts.sqlite", or [monitor] with since = a date.',
+                file=self.path.name,
+            )
+        outside = [
+            external_forecast(self.path.parent / each.file, each.name, role=each.role)
+            for each in self.spec.backtest.external
+        ]
+        found = {}
+        with self.placing(("monitor",)):
+            for name, fit in self.fits.items():
+                day = since if since is not None else self._first_archived(fit)
+                then = fit_then(self, name, day)
+                rows = newer_rows(then, then.view.sources.tables)
+                ahead = made_then(self, name, day) if fit.model.drivers else None
+                found[name] = monitored(then, rows, self.archive, outside, ahead)
+        return found
+
+    def _first_archived(self, fit: Fitted) -> str:
+        """The first origin from which a fit's model has an archived forecast."""
+        listed = pd.DataFrame() if self.archive is None else self.archive.table
+        if len(listed):
+            listed = listed[(listed["series"] == fit.series_name) & (listed["model"] == fit.model.name)]
+        if not len(listed):
+            raise InputError(
+                f"the archive holds no forecast by the model '{fit.model.name}'",
+                "Forecast first: every run adds to it.",
+                file=self.path.name,
+                key="archive",
+            )
+        return str(listed["origin"].iloc[0])
 
     def keep(self) -> str:
         """Add the forecasts to the archive, if the study has one, and say so.

@@ -1,0 +1,459 @@
+"""Whether a model still holds: how good its forecasts were, and whether level, effects or spread have changed since."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, Literal
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from offing.archiving.archived import ArchivedForecast
+from offing.base import InputError, count
+from offing.base.arrays import Array
+from offing.base.results import Entry, Result, alone, register
+from offing.base.text import number, signed, text_table
+from offing.calendar import Axis
+from offing.calendar.axis import instant_of
+from offing.engine import binomial_limits
+from offing.engine.change_detection import Bounds, Scan, bounds, recursive_residuals, scan_spread, scan_sums
+from offing.engine.t_distribution import quantile
+from offing.evaluation import ExternalForecast
+from offing.explain.why.walk import Walk
+from offing.explain.why.walk_builder import walk
+from offing.model import Fit, Forecast
+from offing.model.fitted import Fitted
+from offing.model.forecast import AS_PLANNED
+from offing.model.model import Data, public
+from offing.model.renew import NewerRows, joined_tables, newer_rows
+from offing.model.rows import keyed
+
+if TYPE_CHECKING:
+    from offing.archiving.archive import Archive
+
+Verdict = Literal["keep", "update", "rethink"]
+#: Exit status of the command, for schedulers.
+STATUS: dict[str, int] = {"keep": 0, "update": 3, "rethink": 4}
+#: Periods over which a false alarm has a chance of 5 %: a year of weeks, two years of months, and the like.
+_WATCHED = {"hour": 336, "day": 182, "business day": 130, "week": 52, "month": 24, "quarter": 12, "year": 10}
+#: Of more new periods the newest are watched: the oldest are no news.
+_MOST = 400
+#: Coefficients that are watched: with more each one's bound is so far that none would pass it.
+_COEFFICIENTS = 12
+#: The intervals whose shares are counted, by their level and the quantiles at their ends.
+_INTERVALS = {50: ("q0.25", "q0.75"), 80: ("q0.1", "q0.9"), 95: ("q0.025", "q0.975")}
+
+
+@dataclass(frozen=True)
+class Alarm:
+    """What has changed: the ``level``, the ``spread`` of the noise, or a ``coefficient`` of a `name`.
+
+    `since` is where the most striking stretch begins and `found` where it passed its bound; `size` is a step on the
+    fitted scale, a coefficient's change, or the spread as a multiple of what it was. `ratio` is the statistic's largest
+    value over its bound.
+    """
+
+    kind: Literal["level", "coefficient", "spread"]
+    name: str
+    since: str
+    found: str
+    size: float
+    ratio: float
+
+
+@dataclass(frozen=True)
+class Monitoring(Result, figure="monitoring.draw_monitoring"):
+    """Whether a model still holds as actual values come. Made by `offing.monitor`.
+
+    Attributes
+    ----------
+    fit
+        The fit that is watched, with its old coefficients on all rows.
+    axis
+        The first and the last period that came after the fit, and those between.
+    places
+        Which of them (m,) have a value, by their ordinals.
+    residuals
+        What each of these differs (m,) from what was expected just before, in standard deviations.
+    ratios
+        The statistics of level, coefficients and spread (m,) over their bounds, by name: above 1 is an alarm.
+    alarms
+        What has changed, the one furthest beyond its bound first.
+    errors
+        One row a forecast of a period whose outcome is known: ``by, origin, period, horizon, actual, forecast`` and
+        the ends of the intervals.
+    drivers
+        The walk from a forecast to what came, if one was given.
+    """
+
+    fit: Fitted
+    axis: Axis
+    places: NDArray[np.int64]
+    residuals: Array
+    ratios: dict[str, Array]
+    alarms: tuple[Alarm, ...]
+    errors: pd.DataFrame
+    drivers: Walk | None
+
+    @property
+    def verdict(self) -> Verdict:
+        """``keep``; ``update`` where an effect or the spread has changed; ``rethink`` where the level has.
+
+        A change of one kind moves the other statistics as well: the one furthest beyond its bound counts.
+        """
+        if not self.alarms:
+            return "keep"
+        return "rethink" if self.alarms[0].kind == "level" else "update"
+
+    @property
+    def sentence(self) -> str:
+        """The verdict and its reason."""
+        if self.alarms:
+            return f"{self.verdict.capitalize()}: {self._reason(self.alarms[0])}"
+        m, unit = len(self.residuals), self.axis.frequency.unit
+        return f"Keep: in {count(m, unit)} since {self.axis.labels()[0]} {self.fit.label} came as the model expects."
+
+    @property
+    def sentences(self) -> str:
+        """The verdict, further reasons, how large the errors are, how good the forecasts were, and what drivers did."""
+        lines = [self.sentence, *(self._reason(each, capital=True) for each in self.alarms[1:]), self._drift()]
+        lines += self._archived()
+        if self.drivers is not None:
+            steps = [step for step in self.drivers.whole.moved if step.phase.startswith("drivers")]
+            lines += [f"A driver that came otherwise: {self.drivers.said(step)}" for step in steps[:3]]
+        return "\n".join(lines)
+
+    def _reason(self, alarm: Alarm, *, capital: bool = False) -> str:
+        fit, unit = self.fit, self.axis.frequency.unit
+        if alarm.kind == "level":
+            size = f"{number(abs(alarm.size))} {fit.unit}".rstrip()
+            if fit.scale.log:
+                size = f"{number(abs(100.0 * float(np.expm1(alarm.size))), 2)} %"
+            side = "above" if alarm.size > 0.0 else "below"
+            text = (
+                f"since {alarm.since} {fit.label} has been {size} {side} what the model expects, found in the {unit} "
+                f"of {alarm.found}. Look for an event, and state a step or another trend."
+            )
+        elif alarm.kind == "coefficient":
+            before = float(fit.estimate.beta[fit.layout.names.index(alarm.name)])
+            text = (
+                f"since {alarm.since} the effect of '{alarm.name}' is {number(before + alarm.size)} instead of "
+                f"{number(before)}, found in the {unit} of {alarm.found}. Fit the newer rows as well; with window or "
+                "half_life older ones count less."
+            )
+        else:
+            text = (
+                f"since {alarm.since} errors are {number(alarm.size, 2)} times as large as the model states, found in "
+                f"the {unit} of {alarm.found}. Fit the newer rows as well, so that intervals hold."
+            )
+        return text[0].upper() + text[1:] if capital else text
+
+    def _drift(self) -> str:
+        """Mean and spread of the errors, with their intervals."""
+        w, m = self.residuals, len(self.residuals)
+        if m < 2:
+            return "One value is too few to say anything of the errors."
+        half = float(quantile(0.975, self.fit.estimate.dof)) / np.sqrt(m)
+        mean, spread = float(w.mean()), float(np.sqrt(np.square(w).mean()))
+        return (
+            f"Errors one {self.axis.frequency.unit} ahead, in standard deviations: {signed(mean, 2)} on average "
+            f"(95 % between {signed(mean - half, 2)} and {signed(mean + half, 2)}), spread {number(spread, 2)}."
+        )
+
+    def _archived(self) -> list[str]:
+        """How good the archived forecasts were, beside references and beside what their intervals state."""
+        whole = self.table[self.table["horizon"] == "all"].set_index("by")
+        own = [name for name in whole.index if not name.startswith("reference: ")]
+        lines = []
+        for name in own:
+            row = whole.loc[name]
+            inside = ""
+            if row["inside80"] == row["inside80"]:
+                inside = (
+                    f"; {100 * row['inside80']:.0f} % lie in 80 % intervals (exact limits {100 * row['low80']:.0f} to "
+                    f"{100 * row['high80']:.0f} %)"
+                )
+            forecasts = count(int(row["forecasts"]), "forecast")
+            lines.append(f"{name}: mean absolute error {number(row['MAE'])} in {forecasts}{inside}.")
+        others = whole.index.difference(own)
+        rivals = [f"{name.removeprefix('reference: ')} {number(whole.loc[name, 'MAE'])}" for name in others]
+        return [*lines, *([f"Plain references: {', '.join(rivals)}."] if rivals else [])]
+
+    @cached_property
+    def table(self) -> pd.DataFrame:
+        """One row a forecaster and horizon, and one of all: errors, and shares inside of intervals with exact limits.
+
+        ``by, horizon, forecasts, MAE, RMSE, bias, inside50, inside80, low80, high80, inside95, low95, high95``; bias is
+        the mean of outcome less forecast. Outcomes of one period count once for each origin that forecast it.
+        """
+        rows = []
+        for by, own in self.errors.groupby("by", sort=False):
+            rows.append(_scored(str(by), "all", own))
+            rows += [_scored(str(by), str(horizon), part) for horizon, part in own.groupby("horizon")]
+        return pd.DataFrame(rows, columns=_COLUMNS)
+
+    def text_table(self) -> str:
+        """The scores of all horizons together, to read."""
+        whole = self.table[self.table["horizon"] == "all"]
+        if not len(whole):
+            return "There is no archived forecast whose outcome is known."
+        shares = [[f"{100 * v:.0f} %" if v == v else "" for v in whole[f"inside{level}"]] for level in _INTERVALS]  # noqa: PLR0124
+        numbers = [[number(v) for v in whole[name]] for name in ("MAE", "RMSE", "bias")]
+        head = ["by", "forecasts", "MAE", "RMSE", "bias", *(f"in {level} %" for level in _INTERVALS)]
+        return text_table(head, [whole["by"].tolist(), [str(n) for n in whole["forecasts"]], *numbers, *shares])
+
+
+_COLUMNS = ["by", "horizon", "forecasts", "MAE", "RMSE", "bias", "inside50"]
+_COLUMNS += [f"{key}{level}" for level in (80, 95) for key in ("inside", "low", "high")]
+
+
+def _scored(by: str, horizon: str, rows: pd.DataFrame) -> tuple[Any, ...]:
+    errors = (rows["actual"] - rows["forecast"]).to_numpy(dtype=float)
+    found = [
+        by,
+        horizon,
+        len(rows),
+        float(np.abs(errors).mean()),
+        float(np.sqrt(np.square(errors).mean())),
+        float(errors.mean()),
+    ]
+    for level, (low, high) in _INTERVALS.items():
+        known = rows[rows[low].notna()]
+        inside = int(((known["actual"] >= known[low]) & (known["actual"] <= known[high])).sum())
+        share = inside / len(known) if len(known) else np.nan
+        limits = binomial_limits(inside, len(known)) if len(known) else (np.nan, np.nan)
+        found += [share] if level == 50 else [share, *limits]
+    return tuple(found)
+
+
+def monitor(
+    fit: Fit,
+    data: Data,
+    *,
+    archive: Archive | None = None,
+    external: Sequence[ExternalForecast] = (),
+    forecast: Forecast | None = None,
+) -> Monitoring:
+    """Whether a fit still holds on the rows that have come since: keep it, update it, or rethink the model.
+
+    Each new row is compared with what the fit and the rows before it lead to expect: recursive residuals (Brown, Durbin
+    & Evans 1975), which are independent and alike as long as nothing has changed. At every period all stretches that
+    end there are looked at for a step of the level (Siegmund & Venkatraman 1995), a change of a driver's coefficient,
+    and another spread. The bounds come from simulations, so that over a year of weeks or two years of months a false
+    alarm of any kind has a chance of at most 5 %.
+
+    Parameters
+    ----------
+    fit
+        The fit as it was made, a saved one say.
+    data
+        Newer rows, or all rows again, as for `Fit.apply`.
+    archive
+        Forecasts whose outcomes are known by now are scored, by horizon, beside plain references made from the same
+        origins, and beside what their intervals state.
+    external
+        Forecasts made elsewhere, scored in the same table.
+    forecast
+        An earlier forecast of the fit: the walk from it to what came says which drivers came otherwise.
+
+    Raises
+    ------
+    InputError
+        If no new row has come, or as `Fit.update`.
+
+    Examples
+    --------
+    >>> import numpy as np, pandas as pd, offing as of
+    >>> months = pd.period_range("2020-01", periods=60, freq="M")
+    >>> sold = pd.Series(100.0 + np.random.default_rng(1).normal(size=60), months, name="sold")
+    >>> fit = of.Model("sold").fit(sold[:48])
+    >>> of.monitor(fit, sold).verdict, of.monitor(fit, sold + 4.0 * (months >= "2024-06")).verdict
+    ('keep', 'rethink')
+    """
+    return monitored(fit, newer_rows(fit, joined_tables(fit, data)), archive, external, forecast)
+
+
+def monitored(
+    fit: Fitted,
+    found: NewerRows,
+    archive: Archive | None = None,
+    external: Sequence[ExternalForecast] = (),
+    forecast: Forecast | None = None,
+) -> Monitoring:
+    """The same from the new rows by themselves."""
+    if not len(found.rows):
+        raise InputError(
+            f"no value of the target has come after {fit.axis.labels()[-1]}",
+            "Monitor again when there is one.",
+            key="data",
+        )
+    newer, estimate = found.fit, fit.estimate.moved(-found.towards)
+    residuals = recursive_residuals(estimate, found.rows)[-_MOST:]
+    rows, places = found.rows[-_MOST:], newer.axis.ordinals[found.places][-_MOST:]
+    labels = [Axis(newer.axis.frequency, int(each), 1).labels()[0] for each in places]
+    names = _watched(newer)
+    errors = np.zeros(1) if fit.dynamics is None else np.nan_to_num(fit.dynamics.errors)
+    doubt = round(float(np.sqrt(np.square(errors).sum())), 3)
+    watched = max(_WATCHED[newer.axis.frequency.unit], len(residuals))
+    limit = bounds(watched, float(round(estimate.dof)), len(names), doubt)
+    columns = {name: rows[:, newer.layout.names.index(name)] for name in names}
+    scans = {"level": scan_sums(residuals), "spread": scan_spread(residuals)}
+    changes = {name: scan_sums(residuals, column) for name, column in columns.items()}
+    sd = float(np.sqrt(estimate.variance))
+    # What a change is worth is read from errors of the old coefficients: recursive ones soon learn a part of it.
+    old = (rows[:, -1] - rows[:, :-1] @ estimate.beta) / sd
+    alarms = []
+    for name, scan, bound in (
+        ("", scans["level"], limit.level),
+        *((name, scan, limit.coefficient) for name, scan in changes.items()),
+    ):
+        if (at := scan.first_beyond(bound)) is None:
+            continue
+        start = int(scan.start[at])
+        column = _whitened_step(newer, len(old) - start) if not name else columns[name][start:]
+        column = column - column.mean() if name else column
+        size = float(column @ old[start:]) / max(float(column @ column), 1e-300)
+        # Beside a wider spread a sum is soon large as well: it counts by how it stands out of the errors around it.
+        around = float(np.std(old[start:] - size * column)) if len(old) - start > 2 else 1.0
+        kind: Literal["level", "coefficient"] = "coefficient" if name else "level"
+        alarms.append(Alarm(kind, name, labels[start], labels[at], size * sd, _over(scan, bound) / max(around, 1.0)))
+    if (at := scans["spread"].first_beyond(limit.spread)) is not None:
+        start = int(scans["spread"].start[at])
+        size = float(np.std(residuals[start:], ddof=1)) if len(residuals) - start > 1 else 1.0
+        alarms.append(Alarm("spread", "", labels[start], labels[at], size, _over(scans["spread"], limit.spread)))
+    first = int(places[0])
+    return Monitoring(
+        newer,
+        Axis(newer.axis.frequency, first, int(places[-1]) - first + 1),
+        places,
+        residuals,
+        _ratios(scans, changes, limit, len(residuals)),
+        tuple(sorted(alarms, key=lambda each: -each.ratio)),
+        _errors(newer, archive, external),
+        None if forecast is None else walk(public(newer), forecast),
+    )
+
+
+def _over(scan: Scan, bound: float) -> float:
+    return float(scan.statistic.max() / bound)
+
+
+def _whitened_step(fit: Fitted, n: int) -> Array:
+    """What a step of 1 is (n,) in errors one period ahead: where noise carries on, a part of it is soon expected."""
+    expected = np.cumsum(fit.lingering[:n])
+    step = np.ones(n)
+    step[1:] -= np.concatenate([expected, np.full(n, expected[-1] if len(expected) else 0.0)])[: n - 1]
+    return step
+
+
+def _watched(fit: Fitted) -> list[str]:
+    """The coefficients of drivers that are watched."""
+    drivers = {str(term.name) for term in fit.model.drivers}
+    return [
+        name
+        for name, owner, kept, shape in zip(
+            fit.layout.names, fit.layout.owners, fit.estimate.kept, fit.estimate.shapes, strict=True
+        )
+        if owner in drivers and kept and not shape and not name.endswith(", before the data")
+    ][:_COEFFICIENTS]
+
+
+def _ratios(scans: dict[str, Scan], changes: dict[str, Scan], limit: Bounds, m: int) -> dict[str, Array]:
+    largest = np.max([np.zeros(m), *(each.statistic for each in changes.values())], axis=0)
+    return {
+        "level": scans["level"].statistic / limit.level,
+        "effects": largest / limit.coefficient,
+        "spread": scans["spread"].statistic / limit.spread,
+    }
+
+
+def _errors(fit: Fitted, archive: Archive | None, external: Sequence[ExternalForecast]) -> pd.DataFrame:
+    """One row a forecast of a period whose outcome is known: archived ones, references, and those made elsewhere."""
+    ends = [each for pair in _INTERVALS.values() for each in pair]
+    columns = ["by", "origin", "period", "horizon", "actual", "forecast", *ends]
+    actual = pd.Series(fit.target, fit.axis.ordinals)
+    rows: list[dict[str, Any]] = []
+    references: list[dict[str, Any]] = []
+    seen: set[str] = set()
+    kept = [] if archive is None else archive.forecasts(series=fit.series_name)
+    for each in kept:
+        if each.frequency != fit.axis.frequency:
+            continue
+        by = each.model if each.scenario == AS_PLANNED else f"{each.model} ({each.scenario})"
+        known = actual.reindex(each.axis.ordinals).to_numpy(dtype=np.float64)
+        for i in np.flatnonzero(np.isfinite(known)).tolist():
+            cells = {name: float(each.values[name].iloc[i]) for name in ("forecast", *ends)}
+            rows.append({"by": by, **_place(each, i), "actual": float(known[i]), **cells})
+        if each.origin not in seen:
+            seen.add(each.origin)
+            references += _references(each, actual, np.asarray(known))
+    for other in external:
+        rows += _outside(other, fit, actual)
+    return pd.DataFrame([*rows, *references], columns=columns)
+
+
+def _place(each: ArchivedForecast, i: int) -> dict[str, Any]:
+    return {"origin": each.origin, "period": str(each.values["period"].iloc[i]), "horizon": i + 1}
+
+
+def _references(each: ArchivedForecast, actual: pd.Series, known: Array) -> list[dict[str, Any]]:
+    """The last value before a forecast, and the value a year before, for its periods."""
+    past = actual[(actual.index < each.axis.first) & actual.notna()]
+    year = each.frequency.year_back
+    found = []
+    for i in np.flatnonzero(np.isfinite(known)).tolist():
+        ordinal = each.axis.first + i
+        back = next((ordinal - n * year for n in (1, 2, 3) if ordinal - n * year in past.index), None)
+        said = {
+            "last value": None if past.empty else float(past.iloc[-1]),
+            "year before": None if back is None else past[back],
+        }
+        found += [
+            {"by": f"reference: {name}", **_place(each, i), "actual": float(known[i]), "forecast": float(value)}
+            for name, value in said.items()
+            if value is not None
+        ]
+    return found
+
+
+def _outside(other: ExternalForecast, fit: Fitted, actual: pd.Series) -> list[dict[str, Any]]:
+    """The forecasts of others whose outcomes are known and came after they were made."""
+    rows = other.rows
+    if "series" in rows:
+        rows = rows[rows["series"].astype(str) == fit.series_name]
+    frequency, found = fit.axis.frequency, []
+    for origin, period, value in rows[["origin", "period", "forecast"]].itertuples(index=False):
+        ordinal = int(frequency.ordinals(instant_of(period, frequency))[0])
+        made = int(frequency.ordinals(instant_of(origin, frequency))[0])
+        outcome = actual.get(ordinal, np.nan)
+        if np.isfinite(outcome):
+            place = {"origin": str(origin), "period": str(period), "horizon": ordinal - made + 1}
+            found.append({"by": other.name, **place, "actual": float(outcome), "forecast": float(value)})
+    return found
+
+
+def monitoring_rows(found: Monitoring, fit: Fitted) -> pd.DataFrame:
+    """Rows of ``monitoring.csv``: one a forecaster and horizon."""
+    return keyed(found.table, fit, "")
+
+
+def watched_rows(found: Monitoring, fit: Fitted) -> pd.DataFrame:
+    """Rows of ``watched.csv``: one a new period, its error and the statistics over their bounds."""
+    labels = [Axis(found.axis.frequency, int(each), 1).labels()[0] for each in found.places]
+    rows = pd.DataFrame({"period": labels, "error": found.residuals, **found.ratios})
+    return keyed(rows, fit, "")
+
+
+register(
+    Entry(
+        "monitoring",
+        of=lambda study, name: alone(study.monitoring.get(name)),
+        text={"monitor": str},
+        figure_for=["monitor"],
+        files={"monitoring": monitoring_rows, "watched": watched_rows},
+        files_for=["monitor"],
+    )
+)
