@@ -61,7 +61,7 @@ def test_bounds_are_passed_by_chance_as_rarely_as_stated():
         w = generator.normal(size=24) / np.sqrt(generator.chisquare(70.0) / 70.0)
         x = generator.normal(size=24)
         scans = (scan_sums(w), limit.level), (scan_sums(w, x), limit.coefficient), (scan_spread(w), limit.spread)
-        passed += [scan.first_beyond(bound) is not None for scan, bound in scans]
+        passed += [scan.alarm(bound) is not None for scan, bound in scans]
     shares = passed / 2000
     assert (shares <= np.array([0.02, 0.012, 0.008]) + 3.0 * np.sqrt(0.02 / 2000)).all(), shares
     assert shares[0] > 0.01, "a bound that is never passed finds nothing"

@@ -51,10 +51,13 @@ class Scan:
     statistic: Array
     start: NDArray[np.intp]
 
-    def first_beyond(self, bound: float) -> int | None:
-        """The first place whose statistic passes a bound."""
-        beyond = np.flatnonzero(self.statistic > bound)
-        return int(beyond[0]) if len(beyond) else None
+    def alarm(self, bound: float) -> tuple[int, int] | None:
+        """Where the most striking stretch of all begins, and where a bound was passed since; None if it never was."""
+        peak = int(np.argmax(self.statistic)) if len(self.statistic) else 0
+        if not len(self.statistic) or self.statistic[peak] <= bound:
+            return None
+        start = int(self.start[peak])
+        return start, start + int(np.flatnonzero(self.statistic[start:] > bound)[0])
 
 
 def scan_sums(residuals: Array, weights: Array | None = None) -> Scan:

@@ -43,6 +43,9 @@ _WATCHED = {"hour": 336, "day": 182, "business day": 130, "week": 52, "month": 2
 _MOST = 400
 #: Coefficients that are watched: with more each one's bound is so far that none would pass it.
 _COEFFICIENTS = 12
+#: Beside a wider spread sums are soon large as well: a step or an effect is one if it explains this much more, in twice
+#: the log-likelihood, of at least so many errors. These are three standard deviations, as the stretch was picked.
+_CLEAR, _FEWEST = 9.0, 4
 #: The intervals whose shares are counted, by their level and the quantiles at their ends.
 _INTERVALS = {50: ("q0.25", "q0.75"), 80: ("q0.1", "q0.9"), 95: ("q0.025", "q0.975")}
 
@@ -52,8 +55,8 @@ class Alarm:
     """What has changed: the ``level``, the ``spread`` of the noise, or a ``coefficient`` of a `name`.
 
     `since` is where the most striking stretch begins and `found` where it passed its bound; `size` is a step on the
-    fitted scale, a coefficient's change, or the spread as a multiple of what it was. `ratio` is the statistic's largest
-    value over its bound.
+    fitted scale, a coefficient's change, or the spread as a multiple of what it was. `gain` says how much of the errors
+    since then it explains, in twice the log-likelihood.
     """
 
     kind: Literal["level", "coefficient", "spread"]
@@ -61,7 +64,7 @@ class Alarm:
     since: str
     found: str
     size: float
-    ratio: float
+    gain: float
 
 
 @dataclass(frozen=True)
@@ -81,7 +84,7 @@ class Monitoring(Result, figure="monitoring.draw_monitoring"):
     ratios
         The statistics of level, coefficients and spread (m,) over their bounds, by name: above 1 is an alarm.
     alarms
-        What has changed, the one furthest beyond its bound first.
+        What has changed, what explains most first.
     errors
         One row a forecast of a period whose outcome is known: ``by, origin, period, horizon, actual, forecast`` and
         the ends of the intervals.
@@ -102,7 +105,7 @@ class Monitoring(Result, figure="monitoring.draw_monitoring"):
     def verdict(self) -> Verdict:
         """``keep``; ``update`` where an effect or the spread has changed; ``rethink`` where the level has.
 
-        A change of one kind moves the other statistics as well: the one furthest beyond its bound counts.
+        A change of one kind moves the other statistics as well: the one that explains most counts.
         """
         if not self.alarms:
             return "keep"
@@ -310,20 +313,18 @@ def monitored(
         ("", scans["level"], limit.level),
         *((name, scan, limit.coefficient) for name, scan in changes.items()),
     ):
-        if (at := scan.first_beyond(bound)) is None:
+        if (stretch := scan.alarm(bound)) is None:
             continue
-        start = int(scan.start[at])
+        start, at = stretch
         column = _whitened_step(newer, len(old) - start) if not name else columns[name][start:]
         column = column - column.mean() if name else column
         size = float(column @ old[start:]) / max(float(column @ column), 1e-300)
-        # Beside a wider spread a sum is soon large as well: it counts by how it stands out of the errors around it.
-        around = float(np.std(old[start:] - size * column)) if len(old) - start > 2 else 1.0
         kind: Literal["level", "coefficient"] = "coefficient" if name else "level"
-        alarms.append(Alarm(kind, name, labels[start], labels[at], size * sd, _over(scan, bound) / max(around, 1.0)))
-    if (at := scans["spread"].first_beyond(limit.spread)) is not None:
-        start = int(scans["spread"].start[at])
+        alarms.append(Alarm(kind, name, labels[start], labels[at], size * sd, _gain(old[start:], size * column)))
+    if (stretch := scans["spread"].alarm(limit.spread)) is not None:
+        start, at = stretch
         size = float(np.std(residuals[start:], ddof=1)) if len(residuals) - start > 1 else 1.0
-        alarms.append(Alarm("spread", "", labels[start], labels[at], size, _over(scans["spread"], limit.spread)))
+        alarms.append(Alarm("spread", "", labels[start], labels[at], size, _CLEAR))
     first = int(places[0])
     return Monitoring(
         newer,
@@ -331,14 +332,18 @@ def monitored(
         places,
         residuals,
         _ratios(scans, changes, limit, len(residuals)),
-        tuple(sorted(alarms, key=lambda each: -each.ratio)),
+        tuple(sorted(alarms, key=lambda each: -each.gain)),
         _errors(newer, archive, external),
         None if forecast is None else walk(public(newer), forecast),
     )
 
 
-def _over(scan: Scan, bound: float) -> float:
-    return float(scan.statistic.max() / bound)
+def _gain(errors: Array, explained: Array) -> float:
+    """Twice the gain of log-likelihood that a change explains of the errors since then, their spread being free."""
+    if len(errors) < _FEWEST:
+        return 0.0
+    before, after = float(np.square(errors).mean()), float(np.square(errors - explained).mean())
+    return len(errors) * float(np.log(max(before, 1e-300) / max(after, 1e-300)))
 
 
 def _whitened_step(fit: Fitted, n: int) -> Array:
