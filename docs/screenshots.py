@@ -161,9 +161,12 @@ def main() -> None:
     subprocess.run(draft, cwd=raw, check=True, stdout=subprocess.DEVNULL)
     shutil.copy(raw / "first" / "draft.png", SHOTS / "draft.png")
     study = folder / "tern-islands" / "study.toml"
-    subprocess.run(["offing", "fit", study, "--out", "fitted"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-    left = [f"residuals-{side}" for side in ("time", "season", "lags", "quantiles", "influence")]
-    together([str(folder / "fitted" / f"{name}.png") for name in (*left, "stability")], SHOTS / "residuals.png")
+    later = folder / "tern-islands" / "next-month" / "study.toml"
+    watch = ["offing", "monitor", later, "--out", "watched"]
+    subprocess.run(watch, check=False, cwd=folder, stdout=subprocess.DEVNULL)  # 4 says that the model no longer holds
+    of.figure(of.archive(folder / "tern-islands" / "forecasts.sqlite")).savefig(folder / "archive.png", dpi=100)
+    parts = [folder / "watched" / "monitoring.png", folder / "archive.png"]
+    together([str(each) for each in parts], SHOTS / "monitoring.png")
     shutil.copy(folder / "tern-islands" / "results" / "response-storm-hours-3fbf1ae7.png", SHOTS / "response.png")
     tickets = of.read(study.with_name("tickets.csv"), stamp="start")
     days = of.Holidays(table=study.with_name("island_days.csv"), pooling="none")

@@ -194,3 +194,40 @@ def test_a_sample_of_several_series_names_them(study, run_cli):  # noqa: F811
     expected = [rows["forecast"]["S", "2024-07-01"], rows["forecast"]["N", "2024-07-08"]]
     np.testing.assert_array_equal(found["forecast"], expected)
     assert len(pd.read_csv(study / "out" / "forecast_wide.csv")) == 4, "two series, as planned and dear"
+
+
+def test_no_output_of_any_command_holds_an_address(study, tmp_path, run_cli):  # noqa: F811
+    """Source, archive and output are databases whose addresses hold a secret; everything printed or written is searched."""
+    tickets = pd.read_csv(study / "tickets.csv")
+    tickets.to_sql(
+        "tickets", sa.create_engine(f"sqlite:///{tmp_path / SECRET}.sqlite", poolclass=sa.NullPool), index=False
+    )
+    address = f"sqlite:///{tmp_path / SECRET}.sqlite"
+    source = f'database = "{address}"\ntable = "tickets"'
+    text = (
+        STUDY.replace('file = "tickets.csv"', source)
+        + '\n[backtest]\norigins = 3\n[search]\noptional = ["fare"]\ntries = 2\n'
+    )
+    text += f'[output]\nfigures = "none"\ndatabase = "{address}"\n[archive]\ndatabase = "{address}"\n'
+    file = study / "study.toml"
+    file.write_text(text)
+    out = study / "everything"
+    said = []
+    for command in ("inspect", "fit", "forecast", "explain", "backtest", "compare", "search", "monitor"):
+        for more in (["--out", out / command], ["--json"]):
+            ran = run_cli(command, file, *more)
+            assert ran.status in (0, 2, 3, 4), ran.err
+            assert ran.status != 2 or command == "monitor", ran.err
+            said += [ran.out, ran.err]
+    said += [
+        run_cli("fit", file, "--save", out / "m.json").out,
+        run_cli("forecast", out / "m.json", "--out", out / "again").out,
+    ]
+    said += [
+        run_cli("explain", file, "--against", "archive").err,
+        run_cli("explain", file, "--against", "last-year").out,
+    ]
+    assert not any(SECRET in each for each in said)
+    written = [each for each in out.rglob("*") if each.is_file()]
+    assert len(written) > 40
+    assert not [each for each in written if SECRET.encode() in each.read_bytes()]
