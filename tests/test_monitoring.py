@@ -70,7 +70,7 @@ def test_bounds_are_passed_by_chance_as_rarely_as_stated():
 @pytest.mark.parametrize(
     ("change", "verdict", "kind", "words"),
     [
-        ({}, "keep", None, "Keep: in 24 months since 2024-01 sold came as the model expects."),
+        ({}, "keep", None, "Keep: in 24 months since 2024-01 values of sold came as the model expects."),
         ({"step": 4.0}, "rethink", "level", "above what the model expects"),
         ({"step": -4.0}, "rethink", "level", "below what the model expects"),
         ({"slope": 3.0}, "update", "coefficient", "the effect of 'fare' is"),

@@ -1,7 +1,7 @@
 """The public names, and the room that holds each: they are loaded when first used."""
 
 from . import results as results
-from .archiving.archive import archive as archive
+from .archiving.opening import archive as archive
 from .base import InputError as InputError
 from .base import OffingError as OffingError
 from .calendar import Axis as Axis

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import Any
 
 import pandas as pd
@@ -240,26 +239,3 @@ def archived(ahead: Forecast | Archivable) -> ArchivedForecast:
     rows = forecast_rows(ahead) if isinstance(ahead, Forecast) else ahead.contract_rows
     model, scenario = str(rows["model"].iloc[0]), str(rows["scenario"].iloc[0])
     return as_archived(ahead, rows, model=model, scenario=scenario, made_at=now, version=versions()["offing"])
-
-
-def archive(place: str | Path) -> Archive:
-    """An archive of forecasts, to be added to, listed and read.
-
-    Parameters
-    ----------
-    place
-        The path of an SQLite file, which is made when the first forecast is added; or the address of a database, such
-        as ``postgresql+psycopg://host/name``, where it takes three tables whose names begin with ``offing_forecast``.
-
-    Raises
-    ------
-    InputError
-        If a file's folder is not there. What else is wrong is said on first use.
-
-    Examples
-    --------
-    >>> import pathlib, tempfile, offing as of
-    >>> print(of.archive(pathlib.Path(tempfile.mkdtemp()) / "forecasts.sqlite").sentence)
-    forecasts.sqlite holds no forecast yet.
-    """
-    return Archive(Tables.at(place))

@@ -117,7 +117,7 @@ class Monitoring(Result, figure="monitoring.draw_monitoring"):
         if self.alarms:
             return f"{self.verdict.capitalize()}: {self._reason(self.alarms[0])}"
         m, unit = len(self.residuals), self.axis.frequency.unit
-        return f"Keep: in {count(m, unit)} since {self.axis.labels()[0]} {self.fit.label} came as the model expects."
+        return f"Keep: in {count(m, unit)} since {self.axis.labels()[0]} values of {self.fit.label} came as the model expects."
 
     @property
     def sentences(self) -> str:
@@ -126,7 +126,11 @@ class Monitoring(Result, figure="monitoring.draw_monitoring"):
         lines += self._archived()
         if self.drivers is not None:
             steps = [step for step in self.drivers.whole.moved if step.phase.startswith("drivers")]
-            lines += [f"A driver that came otherwise: {self.drivers.said(step)}" for step in steps[:3]]
+            if steps:
+                total = sum(float(step.amount[0]) for step in steps)
+                amount = f"{signed(total)} {self.fit.sum_unit}".rstrip()
+                lines.append(f"Drivers that came otherwise than the forecast took them changed its total by {amount}.")
+            lines += [self.drivers.said(step) for step in steps[:3]]
         return "\n".join(lines)
 
     def _reason(self, alarm: Alarm, *, capital: bool = False) -> str:
@@ -137,7 +141,7 @@ class Monitoring(Result, figure="monitoring.draw_monitoring"):
                 size = f"{number(abs(100.0 * float(np.expm1(alarm.size))), 2)} %"
             side = "above" if alarm.size > 0.0 else "below"
             text = (
-                f"since {alarm.since} {fit.label} has been {size} {side} what the model expects, found in the {unit} "
+                f"since {alarm.since} values of {fit.label} are {size} {side} what the model expects, found in the {unit} "
                 f"of {alarm.found}. Look for an event, and state a step or another trend."
             )
         elif alarm.kind == "coefficient":

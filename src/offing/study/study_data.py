@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
+from offing.archiving.opening import archive
 from offing.base import InputError
 from offing.base.results import ENTRIES
 from offing.evaluation import Screening
@@ -91,8 +92,6 @@ class StudyData:
         stated = self.spec.archive
         if stated is None:
             return None
-        from offing.archiving.archive import archive  # noqa: PLC0415  databases take a tenth of a second to load
-
         return archive(stated.database or self.path.parent / str(stated.file))
 
     def options(self, kind: str) -> dict[str, Any]:
