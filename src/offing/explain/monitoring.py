@@ -117,7 +117,8 @@ class Monitoring(Result, figure="monitoring.draw_monitoring"):
         if self.alarms:
             return f"{self.verdict.capitalize()}: {self._reason(self.alarms[0])}"
         m, unit = len(self.residuals), self.axis.frequency.unit
-        return f"Keep: in {count(m, unit)} since {self.axis.labels()[0]} values of {self.fit.label} came as the model expects."
+        since = f"in {count(m, unit)} since {self.axis.labels()[0]}"
+        return f"Keep: {since} values of {self.fit.label} came as the model expects."
 
     @property
     def sentences(self) -> str:
@@ -141,8 +142,8 @@ class Monitoring(Result, figure="monitoring.draw_monitoring"):
                 size = f"{number(abs(100.0 * float(np.expm1(alarm.size))), 2)} %"
             side = "above" if alarm.size > 0.0 else "below"
             text = (
-                f"since {alarm.since} values of {fit.label} are {size} {side} what the model expects, found in the {unit} "
-                f"of {alarm.found}. Look for an event, and state a step or another trend."
+                f"since {alarm.since} values of {fit.label} are {size} {side} what the model expects, found in the "
+                f"{unit} of {alarm.found}. Look for an event, and state a step or another trend."
             )
         elif alarm.kind == "coefficient":
             before = float(fit.estimate.beta[fit.layout.names.index(alarm.name)])
