@@ -544,8 +544,8 @@ FAULTS = [
     Fault(
         "a step's size ignores what noise carries on",
         "explain/monitoring.py",
-        "_whitened_step(newer, len(old) - start) if not name",
-        "np.ones(len(old) - start) if not name",
+        "_whitened_step(self.fit, len(self.errors) - stretch[0]))",
+        "np.ones(len(self.errors) - stretch[0]))",
         "test_monitoring",
     ),
     Fault(

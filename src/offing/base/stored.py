@@ -20,9 +20,9 @@ from offing.base.errors import InputError
 #: Classes that may stand where a field declares what they are used as, by the name that a file gives them.
 _KNOWN: dict[Any, dict[str, type]] = {}
 #: The types of arrays, by the name that a file gives them.
-_ARRAYS = {"number": np.float64, "whole number": np.int64, "yes or no": np.bool_, "text": np.object_}
+ARRAYS = {"number": np.float64, "whole number": np.int64, "yes or no": np.bool_, "text": np.object_}
 #: Numbers that JSON does not have.
-_BEYOND = {"inf": math.inf, "-inf": -math.inf, "nan": math.nan}
+BEYOND = {"inf": math.inf, "-inf": -math.inf, "nan": math.nan}
 
 
 class Raw:
@@ -117,8 +117,8 @@ def _single(kind: Any, stored: Any, at: str) -> Any:
     if kind is int:
         return _must(isinstance(stored, int) and not isinstance(stored, bool), stored, stored, "a whole number", at)
     if kind is float:
-        if isinstance(stored, dict) and stored.keys() == {"type", "is"} and stored["is"] in _BEYOND:
-            return _BEYOND[stored["is"]]
+        if isinstance(stored, dict) and stored.keys() == {"type", "is"} and stored["is"] in BEYOND:
+            return BEYOND[stored["is"]]
         fits = isinstance(stored, (int, float)) and not isinstance(stored, bool)
         return float(_must(fits, stored if fits else 0.0, stored, "a number", at))
     if kind is str or (isinstance(kind, type) and issubclass(kind, (str, Path, date))):
@@ -210,8 +210,8 @@ def _plain(stored: Any, at: str) -> Any:
     if isinstance(stored, list):
         return [_plain(each, f"{at}[{i}]") for i, each in enumerate(stored)]
     if isinstance(stored, dict):
-        if stored.keys() == {"type", "is"} and stored["is"] in _BEYOND:
-            return _BEYOND[stored["is"]]
+        if stored.keys() == {"type", "is"} and stored["is"] in BEYOND:
+            return BEYOND[stored["is"]]
         if stored.keys() == {"type", "columns"} and stored["type"] == "table":
             return decoded(pd.DataFrame, stored, at)
         return {name: _plain(each, f"{at}.{name}") for name, each in stored.items()}
@@ -231,7 +231,7 @@ def _array(values: np.ndarray[Any, Any]) -> dict[str, Any]:
 
 
 def _array_of(scalar: Any, stored: Any, at: str) -> np.ndarray[Any, Any]:
-    of = next(name for name, each in _ARRAYS.items() if issubclass(each, scalar) or issubclass(scalar, each))
+    of = next(name for name, each in ARRAYS.items() if issubclass(each, scalar) or issubclass(scalar, each))
     fits = isinstance(stored, dict) and stored.keys() == {"type", "of", "shape", "values"} and stored["of"] == of
     _must(fits, None, stored, f"an array of {of}s", at)
     shape, cells = stored["shape"], stored["values"]
@@ -241,7 +241,7 @@ def _array_of(scalar: Any, stored: Any, at: str) -> np.ndarray[Any, Any]:
     allowed = {"number": (int, float), "whole number": (int,), "yes or no": (bool,), "text": (str,)}[of]
     if of == "number":
         cells = [
-            math.nan if each is None else _BEYOND.get(each, each) if isinstance(each, str) else each for each in cells
+            math.nan if each is None else BEYOND.get(each, each) if isinstance(each, str) else each for each in cells
         ]
     wrong = next((i for i, each in enumerate(cells) if type(each) not in allowed), None)
     _must(wrong is None, None, cells[wrong or 0] if cells else None, f"a {of}", f"{at}.values[{wrong}]")
@@ -279,78 +279,3 @@ def _must(fits: bool, value: Any, stored: Any, expected: str, at: str) -> Any:
         return value
     said = repr(stored)
     raise InputError(f"found {said if len(said) < 60 else said[:60] + ' …'}", f"Expected {expected}.", key=at or None)
-
-
-def schema_of(kind: Any, records: dict[str, Any]) -> dict[str, Any]:
-    """The JSON Schema (draft 2020-12) of a declared type; those of records are added to `records` by their names."""
-    if kind in (Raw, Any, object):
-        return {}
-    origin, inner = get_origin(kind), get_args(kind)
-    if origin in (Union, types.UnionType):
-        return {"anyOf": [schema_of(each, records) for each in inner]}
-    if origin is Literal:
-        return {"enum": list(inner)}
-    if origin is np.ndarray:
-        scalar = get_args(inner[1])[0]
-        of = next(name for name, each in _ARRAYS.items() if issubclass(each, scalar) or issubclass(scalar, each))
-        return {"$ref": f"#/$defs/array of {of}s"}
-    if isinstance(origin, type) and issubclass(origin, Mapping):
-        return {"type": "object", "additionalProperties": schema_of(inner[1], records)}
-    if isinstance(origin, type) and issubclass(origin, (Sequence, frozenset)):
-        if origin is tuple and inner[-1:] != (Ellipsis,):
-            each = [schema_of(one, records) for one in inner]
-            return {"type": "array", "prefixItems": each, "minItems": len(each), "maxItems": len(each)}
-        return {"type": "array", "items": schema_of(inner[0], records)}
-    return _schema_of_single(kind, records)
-
-
-def _schema_of_single(kind: Any, records: dict[str, Any]) -> dict[str, Any]:
-    simple = {bool: "boolean", int: "integer", type(None): "null"}
-    if kind in simple:
-        return {"type": simple[kind]}
-    if kind is float:
-        beyond = {"properties": {"type": {"const": "number"}, "is": {"enum": list(_BEYOND)}}}
-        return {"anyOf": [{"type": "number"}, {"type": "object", "required": ["type", "is"], **beyond}]}
-    if isinstance(kind, type) and issubclass(kind, (str, Path, date)):
-        return {"type": "string"}
-    if kind is pd.DataFrame:
-        columns = {"type": "object", "additionalProperties": {"type": "array"}}
-        return {"type": "object", "properties": {"type": {"const": "table"}, "columns": columns}}
-    kinds = kinds_of(kind)
-    for name, cls in kinds.items():
-        if name not in records:
-            records[name] = {}  # so that a record that holds its own kind comes to an end
-            hints = hints_of(cls)
-            own = {each: schema_of(hints[each], records) for each in stored_fields(cls)}
-            records[name] = {
-                "type": "object",
-                "properties": {"type": {"const": name}, **own},
-                "required": ["type", *own],
-                "additionalProperties": False,
-            }
-    refs = [{"$ref": f"#/$defs/{name}"} for name in sorted(kinds)]
-    return refs[0] if len(refs) == 1 else {"anyOf": refs}
-
-
-def array_schemas() -> dict[str, Any]:
-    """The schemas of arrays, by the names to which `schema_of` refers."""
-    cells = {
-        "number": {"anyOf": [{"type": ["number", "null"]}, {"enum": ["inf", "-inf"]}]},
-        "whole number": {"type": "integer"},
-        "yes or no": {"type": "boolean"},
-        "text": {"type": "string"},
-    }
-    return {
-        f"array of {of}s": {
-            "type": "object",
-            "properties": {
-                "type": {"const": "array"},
-                "of": {"const": of},
-                "shape": {"type": "array", "items": {"type": "integer", "minimum": 0}},
-                "values": {"type": "array", "items": cell},
-            },
-            "required": ["type", "of", "shape", "values"],
-            "additionalProperties": False,
-        }
-        for of, cell in cells.items()
-    }

@@ -24,7 +24,8 @@ from offing.evaluation.references import (
 from offing.evaluation.refit import DriverForecastCache, Job, known_ahead_by
 from offing.evaluation.runner import attempt_all, run_all
 from offing.model import Model
-from offing.model.model import Data, tables_of
+from offing.model.fit import Data
+from offing.model.model import tables_of
 from offing.tables import Panel, Sources, Table, not_in_all, split_series
 
 

@@ -31,9 +31,10 @@ from offing.evaluation.runner import run_all
 from offing.model import Contributions, Forecast, Model
 from offing.model.contributions import additive
 from offing.model.decomposition import Account
+from offing.model.fit import Data
 from offing.model.fitted import Fitted
 from offing.model.forecast import AS_PLANNED
-from offing.model.model import Data, tables_of
+from offing.model.model import tables_of
 from offing.model.rows import SHOWN, contribution_rows, iso, keyed, stamped
 from offing.tables import Information, Panel, Sources, Table, split_series
 

@@ -21,7 +21,8 @@ from offing.evaluation.search_loop import Method, SearchContext, SearchLoop, bes
 from offing.evaluation.search_result import Search
 from offing.evaluation.search_space import Space
 from offing.model import Model
-from offing.model.model import Data, tables_of
+from offing.model.fit import Data
+from offing.model.model import tables_of
 from offing.tables import Panel, Table, split_series
 
 

@@ -2,32 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from offing.archiving.archived import ArchivedForecast
 from offing.base import InputError, count
 from offing.base.arrays import Array
 from offing.base.results import Entry, Result, alone, register
 from offing.base.text import number, signed, text_table
 from offing.calendar import Axis
-from offing.calendar.axis import instant_of
-from offing.engine import binomial_limits
 from offing.engine.change_detection import Bounds, Scan, bounds, recursive_residuals, scan_spread, scan_sums
 from offing.engine.t_distribution import quantile
 from offing.evaluation import ExternalForecast
+from offing.explain.monitoring_scores import COLUMNS, INTERVALS, forecast_errors, scored
 from offing.explain.why.walk import Walk
 from offing.explain.why.walk_builder import walk
 from offing.model import Fit, Forecast
+from offing.model.fit import Data, public
 from offing.model.fitted import Fitted
-from offing.model.forecast import AS_PLANNED
-from offing.model.model import Data, public
 from offing.model.renew import NewerRows, joined_tables, newer_rows
 from offing.model.rows import keyed
 
@@ -35,6 +32,7 @@ if TYPE_CHECKING:
     from offing.archiving.archive import Archive
 
 Verdict = Literal["keep", "update", "rethink"]
+Change = Literal["level", "coefficient", "spread"]
 #: Exit status of the command, for schedulers.
 STATUS: dict[str, int] = {"keep": 0, "update": 3, "rethink": 4}
 #: Periods over which a false alarm has a chance of 5 %: a year of weeks, two years of months, and the like.
@@ -46,8 +44,6 @@ _COEFFICIENTS = 12
 #: Beside a wider spread sums are soon large as well: a step or an effect is one if it explains this much more, in twice
 #: the log-likelihood, of at least so many errors. These are three standard deviations, as the stretch was picked.
 _CLEAR, _FEWEST = 9.0, 4
-#: The intervals whose shares are counted, by their level and the quantiles at their ends.
-_INTERVALS = {50: ("q0.25", "q0.75"), 80: ("q0.1", "q0.9"), 95: ("q0.025", "q0.975")}
 
 
 @dataclass(frozen=True)
@@ -59,7 +55,7 @@ class Alarm:
     since then it explains, in twice the log-likelihood.
     """
 
-    kind: Literal["level", "coefficient", "spread"]
+    kind: Change
     name: str
     since: str
     found: str
@@ -199,42 +195,19 @@ class Monitoring(Result, figure="monitoring.draw_monitoring"):
         """
         rows = []
         for by, own in self.errors.groupby("by", sort=False):
-            rows.append(_scored(str(by), "all", own))
-            rows += [_scored(str(by), str(horizon), part) for horizon, part in own.groupby("horizon")]
-        return pd.DataFrame(rows, columns=_COLUMNS)
+            rows.append(scored(str(by), "all", own))
+            rows += [scored(str(by), str(horizon), part) for horizon, part in own.groupby("horizon")]
+        return pd.DataFrame(rows, columns=COLUMNS)
 
     def text_table(self) -> str:
         """The scores of all horizons together, to read."""
         whole = self.table[self.table["horizon"] == "all"]
         if not len(whole):
             return "There is no archived forecast whose outcome is known."
-        shares = [[f"{100 * v:.0f} %" if v == v else "" for v in whole[f"inside{level}"]] for level in _INTERVALS]  # noqa: PLR0124
+        shares = [[f"{100 * v:.0f} %" if v == v else "" for v in whole[f"inside{level}"]] for level in INTERVALS]  # noqa: PLR0124
         numbers = [[number(v) for v in whole[name]] for name in ("MAE", "RMSE", "bias")]
-        head = ["by", "forecasts", "MAE", "RMSE", "bias", *(f"in {level} %" for level in _INTERVALS)]
+        head = ["by", "forecasts", "MAE", "RMSE", "bias", *(f"in {level} %" for level in INTERVALS)]
         return text_table(head, [whole["by"].tolist(), [str(n) for n in whole["forecasts"]], *numbers, *shares])
-
-
-_COLUMNS = ["by", "horizon", "forecasts", "MAE", "RMSE", "bias", "inside50"]
-_COLUMNS += [f"{key}{level}" for level in (80, 95) for key in ("inside", "low", "high")]
-
-
-def _scored(by: str, horizon: str, rows: pd.DataFrame) -> tuple[Any, ...]:
-    errors = (rows["actual"] - rows["forecast"]).to_numpy(dtype=float)
-    found = [
-        by,
-        horizon,
-        len(rows),
-        float(np.abs(errors).mean()),
-        float(np.sqrt(np.square(errors).mean())),
-        float(errors.mean()),
-    ]
-    for level, (low, high) in _INTERVALS.items():
-        known = rows[rows[low].notna()]
-        inside = int(((known["actual"] >= known[low]) & (known["actual"] <= known[high])).sum())
-        share = inside / len(known) if len(known) else np.nan
-        limits = binomial_limits(inside, len(known)) if len(known) else (np.nan, np.nan)
-        found += [share] if level == 50 else [share, *limits]
-    return tuple(found)
 
 
 def monitor(
@@ -298,49 +271,92 @@ def monitored(
             "Monitor again when there is one.",
             key="data",
         )
-    newer, estimate = found.fit, fit.estimate.moved(-found.towards)
-    residuals = recursive_residuals(estimate, found.rows)[-_MOST:]
-    rows, places = found.rows[-_MOST:], newer.axis.ordinals[found.places][-_MOST:]
-    labels = [Axis(newer.axis.frequency, int(each), 1).labels()[0] for each in places]
-    names = _watched(newer)
-    errors = np.zeros(1) if fit.dynamics is None else np.nan_to_num(fit.dynamics.errors)
-    doubt = round(float(np.sqrt(np.square(errors).sum())), 3)
-    watched = max(_WATCHED[newer.axis.frequency.unit], len(residuals))
-    limit = bounds(watched, float(round(estimate.dof)), len(names), doubt)
-    columns = {name: rows[:, newer.layout.names.index(name)] for name in names}
-    scans = {"level": scan_sums(residuals), "spread": scan_spread(residuals)}
-    changes = {name: scan_sums(residuals, column) for name, column in columns.items()}
-    sd = float(np.sqrt(estimate.variance))
-    # What a change is worth is read from errors of the old coefficients: recursive ones soon learn a part of it.
-    old = (rows[:, -1] - rows[:, :-1] @ estimate.beta) / sd
-    alarms = []
-    for name, scan, bound in (
-        ("", scans["level"], limit.level),
-        *((name, scan, limit.coefficient) for name, scan in changes.items()),
-    ):
-        if (stretch := scan.alarm(bound)) is None:
-            continue
-        start, at = stretch
-        column = _whitened_step(newer, len(old) - start) if not name else columns[name][start:]
-        column = column - column.mean() if name else column
-        size = float(column @ old[start:]) / max(float(column @ column), 1e-300)
-        kind: Literal["level", "coefficient"] = "coefficient" if name else "level"
-        alarms.append(Alarm(kind, name, labels[start], labels[at], size * sd, _gain(old[start:], size * column)))
-    if (stretch := scans["spread"].alarm(limit.spread)) is not None:
-        start, at = stretch
-        size = float(np.std(residuals[start:], ddof=1)) if len(residuals) - start > 1 else 1.0
-        alarms.append(Alarm("spread", "", labels[start], labels[at], size, _CLEAR))
-    first = int(places[0])
+    newer, stream = found.fit, _Stream.of(fit, found)
+    first, last = int(stream.places[0]), int(stream.places[-1])
     return Monitoring(
         newer,
-        Axis(newer.axis.frequency, first, int(places[-1]) - first + 1),
-        places,
-        residuals,
-        _ratios(scans, changes, limit, len(residuals)),
-        tuple(sorted(alarms, key=lambda each: -each.gain)),
-        _errors(newer, archive, external),
+        Axis(newer.axis.frequency, first, last - first + 1),
+        stream.places,
+        stream.residuals,
+        stream.ratios,
+        tuple(sorted(stream.alarms(), key=lambda each: -each.gain)),
+        forecast_errors(newer, archive, external),
         None if forecast is None else walk(public(newer), forecast),
     )
+
+
+@dataclass(frozen=True)
+class _Stream:
+    """The new rows (m, k + 1), what they differ from expectation, and the scans of these with their bounds."""
+
+    fit: Fitted
+    places: NDArray[np.int64]
+    residuals: Array
+    errors: Array
+    columns: dict[str, Array]
+    level: Scan
+    effects: dict[str, Scan]
+    spread: Scan
+    limit: Bounds
+
+    @classmethod
+    def of(cls, fit: Fitted, found: NewerRows) -> _Stream:
+        """The newest rows that came after a fit."""
+        newer, estimate = found.fit, fit.estimate.moved(-found.towards)
+        residuals = recursive_residuals(estimate, found.rows)[-_MOST:]
+        rows, places = found.rows[-_MOST:], newer.axis.ordinals[found.places][-_MOST:]
+        columns = {name: rows[:, newer.layout.names.index(name)] for name in _watched(newer)}
+        noise = np.zeros(1) if fit.dynamics is None else np.nan_to_num(fit.dynamics.errors)
+        watched = max(_WATCHED[newer.axis.frequency.unit], len(residuals))
+        doubt = round(float(np.sqrt(np.square(noise).sum())), 3)
+        return cls(
+            newer,
+            places,
+            residuals,
+            # A change is measured by errors of the old coefficients: recursive ones soon learn a part of it.
+            (rows[:, -1] - rows[:, :-1] @ estimate.beta) / np.sqrt(estimate.variance),
+            columns,
+            scan_sums(residuals),
+            {name: scan_sums(residuals, column) for name, column in columns.items()},
+            scan_spread(residuals),
+            bounds(watched, float(round(estimate.dof)), len(columns), doubt),
+        )
+
+    @property
+    def ratios(self) -> dict[str, Array]:
+        """The statistics (m,) over their bounds."""
+        largest = np.max([np.zeros(len(self.residuals)), *(each.statistic for each in self.effects.values())], axis=0)
+        return {
+            "level": self.level.statistic / self.limit.level,
+            "effects": largest / self.limit.coefficient,
+            "spread": self.spread.statistic / self.limit.spread,
+        }
+
+    def alarms(self) -> Iterator[Alarm]:
+        """What has changed."""
+        if (stretch := self.level.alarm(self.limit.level)) is not None:
+            yield self._alarm("level", "", stretch, _whitened_step(self.fit, len(self.errors) - stretch[0]))
+        for name, scan in self.effects.items():
+            if (stretch := scan.alarm(self.limit.coefficient)) is not None:
+                column = self.columns[name][stretch[0] :]
+                yield self._alarm("coefficient", name, stretch, column - column.mean())
+        if (stretch := self.spread.alarm(self.limit.spread)) is not None:
+            since = self.residuals[stretch[0] :]
+            size = float(np.std(since, ddof=1)) if len(since) > 1 else 1.0
+            yield Alarm("spread", "", self._label(stretch[0]), self._label(stretch[1]), size, _CLEAR)
+
+    def _alarm(
+        self, kind: Literal["level", "coefficient"], name: str, stretch: tuple[int, int], column: Array
+    ) -> Alarm:
+        """An alarm with the size of the change, from what `column` explains of the errors since it began."""
+        errors = self.errors[stretch[0] :]
+        size = float(column @ errors) / max(float(column @ column), 1e-300)
+        labels = self._label(stretch[0]), self._label(stretch[1])
+        sd = float(np.sqrt(self.fit.estimate.variance))
+        return Alarm(kind, name, *labels, size * sd, _gain(errors, size * column))
+
+    def _label(self, place: int) -> str:
+        return Axis(self.fit.axis.frequency, int(self.places[place]), 1).labels()[0]
 
 
 def _gain(errors: Array, explained: Array) -> float:
@@ -369,80 +385,6 @@ def _watched(fit: Fitted) -> list[str]:
         )
         if owner in drivers and kept and not shape and not name.endswith(", before the data")
     ][:_COEFFICIENTS]
-
-
-def _ratios(scans: dict[str, Scan], changes: dict[str, Scan], limit: Bounds, m: int) -> dict[str, Array]:
-    largest = np.max([np.zeros(m), *(each.statistic for each in changes.values())], axis=0)
-    return {
-        "level": scans["level"].statistic / limit.level,
-        "effects": largest / limit.coefficient,
-        "spread": scans["spread"].statistic / limit.spread,
-    }
-
-
-def _errors(fit: Fitted, archive: Archive | None, external: Sequence[ExternalForecast]) -> pd.DataFrame:
-    """One row a forecast of a period whose outcome is known: archived ones, references, and those made elsewhere."""
-    ends = [each for pair in _INTERVALS.values() for each in pair]
-    columns = ["by", "origin", "period", "horizon", "actual", "forecast", *ends]
-    actual = pd.Series(fit.target, fit.axis.ordinals)
-    rows: list[dict[str, Any]] = []
-    references: list[dict[str, Any]] = []
-    seen: set[str] = set()
-    kept = [] if archive is None else archive.forecasts(series=fit.series_name)
-    for each in kept:
-        if each.frequency != fit.axis.frequency:
-            continue
-        by = each.model if each.scenario == AS_PLANNED else f"{each.model} ({each.scenario})"
-        known = actual.reindex(each.axis.ordinals).to_numpy(dtype=np.float64)
-        for i in np.flatnonzero(np.isfinite(known)).tolist():
-            cells = {name: float(each.values[name].iloc[i]) for name in ("forecast", *ends)}
-            rows.append({"by": by, **_place(each, i), "actual": float(known[i]), **cells})
-        if each.origin not in seen:
-            seen.add(each.origin)
-            references += _references(each, actual, np.asarray(known))
-    for other in external:
-        rows += _outside(other, fit, actual)
-    return pd.DataFrame([*rows, *references], columns=columns)
-
-
-def _place(each: ArchivedForecast, i: int) -> dict[str, Any]:
-    return {"origin": each.origin, "period": str(each.values["period"].iloc[i]), "horizon": i + 1}
-
-
-def _references(each: ArchivedForecast, actual: pd.Series, known: Array) -> list[dict[str, Any]]:
-    """The last value before a forecast, and the value a year before, for its periods."""
-    past = actual[(actual.index < each.axis.first) & actual.notna()]
-    year = each.frequency.year_back
-    found = []
-    for i in np.flatnonzero(np.isfinite(known)).tolist():
-        ordinal = each.axis.first + i
-        back = next((ordinal - n * year for n in (1, 2, 3) if ordinal - n * year in past.index), None)
-        said = {
-            "last value": None if past.empty else float(past.iloc[-1]),
-            "year before": None if back is None else past[back],
-        }
-        found += [
-            {"by": f"reference: {name}", **_place(each, i), "actual": float(known[i]), "forecast": float(value)}
-            for name, value in said.items()
-            if value is not None
-        ]
-    return found
-
-
-def _outside(other: ExternalForecast, fit: Fitted, actual: pd.Series) -> list[dict[str, Any]]:
-    """The forecasts of others whose outcomes are known and came after they were made."""
-    rows = other.rows
-    if "series" in rows:
-        rows = rows[rows["series"].astype(str) == fit.series_name]
-    frequency, found = fit.axis.frequency, []
-    for origin, period, value in rows[["origin", "period", "forecast"]].itertuples(index=False):
-        ordinal = int(frequency.ordinals(instant_of(period, frequency))[0])
-        made = int(frequency.ordinals(instant_of(origin, frequency))[0])
-        outcome = actual.get(ordinal, np.nan)
-        if np.isfinite(outcome):
-            place = {"origin": str(origin), "period": str(period), "horizon": ordinal - made + 1}
-            found.append({"by": other.name, **place, "actual": float(outcome), "forecast": float(value)})
-    return found
 
 
 def monitoring_rows(found: Monitoring, fit: Fitted) -> pd.DataFrame:

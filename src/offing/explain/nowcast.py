@@ -18,8 +18,9 @@ from offing.calendar import Axis
 from offing.calendar.axis import instant_of
 from offing.explain.releases import REESTIMATED, framed, steps_between
 from offing.model import Forecast, Model
+from offing.model.fit import Data
 from offing.model.forecast import AS_PLANNED
-from offing.model.model import Data, tables_of
+from offing.model.model import tables_of
 from offing.model.rows import iso, keyed
 from offing.tables import Information, Panel, Sources, Table, split_series
 

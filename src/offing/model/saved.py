@@ -12,11 +12,13 @@ from typing import Any
 
 from offing.base import InputError, nearest
 from offing.base.limits import MODEL_FILE
-from offing.base.stored import Raw, array_schemas, decoded, encoded, kinds_of, schema_of, stored_fields
+from offing.base.stored import Raw, decoded, encoded, kinds_of, stored_fields
+from offing.base.stored_schema import array_schemas, schema_of
 from offing.base.versions import versions
 from offing.base.whole_file import write_whole
 from offing.model.fitted import Fitted
-from offing.model.stored_fit import StoredFit, StoredTable, TableStore, learnt_type, register_terms, restored, stored
+from offing.model.stored_fit import StoredFit, learnt_type, register_terms, restored, stored
+from offing.model.stored_table import StoredTable, TableStore
 from offing.tables import Panel, Table
 from offing.terms import Term
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, is_dataclass, replace
+from dataclasses import dataclass, is_dataclass, replace
 from pathlib import Path
 from typing import Any, get_type_hints
 
 import numpy as np
 
-from offing.base import Finding, InputError, Treatment
+from offing.base import Finding, InputError
 from offing.base.arrays import Array
 from offing.base.stored import Raw, decoded, encoded, storable
 from offing.calendar import Axis
@@ -18,95 +18,14 @@ from offing.model.design import lay_out
 from offing.model.fitted import Fitted
 from offing.model.fitting import fit_at
 from offing.model.options import ModelOptions
+from offing.model.stored_table import TableStore, check_axis
 from offing.model.target_transform import Scale
 from offing.tables import Information, Patch, Sources, Table
-from offing.tables.delay import Delay
 from offing.tables.sources import text_cells
-from offing.tables.table import LaterRows, Texts
-from offing.tables.vintages import Vintages
 from offing.terms import Pulses, Term, term_kinds
 
-#: Periods of a table, and their distance from 1970: a thousand years of hours.
-_MOST_PERIODS = 10_000_000
 #: Microseconds between 1970 and the first or last day that dates can name.
 _FARTHEST = 2**62
-
-
-@dataclass(frozen=True)
-class StoredTable:
-    """The columns of a table that fits draw on; the other fields are those of `Table`."""
-
-    name: str
-    axis: Axis
-    columns: Mapping[str, Array]
-    texts: Mapping[str, Texts]
-    units: Mapping[str, str]
-    labels: Mapping[str, str]
-    note: str
-    later_rows: LaterRows | None
-    treatments: tuple[Treatment, ...]
-    findings: tuple[Finding, ...]
-    delay: Delay
-    vintages: Vintages | None
-
-    @classmethod
-    def of(cls, table: Table, used: Sequence[str]) -> StoredTable:
-        """Some columns of a table."""
-
-        def own(values: Mapping[str, Any]) -> dict[str, Any]:
-            return {name: each for name, each in values.items() if name in used}
-
-        vintages = None if table.vintages is None else replace(table.vintages, values=own(table.vintages.values))
-        log = tuple(each for each in table.treatments if not each.column or each.column in used)
-        return cls(
-            table.name,
-            table.axis,
-            own(table.columns),
-            own(table.texts),
-            own(table.units),
-            own(table.labels),
-            table.note,
-            table.later_rows,
-            log,
-            table.findings,
-            table.delay,
-            vintages,
-        )
-
-    @property
-    def table(self) -> Table:
-        """The table, without the columns that nothing draws on.
-
-        Raises
-        ------
-        InputError
-            If a column has not a value for each period.
-        """
-        _check_axis(self.axis)
-        for name, values in (*self.columns.items(), *self.texts.items()):
-            if values.shape != (self.axis.n,):
-                raise InputError(f"column {name!r} has not one value for each of {self.axis.n} periods", key=self.name)
-        # What could not be read as numbers is not there to be asked for as numbers.
-        words = {
-            name: InputError("found words", file=self.name, column=name)
-            for name in self.texts
-            if name not in self.columns
-        }
-        return Table(
-            self.name,
-            self.axis,
-            dict(self.columns),
-            unusable=words,
-            units=self.units,
-            labels=self.labels,
-            note=self.note,
-            later_rows=self.later_rows,
-            treatments=self.treatments,
-            findings=self.findings,
-            delay=self.delay,
-            texts=self.texts,
-            vintages=self.vintages,
-        )
 
 
 @dataclass(frozen=True)
@@ -135,29 +54,6 @@ class StoredFit:
     centres: Array | None
     noise: NoiseFit | None
     findings: tuple[Finding, ...]
-
-
-@dataclass
-class TableStore:
-    """The tables of a file, each once, with all columns that any fit draws on."""
-
-    tables: list[Table] = field(default_factory=list)
-    used: list[list[str]] = field(default_factory=list)
-
-    def place(self, table: Table, columns: Sequence[str]) -> int:
-        """The place of a table, of which some columns are drawn on."""
-        at = next((i for i, each in enumerate(self.tables) if each is table), None)
-        if at is None:
-            at = len(self.tables)
-            self.tables.append(table)
-            self.used.append([])
-        self.used[at] += [each for each in columns if each not in self.used[at]]
-        return at
-
-    @property
-    def stored(self) -> tuple[StoredTable, ...]:
-        """The tables as the file has them."""
-        return tuple(StoredTable.of(table, used) for table, used in zip(self.tables, self.used, strict=True))
 
 
 def stored(fit: Fitted, tables: TableStore) -> StoredFit:
@@ -220,7 +116,7 @@ def restored(record: StoredFit, tables: Sequence[Table]) -> Fitted:
         None if record.known_ahead is None else frozenset(record.known_ahead),
     )
     model, axis, scale = record.model, record.axis, record.scale
-    _check_axis(axis)
+    check_axis(axis)
     if record.source not in record.tables or len(record.states) != len(model.terms):
         raise _not_one()
     whole, end = information.tables[record.source].axis, axis.first + axis.n
@@ -273,12 +169,6 @@ def restored(record: StoredFit, tables: Sequence[Table]) -> Fitted:
         fit_at,
         record.series,
     )
-
-
-def _check_axis(axis: Axis) -> None:
-    """Refuse more periods than memory holds, before any is laid out."""
-    if not 0 < axis.n <= _MOST_PERIODS or abs(axis.first) > _MOST_PERIODS:
-        raise InputError(f"found {axis.n} periods from number {axis.first} on", "Save the model again.", key="axis")
 
 
 def _not_one() -> InputError:

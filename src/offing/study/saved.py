@@ -14,8 +14,8 @@ from pydantic import ValidationError
 from offing.base import InputError
 from offing.evaluation import DriverSelection  # noqa: F401  a file may hold one, which registers itself
 from offing.model import Model
+from offing.model.fit import Fit, SeriesFits, public
 from offing.model.fitted import Fitted
-from offing.model.model import Fit, SeriesFits, public
 from offing.model.saved import Saved, load_models, save_models
 from offing.outlook import linked
 from offing.study.error_messages import Place
