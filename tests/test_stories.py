@@ -263,7 +263,6 @@ FAULTS = {
         '[[adjustments]]\nspan = "2026-07"\npercent = 1\n',
         "an adjustment has no reason",
     ),
-    "a threshold beyond": ("[[chances]]\nthreshold = 9e9\n", "lies outside all 5,000 paths"),
 }
 
 

@@ -128,25 +128,20 @@ class Paths(Result, figure="adjusted.draw_paths"):
         total
             Whether the threshold is one of the total over all periods, a budget say, and not of single ones.
 
+        Returns
+        -------
+        Exceedance
+            Of a threshold beyond all paths it says that its chance is less than they can show.
+
         Raises
         ------
         InputError
-            If the threshold is no number, or lies outside all paths, where these cannot show the chance.
+            If the threshold is no number, or the side neither above nor below.
         """
         if side not in get_args(Side):
             raise InputError(f"found {side!r}", nearest(str(side), get_args(Side)), key="side")
         if isinstance(threshold, bool) or not np.isfinite(threshold):
             raise InputError(f"found {threshold!r}", "Give a number.", key="threshold")
-        values = self.values.sum(axis=1, keepdims=True) if total else self.values
-        low, high = float(values.min()), float(values.max())
-        if not low <= threshold <= high:
-            what = "totals" if total else "outcomes"
-            raise InputError(
-                f"{threshold:g} lies outside all {len(values):,} paths, whose {what} go from {number(low, 4)} to "
-                f"{number(high, 4)}",
-                "Give a threshold among them: beyond, its chance is below what they can show.",
-                key="threshold",
-            )
         return Exceedance(self, float(threshold), side, total)
 
     @property
@@ -324,11 +319,15 @@ class Exceedance(Result, figure="totals.draw_reach"):
         verb = "exceeds" if self.side == "above" else "falls below"
         chance = _chance(self.in_any, len(self._values))
         mean = f"where it does, by {number(self.shortfall_if)}{unit} on average"
+        if not self.in_any:
+            mean = f"none of {len(self._values):,} paths does"
         if self.total:
             return f"The total of {self.paths.axis.spell()} {verb} {what} with {chance} chance; {mean}."
         likely = int(np.argmax(self.by_period.to_numpy()))
         label, unit_of_time = self.paths.axis.labels()[likely], self.paths.axis.frequency.unit
         there = _chance(float(self.by_period.iloc[likely]), len(self._values))
+        if not self.in_any:
+            return f"{self.paths.label} {verb} {what} in some {unit_of_time} with {chance} chance: {mean}."
         return (
             f"{self.paths.label} {verb} {what} in some {unit_of_time} with {chance} chance, most likely in {label} "
             f"({there}); what lies beyond adds up to {number(self.shortfall)}{unit} on average."
