@@ -488,3 +488,72 @@ def test_a_saved_study_holds_no_address(study, run_cli, tmp_path):
     text = (study / "m.json").read_text()
     assert "secret-harbour" not in text + ran.out
     assert run_cli("forecast", study / "m.json").out == run_cli("forecast", study / "study.toml").out
+
+
+def forms():
+    """Models with forms of drivers, trends and seasons that no specimen has, with data and what a forecast needs."""
+    data = weekly(ALL)
+    driver = {
+        "smooth curve": {"curve": "smooth"},
+        "rising curve": {"curve": "falling"},
+        "estimated base": {"above": "estimated"},
+        "two bases": {"above": 21.0, "below": 19.0},
+        "saturation": {"saturation": "estimated"},
+        "carried over": {"carry_over": "estimated"},
+        "a power": {"transform": [{"power": "estimated", "between": [0.3, 2.0]}]},
+        "an index": {"transform": [{"index": "2023"}]},
+        "a group": {"shrink_with": "prices", "lags": [0, 1]},
+        "bounds": {"at_most": -1.0, "at_least": -5.0},
+        "an expectation": {"expected": -3.0, "give_or_take": 1.0},
+        "half of the mean": {"reference": 19.0},
+    }
+    found = {name: (of.Model("sold", [of.Driver("fare", **stated)]), data) for name, stated in driver.items()}
+    found["stochastic"] = (of.Model("sold", [of.Trend(form="stochastic", slope="stochastic"), of.Driver("fare")]), data)
+    found["decay"] = (
+        of.Model("sold", [of.Event("works", dates="2023-05-01", form="decay", half_life="estimated")]),
+        data,
+    )
+    smooth = [of.Treat("fare", smooth=3, centred=True), of.Treat("sold", outliers="replace")]
+    found["treated"] = (of.Model("sold", [of.Driver("fare")], treatments=smooth), data)
+    found["recent"] = (of.Model("sold", [of.Driver("fare")], half_life=40.0, covariance="newey-west"), data)
+    found["robust"] = (of.Model("sold", [of.Driver("fare")], loss="tukey"), data)
+    found["growth"] = (of.Model("sold", [of.Driver("fare")], transform=["growth"]), data)
+    found["seasonal noise"] = (of.Model("sold", errors="ar", seasonal_lag=4, order="chosen"), data)
+    months = pd.period_range("2012-01", periods=150, freq="M")
+    wander = np.cumsum(np.random.default_rng(8).normal(size=150))
+    table = of.read(pd.DataFrame({"orders": wander}, months))
+    quarters = of.read(
+        pd.DataFrame({"sold": 50.0 + wander[2::3] + wander[1::3]}, pd.period_range("2012Q1", periods=50, freq="Q"))
+    )
+    for weights in ("beta", "polynomial", "smooth", "free"):
+        term = of.Driver("fast.orders", span=6, skip=3, weights=weights)
+        found[f"{weights} weights"] = (of.Model("slow.sold", [term]), {"slow": quarters, "fast": table})
+    return found
+
+
+@pytest.mark.parametrize("kind", forms())
+def test_every_form_comes_back(kind, tmp_path):
+    model, data = forms()[kind]
+    whole = isinstance(data, dict)
+    fit = model.fit(data if whole else data.iloc[:OLD])
+    fit.save(tmp_path / "m.json")
+    loaded = of.load(tmp_path / "m.json")
+    plan = None if whole else data.iloc[OLD:].drop(columns="sold")
+    horizon = 1 if whole else 10
+    assert str(loaded) == str(fit)
+    assert loaded.details == fit.details
+    np.testing.assert_array_equal(every_number(loaded, plan, horizon), every_number(fit, plan, horizon))
+    if whole:
+        return
+    for change in ("apply", "update", "refit"):
+        results = []
+        for each in (fit, loaded):
+            try:
+                results.append(
+                    getattr(each, change)(data.iloc[OLD:140])
+                    .forecast(5, plan=data.iloc[140:].drop(columns="sold"))
+                    .table
+                )
+            except of.InputError as error:
+                results.append(pd.DataFrame({"error": [str(error)]}))
+        pd.testing.assert_frame_equal(*results)
