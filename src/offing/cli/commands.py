@@ -178,6 +178,18 @@ def draft(  # noqa: PLR0917  click gives every option by its name
     _echo(text)
 
 
+def _shown_options(command: Any) -> Any:
+    """Options of all commands that show the fits of a study."""
+    for each in (
+        click.option("--full", is_flag=True, help="Add standard errors, t, p, tests and shares of the terms."),
+        click.option("--as-of", help="A date: only what was known then counts."),
+        click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words."),
+        click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the results' files."),
+    ):
+        command = each(command)
+    return command
+
+
 def _saved_options(command: Any) -> Any:
     """Options of a command that takes a saved model as well."""
     for each in (
@@ -213,10 +225,7 @@ def _opened(
 
 @offing.command("fit")
 @click.argument("study", type=click.Path(path_type=Path))
-@click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the results' files.")
-@click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
-@click.option("--as-of", help="A date: only what was known then counts.")
-@click.option("--full", is_flag=True, help="Add standard errors, t, p, tests and shares of the terms.")
+@_shown_options
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), help="A file for the fits: NAME.model.json.")
 @click.option("--data", multiple=True, metavar="FILE", help="With a saved model: newer rows to fit as well.")
 @click.option("--update", is_flag=True, help="With --data: join the rows, and keep what else was learnt.")
@@ -252,10 +261,7 @@ def fit(  # noqa: PLR0917  click gives every option by its name
 
 @offing.command("forecast")
 @click.argument("study", type=click.Path(path_type=Path))
-@click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the results' files.")
-@click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
-@click.option("--as-of", help="A date: only what was known then counts.")
-@click.option("--full", is_flag=True, help="Add standard errors, t, p, tests and shares of the terms.")
+@_shown_options
 @_saved_options
 def forecast(  # noqa: PLR0917  click gives every option by its name
     study: Path,
@@ -287,10 +293,7 @@ def forecast(  # noqa: PLR0917  click gives every option by its name
     "the study file of an earlier forecast; archive, or archive:2026-06-01; or outcome, with --as-of.",
 )
 @click.option("--brief", is_flag=True, help="With --against: points instead of sentences.")
-@click.option("--out", type=click.Path(path_type=Path, file_okay=False), help="Folder for the results' files.")
-@click.option("--json", "as_json", is_flag=True, help="Print one JSON text instead of words.")
-@click.option("--as-of", help="A date: only what was known then counts.")
-@click.option("--full", is_flag=True, help="Add standard errors, t, p, tests and shares of the terms.")
+@_shown_options
 @_saved_options
 def explain(  # noqa: PLR0917  click gives every option by its name
     study: Path,

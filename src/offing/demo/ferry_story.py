@@ -5,8 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
 
-from offing.demo.ferry import RIVAL, ferry, forecast_only, month_before, weeks_after
+from offing.demo.ferry import RIVAL, World, ferry, forecast_only, month_before, weeks_after
 from offing.demo.guide import Guide, Say, packaged
 from offing.demo.messy import messy_tables
 from offing.drafting import Draft
@@ -53,18 +54,8 @@ def run_ferry(folder: Path, say: Say) -> Study:
         "truth.csv": (world.truth, "the effects that the data were made with"),
     }
     study = guide.open(f"{len(world.history)} weeks of ferry tickets of the Tern Islands", "study.toml", tables)
-    before = Bundle()
-    for name, frame in zip(("tickets.csv", "plan.csv"), month_before(world), strict=True):
-        before.add(name, csv_text(frame.reset_index()))
-    before.add("island_days.csv", csv_text(world.days))
-    before.add("study.toml", forecast_only(packaged("study.toml")).replace('"forecasts', '"../forecasts'))
-    before.write(folder / "last-month")
-    after = Bundle()
-    for name, frame in zip(("tickets.csv", "plan.csv"), weeks_after(world), strict=True):
-        after.add(name, csv_text(frame.reset_index()))
-    after.add("island_days.csv", csv_text(world.days))
-    after.add("study.toml", forecast_only(packaged("study.toml")).replace('"forecasts', '"../forecasts'))
-    after.write(folder / "next-month")
+    for name, frames in (("last-month", month_before(world)), ("next-month", weeks_after(world))):
+        _month(world, frames).write(folder / name)
     Bundle(messy_tables(world)).write(folder / "raw")
     say("     last-month       tickets, plan and study as they were four weeks before")
     say("     next-month       the same eight weeks later; a rival's ferry has started in the third of them")
@@ -127,6 +118,16 @@ def run_ferry(folder: Path, say: Say) -> Study:
         }
     )
     return study
+
+
+def _month(world: World, frames: tuple[pd.DataFrame, pd.DataFrame]) -> Bundle:
+    """The study's files as they are in another month, with the same archive."""
+    files = Bundle()
+    for name, frame in zip(("tickets.csv", "plan.csv"), frames, strict=True):
+        files.add(name, csv_text(frame.reset_index()))
+    files.add("island_days.csv", csv_text(world.days))
+    files.add("study.toml", forecast_only(packaged("study.toml")).replace('"forecasts', '"../forecasts'))
+    return files
 
 
 def _kept(study: Study, folder: Path) -> list[str]:
