@@ -14,8 +14,10 @@ from offing.engine.least_squares import Estimate
 #: How the chance of a false alarm over the whole time is shared out among level, coefficients and spread: 4 % together,
 #: so that what no simulation counts, such as a dynamic that is learnt a little too weak, keeps it below 5 %.
 LEVEL_SHARE, COEFFICIENT_SHARE, SPREAD_SHARE = 0.02, 0.012, 0.008
-#: Paths from which the bounds are read: the chance of a false alarm of 1.5 % then has a standard error of 0.1 %.
-_PATHS = 10_000
+#: Paths from which bounds are read, fewer of many periods: a chance of 2 % has a standard error of 0.1 or 0.2 %.
+_PATHS, _FEWER, _MANY = 10_000, 4_000, 100
+#: Every length up to this is looked at; longer stretches overlap so much that each is 5 % longer than the last.
+_EVERY, _LONGER = 64, 1.05
 _SEED = 20_261_129
 #: A stretch of one residual is an outlier, and no change.
 _LEAST = 2
@@ -60,6 +62,14 @@ class Scan:
         return start, start + int(np.flatnonzero(self.statistic[start:] > bound)[0])
 
 
+def _lengths(m: int, least: int = _LEAST) -> list[int]:
+    """The lengths of stretches that are looked at among m residuals."""
+    found = list(range(least, min(m, _EVERY) + 1))
+    while found and found[-1] < m:
+        found.append(min(int(np.ceil(found[-1] * _LONGER)), m))
+    return found
+
+
 def scan_sums(residuals: Array, weights: Array | None = None) -> Scan:
     """Sums of residuals times weights (m,) over all stretches that end at each place, in standard deviations.
 
@@ -73,7 +83,7 @@ def scan_sums(residuals: Array, weights: Array | None = None) -> Scan:
         first = np.concatenate([[0.0], np.cumsum(weights)])
         squares = np.concatenate([[0.0], np.cumsum(np.square(weights))])
         products = np.concatenate([[0.0], np.cumsum(weights * residuals)])
-    for length in range(_LEAST, m + 1):
+    for length in _lengths(m):
         own = sums[length:] - sums[:-length]
         if weights is None:
             value = np.abs(own) / np.sqrt(length)
@@ -100,7 +110,7 @@ def scan_spread(residuals: Array) -> Scan:
     best, start = np.zeros(m), np.zeros(m, dtype=np.intp)
     sums = np.concatenate([[0.0], np.cumsum(residuals)])
     squares = np.concatenate([[0.0], np.cumsum(np.square(residuals))])
-    for length in range(_SHORTEST, m + 1):
+    for length in _lengths(m, _SHORTEST):
         value = _wild(sums, squares, length)
         places = np.arange(length - 1, m)
         better = value > best[places]
@@ -134,17 +144,17 @@ def bounds(periods: int, dof: float, coefficients: int, doubt: float = 0.0) -> B
     dynamics are known as well as they are: with a standard error of these, the `doubt`, residuals are a little alike.
     Several `coefficients` share their part alike.
     """
-    generator = np.random.default_rng(_SEED)
-    noise = generator.standard_normal((_PATHS, periods))
+    generator, count = np.random.default_rng(_SEED), _PATHS if periods <= _MANY else _FEWER
+    noise = generator.standard_normal((count, periods))
     if doubt:
-        share = np.clip(doubt * generator.standard_normal(_PATHS), -0.9, 0.9)
+        share = np.clip(doubt * generator.standard_normal(count), -0.9, 0.9)
         for t in range(1, periods):
             noise[:, t] += share * noise[:, t - 1]
-    noise *= np.sqrt(dof / generator.chisquare(dof, _PATHS))[:, None]
-    largest, wildest = np.zeros(_PATHS), np.zeros(_PATHS)
-    sums = np.concatenate([np.zeros((_PATHS, 1)), np.cumsum(noise, axis=1)], axis=1)
-    squares = np.concatenate([np.zeros((_PATHS, 1)), np.cumsum(np.square(noise), axis=1)], axis=1)
-    for length in range(_LEAST, periods + 1):
+    noise *= np.sqrt(dof / generator.chisquare(dof, count))[:, None]
+    largest, wildest = np.zeros(count), np.zeros(count)
+    sums = np.concatenate([np.zeros((count, 1)), np.cumsum(noise, axis=1)], axis=1)
+    squares = np.concatenate([np.zeros((count, 1)), np.cumsum(np.square(noise), axis=1)], axis=1)
+    for length in _lengths(periods):
         own = np.abs(sums[:, length:] - sums[:, :-length]).max(axis=1) / np.sqrt(length)
         largest = np.maximum(largest, own)
         if length >= _SHORTEST:
