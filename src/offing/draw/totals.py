@@ -131,7 +131,7 @@ def draw_reach(result: Exceedance) -> Picture:
         edgecolor=WARM,
         lw=0.5,
         hatch="//",
-        label=f"{result.side} the threshold",
+        label=f"{result.side} the threshold" if beyond.any() else None,
     )
     axes.axvline(result.threshold, color=INK, lw=1.8, label=f"threshold {number(result.threshold, 4)}")
     mean = float(paths.mean.sum())
