@@ -142,7 +142,7 @@ def test_there_is_no_way_around_the_door():
                 if name == "Fit":
                     fitting.add(path.relative_to(src).as_posix())
     assert cutting == {"tables/information.py", "tables/point_in_time.py"}
-    assert fitting == {"model/model.py"}
+    assert fitting == {"model/fit.py"}
 
 
 def test_a_screening_keeps_to_the_study_s_origin(tmp_path):
