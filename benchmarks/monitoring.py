@@ -51,7 +51,7 @@ def rates(kind: str, change: str, within: int, seeds: range, noise: float = 0.0)
 
 
 def main(count: int = 400, first: int = 0) -> None:
-    """Print each rate of so many streams, from the `first` seed on, beside what is wanted."""
+    """Print each rate of `count` streams, from the `first` seed on, beside what is wanted."""
     seeds = range(first, first + count)
     for kind, (_, watched, _) in KINDS.items():
         for noise in (0.0, 0.4):

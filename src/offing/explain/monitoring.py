@@ -42,7 +42,7 @@ _MOST = 400
 #: Coefficients that are watched: with more each one's bound is so far that none would pass it.
 _COEFFICIENTS = 12
 #: Beside a wider spread sums are soon large as well: a step or an effect is one if it explains this much more, in twice
-#: the log-likelihood, of at least so many errors. These are three standard deviations, as the stretch was picked.
+#: the log-likelihood, of at least four errors. Nine is three standard deviations, as the stretch was picked.
 _CLEAR, _FEWEST = 9.0, 4
 
 

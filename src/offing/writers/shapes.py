@@ -14,7 +14,7 @@ from offing.base import InputError, nearest
 from offing.tables.sources import text_cells
 
 _KEYS = ["series", "model", "scenario", "origin"]
-#: A column of a sample that stands for so many periods ahead: 1, h1, F12, step 3.
+#: A column of a sample that stands for a number of periods ahead: 1, h1, F12, step 3.
 _HORIZON = re.compile(r"(?:[^\W\d]+[ _.-]?)?(\d{1,5})")
 
 
