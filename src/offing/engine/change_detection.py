@@ -138,7 +138,7 @@ class Bounds:
 
 @lru_cache(maxsize=32)
 def bounds(periods: int, dof: float, coefficients: int, doubt: float = 0.0) -> Bounds:
-    """Bounds of the scans over a number of periods, with noise whose variance was estimated with `dof` degrees of freedom.
+    """Bounds of the scans over a number of periods, with a variance of the noise that has `dof` degrees of freedom.
 
     Read from seeded simulations, which count that all stretches are looked at, and that the noise's variance and its
     dynamics are known as well as they are: with a standard error of these, the `doubt`, residuals are a little alike.
