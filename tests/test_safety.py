@@ -182,6 +182,21 @@ def test_ctrl_c_on_the_command_line_ends_with_results(tmp_path):
     assert ("It was interrupted" in out and whole(tmp_path / "out")) or "Aborted" in err or run.returncode == 0
 
 
+def test_an_error_that_came_of_ctrl_c_is_no_fault(monkeypatch, run_cli, study):
+    """What is just being loaded may answer an interrupt with an error of its own."""
+
+    def interrupted(*_, **__):
+        try:
+            raise KeyboardInterrupt
+        except KeyboardInterrupt:
+            raise RuntimeError("half loaded")  # noqa: B904  as such code does
+
+    monkeypatch.setattr("offing.study.open_study", interrupted)
+    ran = run_cli("fit", study)
+    assert "Aborted" in ran.err
+    assert "fault of Offing" not in ran.err
+
+
 def test_names_cannot_steer_a_terminal(study, run_cli):
     hostile = "red \\u001b[31m \\u009b2J \\u202e up"
     study.write_text(STUDY.format(title=hostile))

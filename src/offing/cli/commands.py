@@ -31,14 +31,25 @@ class _Commands(click.Group):
             return super().invoke(ctx)
         except (click.ClickException, click.exceptions.Exit, click.Abort, BrokenPipeError):
             raise  # a reader that has seen enough, such as head, is no fault: the command ends without a word
-        except Exception as error:  # noqa: BLE001  the outermost guard: no user has to read a trace
+        except Exception as error:
             from offing.base import InputError  # noqa: PLC0415
 
             if isinstance(error, InputError):
                 _echo(f"Error: {error}", err=True)
                 sys.exit(2)
+            if _interrupted(error):
+                raise click.Abort from error
             _echo(_fault(error, ctx.params.get("trace")), err=True)
             sys.exit(1)
+
+
+def _interrupted(error: BaseException | None) -> bool:
+    """Whether an error came of Ctrl-C, which code that was just being loaded may turn into another one."""
+    while error is not None:
+        if isinstance(error, KeyboardInterrupt):
+            return True
+        error = error.__cause__ or error.__context__
+    return False
 
 
 def _fault(error: Exception, trace: Path | None) -> str:
