@@ -105,6 +105,16 @@ def test_runs_at_once_wait_for_each_other(kind, tmp_path, request):
     assert len(of.archive(place).table) == 7
 
 
+def test_an_archive_takes_several_series_again_and_again(tmp_path):
+    rows = pd.concat([DATA.assign(port=port, sold=DATA["sold"] * size) for port, size in (("N", 1.0), ("S", 2.0))])
+    rows = rows.rename_axis("month").reset_index().astype({"month": str})
+    fits = of.Model("sold", [of.Trend()]).fit_each(of.read(rows, id="port"))
+    kept = of.archive(tmp_path / "kept.sqlite")
+    for horizon in (2, 3):
+        assert kept.append([fit.forecast(horizon) for fit in fits.values()]) == 2
+    np.testing.assert_array_equal(kept.forecast(series="S").mean, fits["S"].forecast(3).mean)
+
+
 def test_archives_that_cannot_be_used_say_so(tmp_path, monkeypatch):
     ahead = forecast_from(36)
     of.archive(tmp_path / "whole.sqlite").append(ahead)

@@ -124,11 +124,13 @@ class Archive(Result, figure="archived.draw_archive"):
         made = [archived(each) for each in several]
         with self.tables.adding() as connection:
             there = known_ids(connection)
-            other = connection.execute(sa.select(FORECASTS.c.target, FORECASTS.c.unit).limit(1)).first()
-            own = {(each.target.removesuffix(f", {each.series}"), each.unit) for each in made}
-            if other is not None and own - {(other.target, other.unit)}:
+            columns = (FORECASTS.c[name] for name in ("target", "unit", "series"))
+            other = connection.execute(sa.select(*columns).limit(1)).first()
+            wrong = [] if other is None else [each for each in made if _target(each) != _target(other)]
+            if wrong:
+                kept, own = _named(*_target(other)), _named(*_target(wrong[0]))
                 raise InputError(
-                    f"it is an archive of {_named(*other)}, and the forecast is of {_named(*min(own))}",
+                    f"it is an archive of {kept}, and the forecast is of {own}",
                     "Give each target an archive of its own.",
                     file=self.tables.name,
                     key="archive",
@@ -229,13 +231,18 @@ def _instant(moment: object, frequency: Any) -> int:
         ) from error
 
 
+def _target(each: Any) -> tuple[str, str]:
+    """The target of a forecast, whichever series it is of, and its unit."""
+    return str(each.target).removesuffix(f", {each.series}"), str(each.unit)
+
+
 def _named(target: str, unit: str) -> str:
     return f"'{target}'" + (f" in {unit}" if unit else "")
 
 
 def archived(ahead: Forecast | Archivable) -> ArchivedForecast:
     """A forecast as an archive keeps it, made now."""
-    now = datetime.now(UTC).isoformat(timespec="seconds")
+    now = datetime.now(UTC).isoformat(timespec="microseconds")
     rows = forecast_rows(ahead) if isinstance(ahead, Forecast) else ahead.contract_rows
     model, scenario = str(rows["model"].iloc[0]), str(rows["scenario"].iloc[0])
     return as_archived(ahead, rows, model=model, scenario=scenario, made_at=now, version=versions()["offing"])
