@@ -126,7 +126,7 @@ class Monitoring(Result, figure="monitoring.draw_monitoring"):
             if steps:
                 total = sum(float(step.amount[0]) for step in steps)
                 amount = f"{signed(total)} {self.fit.sum_unit}".rstrip()
-                lines.append(f"Drivers that came otherwise than the forecast took them changed its total by {amount}.")
+                lines.append(f"Drivers turned out other than the forecast assumed, which moved its total by {amount}.")
             lines += [self.drivers.said(step) for step in steps[:3]]
         return "\n".join(lines)
 
