@@ -10,8 +10,11 @@ import numpy as np
 from offing.base import Finding, InputError, count, nearest
 from offing.base.arrays import Array
 from offing.calendar import Axis
+from offing.engine.expressions import Words
 from offing.tables import View
+from offing.terms.formulas import Rows, Summand
 from offing.terms.term import Block, Readout, Reference, Term, Written
+from offing.terms.transform_step import input_of
 
 #: Levels seen less often than this on average make a column that separates rows and explains nothing.
 _OFTEN = 3.0
@@ -147,6 +150,16 @@ class Category(Term):
             Written(f"{self.name}: {level}", value, f"1 where '{self.data}' is '{level}', else 0")
             for level, value in zip(state.levels, effects.tolist(), strict=True)
         ]
+
+    def summands(self, view: View, rows: Rows, state: CategoryState, beta: Array) -> list[Summand]:
+        """The effect of every level, where it stands; of an unseen word what each has in the average."""
+        effects, column = self._spans(state) @ beta, input_of(view, self.data)
+        found = []
+        for level, often, effect in zip(state.levels, state.counts, effects.tolist(), strict=True):
+            other = None if self.unseen == "refuse" else often / sum(state.counts)
+            here = {each: float(each == level) for each in state.levels}
+            found.append(Summand(f"{self.name}: {level}", effect, Words(column, here, other)))
+        return found
 
     def first_unknown(self, view: View, axis: Axis) -> tuple[str, Axis] | None:
         """The first period without a word."""

@@ -10,6 +10,7 @@ import numpy as np
 from offing.base import InputError
 from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency
+from offing.engine.expressions import Call, Earlier, Expression, added
 from offing.tables import View
 from offing.terms.transform_step import Series, Step, positive
 
@@ -30,6 +31,10 @@ class Difference(Step):
         """X less its earlier value."""
         return series(axis) - series(axis.shifted(-self.lags(axis.frequency)[1]))
 
+    def formula(self, x: Expression, series: Series, view: View, axis: Axis) -> Expression:
+        """X less its earlier value."""
+        return x - Earlier(x, self.lags(axis.frequency)[1])
+
 
 @dataclass(frozen=True)
 class LogDifference(Step):
@@ -47,6 +52,10 @@ class LogDifference(Step):
         now, before = (positive(series(each), each, "logarithm") for each in (axis, axis.shifted(-1)))
         return np.asarray(100.0 * (np.log(now) - np.log(before)))
 
+    def formula(self, x: Expression, series: Series, view: View, axis: Axis) -> Expression:
+        """100 (ln x − ln of the period before)."""
+        return 100.0 * (Call("ln", x) - Call("ln", Earlier(x, 1)))
+
 
 @dataclass(frozen=True)
 class Growth(Step):
@@ -63,6 +72,10 @@ class Growth(Step):
         """100 (x / x a year before − 1)."""
         earlier = axis.shifted(-axis.frequency.year_back)
         return 100.0 * (series(axis) / positive(series(earlier), earlier, "growth") - 1.0)
+
+    def formula(self, x: Expression, series: Series, view: View, axis: Axis) -> Expression:
+        """100 (x / x a year before − 1)."""
+        return 100.0 * (x / Earlier(x, axis.frequency.year_back) - 1.0)
 
 
 @dataclass(frozen=True)
@@ -86,6 +99,11 @@ class Window(Step):
         longer = series(Axis(axis.frequency, axis.first - self.number + 1, axis.n + self.number - 1))
         sums = np.lib.stride_tricks.sliding_window_view(longer, self.number).sum(axis=1)
         return np.asarray(sums / self.number if self.mean else sums)
+
+    def formula(self, x: Expression, series: Series, view: View, axis: Axis) -> Expression:
+        """The sum of the values up to this one, or their mean."""
+        whole = added([Earlier(x, back) if back else x for back in range(self.number)])
+        return whole / self.number if self.mean else whole
 
 
 @dataclass(frozen=True)
@@ -116,6 +134,11 @@ class Standardised(Step):
         """(x − mean) / standard deviation."""
         own = self if self.centre is not None else self.learnt(series, view)
         return np.asarray((series(axis) - own.centre) / own.spread)  # type: ignore[attr-defined]
+
+    def formula(self, x: Expression, series: Series, view: View, axis: Axis) -> Expression:
+        """(x − mean) / standard deviation."""
+        own = self if self.centre is not None else self.learnt(series, view)
+        return (x - own.centre) / own.spread  # type: ignore[attr-defined,no-any-return]
 
 
 def season_of(frequency: Frequency) -> int:

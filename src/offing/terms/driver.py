@@ -12,19 +12,28 @@ import numpy as np
 from offing.base import InputError, count
 from offing.base.arrays import Array
 from offing.calendar import Axis, holding
+from offing.engine.expressions import Earlier, Expression
 from offing.tables import View
 from offing.terms.coefficient_constraints import check_constraints, constraints_of, usual_change
+from offing.terms.driver_formulas import (
+    brought_over,
+    formed,
+    looked_back,
+    own_periods,
+    transformed_formula,
+    weighted_formula,
+)
 from offing.terms.driver_options import StatedDriver
 from offing.terms.driver_validation import check_forms, check_reference
+from offing.terms.formulas import Rows, Summand
 from offing.terms.frequency_conversion import (
+    base_series,
     check_crossing,
     check_lags,
     check_ways,
-    combined,
     first_gone,
     native,
     own_part,
-    spread,
 )
 from offing.terms.lag_weights import LagWeights, check_weights
 from offing.terms.power_transforms import Log
@@ -474,7 +483,7 @@ class Driver(StatedDriver):
             ]
         texts = []
         theta = beta[len(block.names) :]
-        theta = np.array([theta[1] + theta[0], theta[1]]) if self._ordered else theta
+        theta = self._shapes_at(theta)
         lags: Sequence[int] = self.lags if not any(state.estimated) else (0,)
         for lag in lags:
             rest = iter(theta.tolist())
@@ -545,12 +554,60 @@ class Driver(StatedDriver):
         return lambda each: evaluate(self._base(view), steps, view, each)
 
     def _base(self, view: View) -> Series:
-        """The driver's values on periods of its own frequency, or of the target's, before any transformation."""
-        if self.combine is not None:
-            return combined(view, self.data, self.combine)
-        if self.between is not None:
-            return spread(self, view)
-        return lambda axis: view.known(self.data, axis).values
+        return base_series(self, view)
+
+    def looks_back(self, view: View) -> int:
+        """Its lags, and what its transformations look at before these."""
+        return looked_back(self, self.steps, view.rows.frequency)
+
+    def own_periods(self, view: View, whole: Axis) -> Axis | None:
+        """The periods of its own frequency, where that is another one."""
+        return own_periods(self, view, whole)
+
+    def summands(self, view: View, rows: Rows, state: DriverState, beta: Array) -> list[Summand]:
+        """Its values as they act at each lag, step by step as the block computes them."""
+        base, steps = self._base(view), state.steps or self.steps
+        fixed = "" if self.pattern is None else f"'{self.name}' follows its values, along the pattern as it is exported"
+        if self.weights is not None:
+            own = weighted_formula(self, view, rows, steps, base, beta=beta)
+            return [Summand(f"{self.stem}: weighted lags", 1.0, own)]
+        x = transformed_formula(brought_over(self, view, rows, base), steps, base, view, rows.whole)
+        if state.smooth is not None:
+            return [Summand(f"{self.stem}: curve", 1.0, state.smooth.formula(x, beta))]
+        block = self.block(view, rows.axis, state)
+        if self.lag_degree is not None:
+            effects = block.readout.matrix @ beta  # type: ignore[union-attr]
+            return [
+                Summand(name, effect, Earlier(x, lag) if lag else x)
+                for name, effect, lag in zip(
+                    block.readout.names,  # type: ignore[union-attr]
+                    effects.tolist(),
+                    self.lags,
+                    strict=True,
+                )
+            ]
+        theta = self._shapes_at(beta[len(block.names) :])
+        first = min(state.first, rows.axis.first)
+        past = self.transformed(view, Axis(rows.axis.frequency, first, rows.axis.first - first), steps)
+        found: list[Expression] = []
+        for lag in self.lags if not any(state.estimated) else (0,):
+            rest = iter(theta.tolist())
+            for forms, shapes in zip(state.forms or ((),), state.shapes or ((),), strict=True):
+                at = [None if shape is None else next(rest) for shape in shapes]
+                value = formed(x, forms, at, past, rows.lead)
+                found.append(Earlier(value, lag) if lag else value)
+        if self._carries_in:
+            free = [shape is not None for shape in state.shapes[0]]
+            left = carried_in(state.forms[0], free, theta, np.asarray(rows.axis.ordinals - state.first + 1.0))[0]
+            found.append(rows.facts(block.names[-1], left))
+        return [
+            Summand(name, value, each, fixed)
+            for name, value, each in zip(block.names, beta.tolist(), found, strict=False)
+        ]
+
+    def _shapes_at(self, theta: Array) -> Array:
+        """The shapes of its forms, from the parameters that are estimated: of two bases these are in their order."""
+        return np.array([theta[1] + theta[0], theta[1]]) if self._ordered else theta
 
     def _weighted_state(self, view: View, state: DriverState) -> DriverState:
         """The state of weights over lags, which need values in a row."""

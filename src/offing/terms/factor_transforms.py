@@ -11,8 +11,9 @@ from offing.base import InputError
 from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency
 from offing.calendar.axis import instant_of
+from offing.engine.expressions import Constant, Expression
 from offing.tables import View
-from offing.terms.transform_step import Factor, Series, positive, working_days
+from offing.terms.transform_step import Factor, Series, input_of, positive, working_days
 
 
 @dataclass(frozen=True)
@@ -31,6 +32,10 @@ class Times(Factor):
         """The number."""
         return np.full(axis.n, self.number)
 
+    def factor_formula(self, series: Series, view: View, axis: Axis) -> Expression:
+        """The number."""
+        return Constant(self.number)
+
 
 @dataclass(frozen=True)
 class Index(Factor):
@@ -42,6 +47,10 @@ class Index(Factor):
     def factor(self, series: Series, view: View, axis: Axis) -> Array:
         """100 over the mean of the base period."""
         return np.full(axis.n, 100.0 / base_mean(series, axis.frequency, self.base, "index"))
+
+    def factor_formula(self, series: Series, view: View, axis: Axis) -> Expression:
+        """The same number throughout."""
+        return Constant(100.0 / base_mean(series, axis.frequency, self.base, "index"))
 
 
 @dataclass(frozen=True)
@@ -63,14 +72,22 @@ class DivideBy(Factor):
 
     def factor(self, series: Series, view: View, axis: Axis) -> Array:
         """One over the other column, scaled."""
+        other = self._other(view)
+        return self._scale(other, axis) / other(axis)
 
-        def other(each: Axis) -> Array:
-            return positive(view.known(self.reference, each).values, each, "quotient", self.reference)
+    def factor_formula(self, series: Series, view: View, axis: Axis) -> Expression:
+        """The same of the other column."""
+        return self._scale(self._other(view), axis) / input_of(view, self.reference)
 
-        one = 1.0
-        if self.deflate:
-            one = 100.0 if self.base is None else base_mean(other, axis.frequency, self.base, "base")
-        return one / other(axis)
+    def _other(self, view: View) -> Series:
+        """The other column, which must be positive."""
+        return lambda each: positive(view.known(self.reference, each).values, each, "quotient", self.reference)
+
+    def _scale(self, other: Series, axis: Axis) -> float:
+        """What the other column is where it changes nothing."""
+        if not self.deflate:
+            return 1.0
+        return 100.0 if self.base is None else base_mean(other, axis.frequency, self.base, "base")
 
 
 @dataclass(frozen=True)

@@ -67,6 +67,15 @@ def spread(driver: StatedDriver, view: View) -> Series:
     return series
 
 
+def base_series(driver: StatedDriver, view: View) -> Series:
+    """The driver's values on periods of its own frequency, or of the target's, before any transformation."""
+    if driver.combine is not None:
+        return combined(view, driver.data, driver.combine)
+    if driver.between is not None:
+        return spread(driver, view)
+    return lambda axis: view.known(driver.data, axis).values
+
+
 def _counted(slow: Frequency, axis: Axis, skip: int) -> Array:
     """How many periods (n,) of the frequency of `axis` make up the slow one whose value each takes."""
     at = holding(slow, axis) - skip

@@ -12,8 +12,10 @@ import numpy as np
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
 from offing.calendar import Axis
+from offing.engine.expressions import Beyond, Expression, added
 from offing.tables import View
 from offing.terms.driver import Driver
+from offing.terms.formulas import Rows, Summand
 from offing.terms.season import Season
 from offing.terms.term import Block, Reference, Shaped, Term, Written
 from offing.terms.trend import Trend
@@ -202,6 +204,45 @@ class Interaction(Term):
             for k, (other, text) in enumerate(zip(names[1], texts, strict=True))
         ]
 
+    def looks_back(self, view: View) -> int:
+        """As far as either of its terms does."""
+        return max((term.looks_back(view) for term in self.parts), default=0)
+
+    def part_columns(
+        self, view: View, rows: Rows, state: tuple[Any, ...], theta: Array
+    ) -> tuple[tuple[list[Summand], list[Summand]], str]:
+        """The columns of both terms, and what of them does not follow its drivers."""
+        blocks, shapes = self.part_blocks(view, rows.axis, state), iter(theta.tolist())
+        found, fixed = [], ""
+        for term, own, block in zip(self.parts, state, blocks, strict=True):
+            watched = self.conditional and term is self.parts[1]
+            names = term.block(view, rows.axis, own).names if watched else block.names
+            count = len(block.curve.names) if isinstance(block.curve, Shaped) else 0
+            bent = [next(shapes) for _ in range(count)]
+            columns = []
+            for name, unit in zip(names, np.eye(len(names)), strict=True):
+                parts = [each for each in term.summands(view, rows, own, np.append(unit, bent)) if each.coefficient]
+                fixed = fixed or next((each.fixed for each in parts if each.fixed), "")
+                whole = added([_times(each.coefficient, each.expression) for each in parts])
+                columns.append(Summand(name, 1.0, whole))
+            if watched:
+                at = float(self.above if self.above is not None else self.below or 0.0)
+                met = Beyond(columns[0].expression, at, self.above is not None)
+                columns = [Summand(block.names[0], 1.0, met)]
+            found.append(columns)
+        return (found[0], found[1]), fixed
+
+    def summands(self, view: View, rows: Rows, state: tuple[Any, ...], beta: Array) -> list[Summand]:
+        """The products of the columns of both terms."""
+        m, p = (len(block.names) for block in self.part_blocks(view, rows.axis, state))
+        (first, second), fixed = self.part_columns(view, rows, state, beta[m * p :])
+        values = beta[: m * p].reshape(m, p)
+        return [
+            Summand(f"{a.name} x {b.name}", float(values[i, j]), a.expression * b.expression, fixed)
+            for i, a in enumerate(first)
+            for j, b in enumerate(second)
+        ]
+
     def needs(self) -> tuple[str, ...]:
         """What both terms look at."""
         return tuple(dict.fromkeys(column for term in self.parts for column in term.needs()))
@@ -228,6 +269,10 @@ class Interaction(Term):
     def reference_on(self, view: View, axis: Axis, state: tuple[Any, ...]) -> Reference:
         """The product of both references; where one is a mean over the fit's rows, the fit knows it."""
         return Reference(None)
+
+
+def _times(number: float, expression: Expression) -> Expression:
+    return expression if number == 1.0 else number * expression
 
 
 def multiplied(first: Array, second: Array) -> Array:

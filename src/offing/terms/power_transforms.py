@@ -10,8 +10,10 @@ import numpy as np
 from offing.base import InputError
 from offing.base.arrays import Array
 from offing.calendar import Axis
+from offing.engine.expressions import Call, Constant, Expression
+from offing.engine.expressions import Extreme as Limit
 from offing.tables import View
-from offing.terms.transform_step import Series, Step, positive
+from offing.terms.transform_step import Series, Step, input_of, positive
 
 
 @dataclass(frozen=True)
@@ -24,6 +26,10 @@ class Log(Step):
     def apply(self, series: Series, view: View, axis: Axis) -> Array:
         """Ln x."""
         return np.asarray(np.log(positive(series(axis), axis, "logarithm")))
+
+    def formula(self, x: Expression, series: Series, view: View, axis: Axis) -> Expression:
+        """Ln x."""
+        return Call("ln", x)
 
 
 @dataclass(frozen=True)
@@ -42,6 +48,10 @@ class Power(Step):
         """X to the power."""
         return power(series(axis), self.exponent, axis)
 
+    def formula(self, x: Expression, series: Series, view: View, axis: Axis) -> Expression:
+        """X to the power."""
+        return x**self.exponent
+
 
 @dataclass(frozen=True)
 class EstimatedPower(Step):
@@ -54,6 +64,10 @@ class EstimatedPower(Step):
     def apply(self, series: Series, view: View, axis: Axis) -> Array:
         """The values as they are."""
         return series(axis)
+
+    def formula(self, x: Expression, series: Series, view: View, axis: Axis) -> Expression:
+        """The value as it is."""
+        return x
 
 
 @dataclass(frozen=True)
@@ -72,6 +86,10 @@ class Cap(Step):
     def apply(self, series: Series, view: View, axis: Axis) -> Array:
         """The values, those beyond the limit at the limit."""
         return np.asarray((np.minimum if self.upper else np.maximum)(series(axis), self.limit))
+
+    def formula(self, x: Expression, series: Series, view: View, axis: Axis) -> Expression:
+        """The value, or the limit."""
+        return Limit(not self.upper, x, Constant(self.limit))
 
 
 @dataclass(frozen=True)
@@ -94,6 +112,10 @@ class Extreme(Step):
         """The smaller or the larger; unknown where either is."""
         other = view.known(self.reference, axis).values
         return np.asarray((np.maximum if self.largest else np.minimum)(series(axis), other))
+
+    def formula(self, x: Expression, series: Series, view: View, axis: Axis) -> Expression:
+        """The larger or the smaller of both columns."""
+        return Limit(self.largest, x, input_of(view, self.reference))
 
 
 #: Powers beyond these have no use that a form would not serve better.

@@ -16,6 +16,7 @@ from scipy.special import expit
 from offing.base import InputError
 from offing.base.arrays import Array
 from offing.engine import running
+from offing.engine.expressions import Call, Carried, Constant, Expression, Extreme
 
 Number = float | Literal["estimated"]
 
@@ -79,6 +80,15 @@ class Hinge:
         soft = np.maximum(excess, 0.0) + self.width * np.log1p(np.exp(-np.abs(excess) / self.width))
         return soft, found
 
+    def formula(self, x: Expression, theta: float | None, before: Array) -> Expression:
+        """The same of a value `x`."""
+        base = Constant(float(self.base) if theta is None else theta)
+        excess = x - base if self.above else base - x
+        sharp = Extreme(True, excess, Constant(0.0))
+        if theta is None:
+            return sharp
+        return sharp + self.width * Call("ln", 1.0 + Call("exp", -1.0 * Call("abs", excess) / self.width))
+
 
 @dataclass(frozen=True)
 class CarryOver:
@@ -110,6 +120,10 @@ class CarryOver:
             slopes = slopes.copy()
             slopes[1:, place] += sums[:-1]
         return sums, running(slopes, (share,))
+
+    def formula(self, x: Expression, theta: float | None, before: Array) -> Expression:
+        """The sums, from what they were `before` (lead,)."""
+        return Carried(x, (float(self.share) if theta is None else theta,), before)
 
 
 @dataclass(frozen=True)
@@ -144,6 +158,10 @@ class Saturating:
             found[:, place] -= value / np.square(whole)
         return value / whole, found
 
+    def formula(self, x: Expression, theta: float | None, before: Array) -> Expression:
+        """The share of the most."""
+        return x / (x + (float(self.half) if theta is None else theta))
+
 
 @dataclass(frozen=True)
 class Powered:
@@ -173,6 +191,10 @@ class Powered:
         with np.errstate(divide="ignore", invalid="ignore"):
             slopes[:, place] += np.where(value == 0.0, 0.0, found * np.log(value))
         return found, slopes
+
+    def formula(self, x: Expression, theta: float | None, before: Array) -> Expression:
+        """The power."""
+        return x ** (0.5 * (self.lower + self.upper) if theta is None else theta)
 
 
 Form = Hinge | CarryOver | Saturating | Powered

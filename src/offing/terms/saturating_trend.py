@@ -10,8 +10,10 @@ from scipy.special import expit
 from offing.base import InputError
 from offing.base.arrays import Array
 from offing.calendar import Axis
+from offing.engine.expressions import Call, Constant, Expression
 from offing.tables import View
 from offing.terms.term import Block, Curve, Written
+from offing.terms.transform_step import input_of
 
 
 @dataclass(frozen=True)
@@ -86,6 +88,20 @@ class Saturation:
         text = f"ln({curve}{more})" if self.log else curve
         numbers = f"L = {limits[0]}, U = {limits[1]}, r = {rate:.12g}, m = {middle:.12g}"
         return [Written(name, 1.0, f"{text} with {numbers}; {time}")]
+
+    def formula(self, time: Expression, view: View, theta: Array) -> Expression:
+        """The curve of the years `time` since the first fitted period."""
+        middle, rate, *rest = theta.tolist()
+        low, high = (
+            Constant(rest.pop(0))
+            if limit.estimated
+            else Constant(limit.value)
+            if limit.value is not None
+            else input_of(view, limit.column)
+            for limit in (self.lower, self.upper)
+        )
+        curve = low + (high - low) / (1.0 + Call("exp", -rate * (time - middle)))
+        return Call("ln", curve + self.offset) if self.log else curve
 
     def _value(self, theta: Array, years: Array, limits: list[Array | None]) -> tuple[Array, Array]:
         middle, rate, *rest = theta.tolist()

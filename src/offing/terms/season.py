@@ -15,8 +15,10 @@ from offing.base import Finding, InputError, nearest
 from offing.base.arrays import Array
 from offing.calendar import CYCLES, Axis, Span, cycle_of, length_of, span_of
 from offing.calendar.axis import instant_of
+from offing.engine.expressions import Call
 from offing.tables import View
 from offing.terms.day_types import Kinds, Places, Positions, check_kinds
+from offing.terms.formulas import Rows, Summand
 from offing.terms.holiday_source import check_source, day_source
 from offing.terms.term import Block, Choice, FutureColumns, Readout, Reference, Term, Written, file_of
 
@@ -343,6 +345,17 @@ class Season(Term):
                     Written(f"{self.name}: {name}{since}{until}", value, f"{self._position(state, name)}{since}{until}")
                 )
         return found
+
+    def summands(self, view: View, rows: Rows, state: SeasonState, beta: Array) -> list[Summand]:
+        """Harmonics of the share of the cycle that is over; all else in numbers."""
+        if state.harmonics is None or state.changes or state.years or not state.whole:
+            return super().summands(view, rows, state, beta)
+        phase = rows.facts(f"{self.name}: share of the cycle", state.places.cycle.phases(rows.axis))
+        kept = self._kept(state, state.harmonics)
+        return [
+            Summand(f"{self.name}: {kind} {h}", value, Call("sin" if kind == "sin" else "cos", 2.0 * np.pi * h * phase))
+            for (kind, h), value in zip(kept, beta.tolist(), strict=True)
+        ]
 
     def _position(self, state: SeasonState, name: str) -> str:
         """What stands for a position or a harmonic."""

@@ -10,6 +10,7 @@ import numpy as np
 
 from offing.base import InputError
 from offing.base.arrays import Array
+from offing.engine.expressions import Constant, Expression, Extreme
 from offing.terms.term import Block, Readout
 
 Bend = Literal["smooth", "rising", "falling"]
@@ -75,6 +76,21 @@ class Smooth:
         found[:, 0] += self.low
         found[np.isnan(values)] = np.nan
         return np.asarray(found)
+
+    def formula(self, x: Expression, beta: Array) -> Expression:
+        """The curve at its coefficients: a cubic, what each knot adds to it, and the straight lines beyond the ends."""
+        q = self.spans @ beta + self.low * beta[0]
+        a, b, c, d = q[:-3], q[1:-2], q[2:-1], q[3:]
+        cubes = (d - 3.0 * c + 3.0 * b - a) / 6.0
+        u = Extreme(False, Extreme(True, (x - self.low) / self._step, Constant(0.0)), Constant(float(self.pieces)))
+        curve: Expression = float(a[0] + 4.0 * b[0] + c[0]) / 6.0 + 0.5 * float(c[0] - a[0]) * u
+        curve = curve + 0.5 * float(a[0] - 2.0 * b[0] + c[0]) * u**2.0 + float(cubes[0]) * u**3.0
+        for knot, change in enumerate(np.diff(cubes).tolist(), 1):
+            curve = curve + change * Extreme(True, u - float(knot), Constant(0.0)) ** 3.0
+        slopes = self._basis(np.array([self.low, self.high]))[1] @ q
+        low, high = float(slopes[0]), float(slopes[1])
+        below = Extreme(False, x - self.low, Constant(0.0))
+        return curve + low * below + high * Extreme(True, x - self.high, Constant(0.0))
 
     def said(self, beta: Array) -> str:
         """The curve at its coefficients, as the B-splines' own."""

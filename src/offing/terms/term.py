@@ -15,6 +15,7 @@ from offing.base import Finding, InputError, Keywords
 from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.tables import View
+from offing.terms.formulas import Rows, Summand
 
 #: Rows of results that are not terms; a term of this name could not be separated from them.
 RESERVED = ("baseline", "constant", "autoregressive error", "log bias correction", "adjustment")
@@ -290,6 +291,12 @@ class Term(Keywords, ABC):
         """The blocks whose product it is."""
         return (self.block(view, axis, state),)
 
+    def part_columns(
+        self, view: View, rows: Rows, state: Any, theta: Array
+    ) -> tuple[tuple[list[Summand], list[Summand]], str]:
+        """The columns of the terms whose product it is, and what of them does not follow its drivers."""
+        raise NotImplementedError(f"'{self.name}' is no product")
+
     def product(self, first: Block, second: Block) -> Block:
         """The block that the blocks of two parts make."""
         raise NotImplementedError(f"'{self.name}' is no product")
@@ -314,6 +321,32 @@ class Term(Keywords, ABC):
         """
         names = self.block(view, view.rows, state).names
         return [Written(name, value, "") for name, value in zip(names, beta.tolist(), strict=False)]
+
+    def looks_back(self, view: View) -> int:
+        """How many of the target's periods before its own a value of it needs."""
+        return 0
+
+    def own_periods(self, view: View, whole: Axis) -> Axis | None:
+        """The periods of another frequency that its values in the periods `whole` draw on."""
+        return None
+
+    def summands(self, view: View, rows: Rows, state: Any, beta: Array) -> list[Summand]:
+        """What it adds at its coefficients (m,), shape parameters last, as expressions of its drivers' columns.
+
+        A term that looks at no column adds what the calendar says, in numbers.
+        """
+        block = self.block(view, rows.axis, state)
+        m, columns, curve = len(block.names), block.columns, block.curve
+        if isinstance(curve, Shaped):
+            columns = curve.columns(beta[m:])[0]
+        fixed = f"{self.name} is given as values, and does not follow its columns" if self.needs() else ""
+        found = [
+            Summand(name, value, rows.facts(name, column), fixed)
+            for name, value, column in zip(block.names, beta.tolist(), columns.T, strict=False)
+        ]
+        if isinstance(curve, Curve):
+            found.append(Summand(str(self.name), 1.0, rows.facts(str(self.name), curve.value(beta[m:])[0]), fixed))
+        return found
 
     def reference_effect(self, view: View, state: Any, beta: Array) -> float:
         """The part of its coefficients (m,) that belongs to the constant of the equation."""

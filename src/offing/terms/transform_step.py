@@ -11,6 +11,7 @@ import numpy as np
 from offing.base import InputError
 from offing.base.arrays import Array
 from offing.calendar import Axis, Frequency, country_days
+from offing.engine.expressions import Expression, Facts, Input
 from offing.tables import View
 
 #: A series as a function of the periods that are wanted.
@@ -39,6 +40,10 @@ class Step(ABC):
     def apply(self, series: Series, view: View, axis: Axis) -> Array:
         """Transformed values (n,) on `axis`."""
 
+    @abstractmethod
+    def formula(self, x: Expression, series: Series, view: View, axis: Axis) -> Expression:
+        """The same on the periods of `axis`, as an expression of the value `x`; `series` are its numbers."""
+
     def lags(self, frequency: Frequency) -> tuple[int, ...]:
         """How many periods back it looks, 0 included."""
         return (0,)
@@ -59,9 +64,22 @@ class Factor(Step):
         """The values times the factor."""
         return series(axis) * self.factor(series, view, axis)
 
+    def formula(self, x: Expression, series: Series, view: View, axis: Axis) -> Expression:
+        """The value times the factor."""
+        return x * self.factor_formula(series, view, axis)
+
     @abstractmethod
     def factor(self, series: Series, view: View, axis: Axis) -> Array:
         """The factor (n,) of each period."""
+
+    def factor_formula(self, series: Series, view: View, axis: Axis) -> Expression:
+        """The factor as an expression."""
+        return Facts(self.said, self.factor(series, view, axis))
+
+
+def input_of(view: View, reference: str) -> Input:
+    """A column of data, by the name that is the same whichever way it is referred to."""
+    return Input(".".join(view.sources.find(reference)))
 
 
 def positive(values: Array, axis: Axis, what: str, column: str | None = None) -> Array:

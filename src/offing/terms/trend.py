@@ -14,7 +14,9 @@ from offing.base import Finding, InputError
 from offing.base.arrays import Array
 from offing.calendar import Axis
 from offing.calendar.axis import instant_of
+from offing.engine.expressions import Constant, Extreme, added
 from offing.tables import View
+from offing.terms.formulas import Rows, Summand
 from offing.terms.saturating_trend import Limit, Saturation, limit_of, saturating
 from offing.terms.stochastic import steps_ahead, stretches, walked
 from offing.terms.term import Block, Choice, FutureColumns, Readout, Reference, Term, WalkSteps, Written
@@ -382,6 +384,27 @@ class Trend(Term):
             Written(name, value, f"{text}; {value / rows.frequency.periods_a_year:.12g} a {unit}")
             for name, value, text in zip(block.names, beta.tolist(), texts, strict=False)
         ]
+
+    def summands(self, view: View, rows: Rows, state: TrendState, beta: Array) -> list[Summand]:
+        """Time in years with the slopes, powers of it, or the curve; the steps of a stochastic level in numbers."""
+        axis, years = rows.axis, rows.axis.frequency.periods_a_year
+        if self.form == "none" or self.wanders:
+            return super().summands(view, rows, state, beta)
+        time = rows.facts(f"{self.name}: years", (self._time(axis.ordinals, state) - state.first) / years)
+        if state.saturation is not None:
+            return [Summand(str(self.name), 1.0, state.saturation.formula(time, view, beta))]
+        names = self.block(view, axis, state).names
+        if self.form == "polynomial":
+            span = max(state.last - state.first, 1) / years
+            place, series = 2.0 / span * time - 1.0, np.append(0.0, beta)
+            series[0] = -np.polynomial.legendre.legval(-1.0, series)  # zero in the first fitted period
+            powers = np.polynomial.legendre.leg2poly(series)
+            parts = [
+                float(value) * place ** float(i) if i else Constant(float(value)) for i, value in enumerate(powers)
+            ]
+            return [Summand(str(self.name), 1.0, added(parts))]
+        since = [time, *(Extreme(True, time - (at - state.first) / years, Constant(0.0)) for at in state.knots)]
+        return [Summand(name, value, each) for name, value, each in zip(names, beta.tolist(), since, strict=True)]
 
     def _steps_written(
         self, view: View, state: TrendState, beta: Array, names: tuple[str, ...], year: str
