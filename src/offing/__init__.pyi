@@ -79,3 +79,5 @@ from .terms import register_term as register_term
 
 __version__: str
 __all__: list[str]
+from .writers.python_function import python_function as python_function
+from .writers.sql_query import sql_query as sql_query
