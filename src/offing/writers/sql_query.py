@@ -269,7 +269,7 @@ class _Query:
                 return self._across(expression, source, each)
             case Extreme(largest=largest, left=left, right=right):
                 # Half of the sum and the distance: unknown where either is, which the databases' own functions are not.
-                apart, both = func.abs(of(left) - of(right)), of(left) + of(right)
+                apart, both = func.abs(of(left) - of(right), type_=Double), of(left) + of(right)
                 return (both + apart) / 2.0 if largest else (both - apart) / 2.0
             case Beyond() | Words():
                 return self._chosen(expression, source, each)
@@ -278,9 +278,9 @@ class _Query:
             case Call(function="growth", of=inner):
                 x = of(inner)
                 near = 1.0 + x / 2.0 + x * x / 6.0 + x * x * x / 24.0
-                return case((func.abs(x) < 1e-4, near), else_=(func.exp(x) - 1.0) / x)
+                return case((func.abs(x) < 1e-4, near), else_=(func.exp(x, type_=Double) - 1.0) / x)
             case Call(function=function, of=inner):
-                named: Column = getattr(func, function)(of(inner))
+                named: Column = getattr(func, function)(of(inner), type_=Double)
                 return named
         raise TypeError(f"{type(expression).__name__} cannot be written in SQL")
 
@@ -306,7 +306,7 @@ class _Query:
         inner = self.written(expression.of, source, each)
         if isinstance(expression, Earlier):
             back = expression.rows
-            moved = func.lag(inner, back) if back >= 0 else func.lead(inner, -back)
+            moved = func.lag(inner, back, type_=Double) if back >= 0 else func.lead(inner, -back, type_=Double)
             return moved.over(order_by=source.c.n)
         start = source.c[self.facts[each.name][id(expression)][0]]
         return case((source.c.n > 0, inner * start), else_=start)
@@ -356,7 +356,7 @@ class _Query:
 
 def _arithmetic(sign: str, left: Column, right: Column) -> Column:
     if sign == "^":
-        return func.power(left, right)
+        return func.power(left, right, type_=Double)
     return {"+": left + right, "-": left - right, "*": left * right, "/": left / right}[sign]
 
 
