@@ -9,7 +9,8 @@ import numpy as np
 import pandas as pd
 
 import offing as of
-from offing.draw.style import INK, QUIET, TERMS, WARM, canvas, legend, styled
+from offing.base.palette import INK, QUIET, TERMS, WARM
+from offing.draw.style import canvas, legend, styled
 
 WORLDS, PAST, FUTURE, COLUMNS = 200, 120, 400, 8
 

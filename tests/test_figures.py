@@ -7,8 +7,9 @@ import pandas as pd
 import pytest
 
 import offing as of
+from offing.base.palette import FAN, INK, WARM
 from offing.draw.contributions import stacks
-from offing.draw.style import FAN, INK, WARM, png
+from offing.draw.style import png
 from offing.study import open_study
 
 

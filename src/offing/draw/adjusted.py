@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.axes import Axes
 
+from offing.base.palette import FAN, INK, QUIET, WARM
 from offing.base.text import in_units, number, percent
 from offing.calendar import Axis
-from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, legend, thousands, times_of
+from offing.draw.style import Picture, canvas, legend, thousands, times_of
 from offing.explain import AdjustedForecast, Paths, Solution
 from offing.model.fitted import Fitted
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 from offing.archiving.archive import Archive
 from offing.archiving.archived import ArchivedForecast
 from offing.base import count
+from offing.base.palette import FAN, QUIET, WARM
 from offing.base.text import in_units
-from offing.draw.style import FAN, QUIET, WARM, Picture, canvas, legend, thousands, times_of
+from offing.draw.style import Picture, canvas, legend, thousands, times_of
 from offing.model.forecast import AS_PLANNED
 
 #: Lines of more forecasts cannot be separated; the newest are drawn.

@@ -8,8 +8,9 @@ import numpy as np
 
 from offing.base import InputError
 from offing.base.arrays import Array
+from offing.base.palette import FAINT, INK, QUIET, TERMS
 from offing.base.text import number, percent, signed
-from offing.draw.style import FAINT, INK, QUIET, TERMS, Picture, canvas, short, thousands
+from offing.draw.style import Picture, canvas, short, thousands
 from offing.evaluation import Change, TermGain
 from offing.explain import Importance, TermTests, VarianceShares
 from offing.model import Effects, Elasticities

@@ -6,22 +6,10 @@ import numpy as np
 from matplotlib.ticker import MaxNLocator
 
 from offing.base import count
+from offing.base.palette import FAINT, FAN, INK, QUIET, TERMS, WARM
 from offing.base.text import in_units
 from offing.draw.judging import MOST_ROWS
-from offing.draw.style import (
-    FAINT,
-    FAN,
-    INK,
-    QUIET,
-    TERMS,
-    WARM,
-    Picture,
-    canvas,
-    grid,
-    legend,
-    short,
-    thousands,
-)
+from offing.draw.style import Picture, canvas, grid, legend, short, thousands
 from offing.evaluation import Calibration, Comparison
 from offing.evaluation.scoring import SCORES
 

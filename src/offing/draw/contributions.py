@@ -12,9 +12,10 @@ from numpy.typing import NDArray
 
 from offing.base import InputError
 from offing.base.arrays import Array
+from offing.base.palette import INK, PAPER, TERMS
 from offing.base.text import in_units, number
 from offing.calendar import Axis, Frequency, coarser_than
-from offing.draw.style import HATCHES, INK, PAPER, TERMS, Picture, canvas, legend, short, thousands
+from offing.draw.style import HATCHES, Picture, canvas, legend, short, thousands
 from offing.model import Contributions
 
 #: More bars than this cannot be separated at the usual width of a figure.

@@ -7,21 +7,10 @@ from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.ticker import MaxNLocator
 
+from offing.base.palette import FAN, INK, PAPER, QUIET, TERMS, WARM
 from offing.base.text import in_units, number, percent
 from offing.calendar import MONTHS
-from offing.draw.style import (
-    FAN,
-    INK,
-    PAPER,
-    QUIET,
-    TERMS,
-    WARM,
-    Picture,
-    canvas,
-    legend,
-    round_canvas,
-    thousands,
-)
+from offing.draw.style import Picture, canvas, legend, round_canvas, thousands
 from offing.explain import CycleShape
 from offing.explain.seasonal_cycle import Course
 

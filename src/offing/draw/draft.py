@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.axes import Axes
 
+from offing.base.palette import FAINT, FAN, INK, QUIET, TERMS, WARM
 from offing.base.text import in_units, number
 from offing.drafting import Draft
-from offing.draw.style import FAINT, FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, stacked, thousands, times_of
+from offing.draw.style import Picture, canvas, legend, stacked, thousands, times_of
 from offing.evaluation import Backtest
 
 #: Periods of the history that are shown at least: five years of months, so that the season is seen.

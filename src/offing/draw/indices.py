@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from offing.base.palette import FAINT, INK, PAPER, QUIET, TERMS, WARM
 from offing.base.text import percent, signed
-from offing.draw.style import FAINT, INK, PAPER, QUIET, TERMS, WARM, Picture, bare
+from offing.draw.style import Picture, bare
 from offing.explain import SeasonIndices
 
 #: More rows than this are reported in several columns of rows, up to as many as can be read.

@@ -11,20 +11,9 @@ from matplotlib.axes import Axes
 from matplotlib.ticker import MaxNLocator
 
 from offing.base import count
+from offing.base.palette import FAN, INK, QUIET, TERMS, WARM
 from offing.base.text import in_units, number, percent
-from offing.draw.style import (
-    FAN,
-    INK,
-    QUIET,
-    TERMS,
-    WARM,
-    Picture,
-    canvas,
-    grid,
-    legend,
-    short,
-    thousands,
-)
+from offing.draw.style import Picture, canvas, grid, legend, short, thousands
 from offing.evaluation import Backtest, ByHorizon, MemberWeights, Search, Timeline
 from offing.evaluation.scoring import SCORES
 

@@ -6,8 +6,9 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.ticker import MaxNLocator
 
+from offing.base.palette import FAN, INK, QUIET, WARM
 from offing.base.text import in_units
-from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, legend, stacked
+from offing.draw.style import Picture, canvas, legend, stacked
 from offing.explain import LagCurve
 
 

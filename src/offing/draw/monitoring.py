@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from offing.base.palette import INK, QUIET, WARM
 from offing.calendar import Axis
-from offing.draw.style import INK, QUIET, WARM, Picture, legend, stacked, times_of
+from offing.draw.style import Picture, legend, stacked, times_of
 from offing.explain.monitoring import Monitoring
 
 #: The statistics' colours and forms, so that they can be separated without colour.

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.ticker import MaxNLocator
 
-from offing.draw.style import FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, stacked, times_of
+from offing.base.palette import FAN, INK, QUIET, TERMS, WARM
+from offing.draw.style import Picture, canvas, legend, stacked, times_of
 from offing.explain import ParameterStability, Residuals
 
 #: Beyond this many standard deviations a residual is marked.

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from offing.base.palette import FAINT, FAN, INK, QUIET, TERMS, WARM
 from offing.base.text import in_units
-from offing.draw.style import FAINT, FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, thousands
+from offing.draw.style import Picture, canvas, legend, thousands
 from offing.explain import LagProfile, Response
 
 

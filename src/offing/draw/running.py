@@ -12,24 +12,9 @@ from matplotlib.axes import Axes
 from matplotlib.dates import ConciseDateFormatter
 from matplotlib.patches import Patch
 
+from offing.base.palette import FAINT, FAN, INK, QUIET, TERMS, WARM
 from offing.base.text import in_units, number, signed
-from offing.draw.style import (
-    FAINT,
-    FAN,
-    HATCHES,
-    INK,
-    QUIET,
-    TERMS,
-    WARM,
-    Picture,
-    canvas,
-    date_ticks,
-    legend,
-    short,
-    stacked,
-    thousands,
-    times_of,
-)
+from offing.draw.style import HATCHES, Picture, canvas, date_ticks, legend, short, stacked, thousands, times_of
 from offing.evaluation import Combination
 from offing.evaluation.combination_methods import STATED_WEIGHTS
 from offing.explain import REESTIMATED, Inputs, Nowcast

@@ -6,8 +6,9 @@ import numpy as np
 from matplotlib.ticker import MaxNLocator
 
 from offing.base import count
+from offing.base.palette import INK, QUIET, TERMS, WARM
 from offing.base.text import number, percent
-from offing.draw.style import INK, QUIET, TERMS, WARM, Picture, canvas, legend, short
+from offing.draw.style import Picture, canvas, legend, short
 from offing.evaluation import Screening
 
 

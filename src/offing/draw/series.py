@@ -6,9 +6,10 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.dates import AutoDateFormatter
 
+from offing.base.palette import FAN, INK, QUIET, WARM
 from offing.base.text import in_units, number, percent
 from offing.calendar import Axis
-from offing.draw.style import FAN, INK, QUIET, WARM, Picture, canvas, date_ticks, legend, thousands, times_of
+from offing.draw.style import Picture, canvas, date_ticks, legend, thousands, times_of
 from offing.model import Forecast
 from offing.model.fitted import Fitted
 

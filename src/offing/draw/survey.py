@@ -8,24 +8,10 @@ import numpy as np
 from matplotlib.dates import AutoDateFormatter
 
 from offing.base import InputError, count
+from offing.base.palette import FAINT, INK, PAPER, QUIET, TERMS, WARM
 from offing.base.text import in_units, number, signed
 from offing.calendar import MONTHS, Axis
-from offing.draw.style import (
-    FAINT,
-    INK,
-    PAPER,
-    QUIET,
-    TERMS,
-    WARM,
-    Picture,
-    canvas,
-    columns_of,
-    date_ticks,
-    grid,
-    legend,
-    short,
-    thousands,
-)
+from offing.draw.style import Picture, canvas, columns_of, date_ticks, grid, legend, short, thousands
 from offing.inspection import Coverage, History, LeadLags, Scatter, Seasons, Survey, Years
 
 #: Panels of one figure; more cannot be read.

@@ -5,8 +5,9 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.patches import Patch
 
+from offing.base.palette import FAN, INK, QUIET, TERMS, WARM
 from offing.base.text import in_units, number, percent
-from offing.draw.style import FAN, INK, QUIET, TERMS, WARM, Picture, canvas, legend, thousands, times_of
+from offing.draw.style import Picture, canvas, legend, thousands, times_of
 from offing.explain import Exceedance, Reconciled, Split, Totals
 
 

@@ -7,22 +7,9 @@ from typing import Any
 import numpy as np
 from matplotlib.axes import Axes
 
+from offing.base.palette import FAINT, FAN, INK, PAPER, QUIET, TERMS, WARM
 from offing.base.text import in_units
-from offing.draw.style import (
-    FAINT,
-    FAN,
-    INK,
-    PAPER,
-    QUIET,
-    TERMS,
-    WARM,
-    Picture,
-    canvas,
-    legend,
-    stacked,
-    thousands,
-    times_of,
-)
+from offing.draw.style import Picture, canvas, legend, stacked, thousands, times_of
 from offing.explain import TrendPath
 
 

@@ -7,8 +7,9 @@ from matplotlib.axes import Axes
 from matplotlib.patches import Patch
 
 from offing.base import InputError
+from offing.base.palette import INK, PAPER, QUIET, TERMS
 from offing.base.text import in_units, number, signed
-from offing.draw.style import HATCHES, INK, PAPER, QUIET, TERMS, Picture, canvas, legend, short, thousands
+from offing.draw.style import HATCHES, Picture, canvas, legend, short, thousands
 from offing.explain import Story, Walk
 from offing.explain.why.walk import SMALL, Step
 

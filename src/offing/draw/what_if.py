@@ -9,23 +9,9 @@ from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap
 from matplotlib.patches import Patch
 
+from offing.base.palette import FAINT, FAN, INK, PAPER, QUIET, TERMS, WARM
 from offing.base.text import in_units, number, signed
-from offing.draw.style import (
-    FAINT,
-    FAN,
-    INK,
-    PAPER,
-    QUIET,
-    TERMS,
-    WARM,
-    Picture,
-    canvas,
-    legend,
-    short,
-    stacked,
-    thousands,
-    times_of,
-)
+from offing.draw.style import Picture, canvas, legend, short, stacked, thousands, times_of
 from offing.explain import Scenarios, Sensitivity, YearOfDays
 
 #: So much history stands before the scenarios, in lengths of the forecast.
