@@ -81,3 +81,4 @@ __version__: str
 __all__: list[str]
 from .writers.python_function import python_function as python_function
 from .writers.sql_query import sql_query as sql_query
+from .writers.workbook.book import write_workbook as write_workbook

@@ -94,7 +94,12 @@ class ForecastFormulas:
         """What every step comes to (n,) with other values of the columns."""
         return evaluate(self.steps, columns, {table.name: table.axis.n for table in self.tables})
 
-    @property
+    @cached_property
+    def by_name(self) -> dict[str, Step]:
+        """The steps by name."""
+        return {step.name: step for step in self.steps}
+
+    @cached_property
     def coefficients(self) -> dict[str, float]:
         """The coefficients that the steps use, by name."""
         return {
