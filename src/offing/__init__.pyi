@@ -39,6 +39,7 @@ from .explain import response as response
 from .explain import scenarios as scenarios
 from .explain import sensitivity as sensitivity
 from .explain import solve_for as solve_for
+from .explain import stock as stock
 from .explain import story as story
 from .explain import term_tests as term_tests
 from .explain import totals as totals
@@ -63,6 +64,7 @@ from .outlook import simulated_drivers as simulated_drivers
 from .study import load as load
 from .study import load_each as load_each
 from .study import open_study as open_study
+from .study.handing_over import export as export
 from .tables import Treat as Treat
 from .tables import aggregate as aggregate
 from .tables import read as read
@@ -79,6 +81,7 @@ from .terms import register_term as register_term
 
 __version__: str
 __all__: list[str]
+from .writers.cell_formula import cell_formula as cell_formula
 from .writers.python_function import python_function as python_function
 from .writers.sql_query import sql_query as sql_query
 from .writers.workbook.book import write_workbook as write_workbook

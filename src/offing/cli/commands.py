@@ -331,6 +331,26 @@ def explain(  # noqa: PLR0917  click gives every option by its name
     _report(StudyOutput(opened, "explain"), out, as_json, full=full)
 
 
+@offing.command("export")
+@click.argument("study", type=click.Path(path_type=Path))
+@click.option("--as", "form", required=True, help="page, workbook, sql, python, cell or bundle.")
+@click.option("--out", type=click.Path(path_type=Path, file_okay=False), default=Path(), help="Folder for the files.")
+@click.option("--as-of", help="As of which day: what was known then counts.")
+@_saved_options
+def export(  # noqa: PLR0917  click gives every option by its name
+    study: Path, form: str, out: Path, as_of: str | None, data: tuple[str, ...], plan: tuple[str, ...]
+) -> None:
+    """Hand the forecasts of STUDY, a TOML file or a saved model, to others, who need no Offing to use them.
+
+    As a page that opens in a browser, a workbook in which plans can be changed, a query in SQL, a function in Python, a
+    formula for one cell, or a bundle of everything.
+    """
+    from offing.study.handing_over import export as handed  # noqa: PLC0415
+
+    for file in handed(_opened(study, as_of, data, plan), form, out):
+        _echo(f"Written: {file}")
+
+
 def _judging_command(step: str, text: str, several: bool = False) -> None:
     """Add a command that judges models on the past."""
 

@@ -21,6 +21,7 @@ from offing.explain.what_if.forecast_adjustments import AdjustedForecast, adjust
 from offing.explain.what_if.paths import Exceedance, Paths, paths
 from offing.explain.what_if.scenarios import Scenarios, scenarios
 from offing.explain.what_if.sensitivity import Sensitivity, sensitivity
+from offing.explain.what_if.stock import Stock, stock
 from offing.explain.what_if.target_solver import Solution, solve_for
 from offing.explain.why.importance import Importance, importance
 from offing.explain.why.story import Story, story
@@ -53,6 +54,7 @@ __all__ = [
     "Sensitivity",
     "Solution",
     "Split",
+    "Stock",
     "Story",
     "TermTests",
     "Totals",
@@ -78,6 +80,7 @@ __all__ = [
     "scenarios",
     "sensitivity",
     "solve_for",
+    "stock",
     "story",
     "term_tests",
     "totals",

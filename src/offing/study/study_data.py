@@ -99,6 +99,10 @@ class StudyData:
         stated = getattr(self.spec, ENTRIES[kind].key)
         return {name: getattr(stated, name) for name in type(stated).model_fields}
 
+    def states(self, kind: str) -> bool:
+        """Whether the study has the table of a kind of result."""
+        return ENTRIES[kind].key in self.spec.model_fields_set
+
     def requests(self, kind: str) -> list[dict[str, Any]]:
         """The arguments with which the study asks for a kind of result, a dictionary for each time it does."""
         return [

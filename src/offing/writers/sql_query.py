@@ -56,6 +56,7 @@ from offing.model.forecast_formulas import ForecastFormulas, TableOfInputs, form
 from offing.writers.formula_text import about, period_texts, short_names
 
 Database = Literal["postgresql", "sqlite", "duckdb"]
+DATABASES: tuple[Database, ...] = get_args(Database)
 #: Names that are longer are cut by PostgreSQL without a word.
 _LONGEST = 60
 Column = ColumnElement[Any]
@@ -104,8 +105,8 @@ def sql_query(
     >>> [(day, round(value, 2)) for day, value, *_ in rows]
     [('2024-01-07', 4.0), ('2024-01-08', 4.0)]
     """
-    if database not in get_args(Database):
-        raise InputError(f"found {database!r}", f"Allowed: {', '.join(get_args(Database))}.", key="database")
+    if database not in DATABASES:
+        raise InputError(f"found {database!r}", f"Allowed: {', '.join(DATABASES)}.", key="database")
     formulas = formulas_of(forecast)
     query = _Query(formulas, database, table, period).whole()
     # A style of parameters that doubles no percent signs: there are no parameters.

@@ -10,6 +10,7 @@ import numpy as np
 import pandas as pd
 
 from offing.base import InputError
+from offing.base.palette import TERMS
 from offing.base.whole_file import write_whole
 from offing.engine.expressions import Carried, Compounded
 from offing.model.forecast import AS_PLANNED, Forecast
@@ -31,6 +32,8 @@ _SAYS = {
     "Calculation": "Every step from the drivers to the forecast, as formulas.",
     "Lists": "Words, scenarios and weights that formulas refer to.",
 }
+#: So many letters stand on a line of the first sheet.
+_A_LINE = 95
 _VALUES = "Values, as they were exported."
 
 
@@ -185,13 +188,19 @@ class _Book:
         sheet.write_string(0, 0, about(ahead), layout.style(bold=True, font_size=15))
         says = {**_SAYS, "Contributions": ahead.contributions.sentence}
         says["Forecast"] = f"The forecast and its intervals. {ahead.sentence}"
-        wrap, link = layout.style(text_wrap=True, valign="top"), layout.style(font_color="#2e6f8e", underline=1)
+        wrap, link = (
+            layout.style(text_wrap=True, valign="top"),
+            layout.style(font_color=TERMS[0], underline=1, valign="top"),
+        )
         for row, name in enumerate(names, 2):
             sheet.write_url(row, 0, f"internal:'{name}'!A1", link, name)
-            sheet.write_string(row, 1, says.get(name.split(" by ")[0], _VALUES), wrap)
+            words = says.get(name.split(" by ")[0], _VALUES)
+            sheet.set_row(row, 15 * (1 + len(words) // _A_LINE))
+            sheet.write_string(row, 1, words, wrap)
         notes = [*self.formulas.fixed, "a cell without a number makes all that needs it #N/A, and never counts as zero"]
         for row, note in enumerate(notes, 3 + len(names)):
             sheet.write_string(row, 0, "note", layout.style(bold=True, valign="top"))
+            sheet.set_row(row, 15 * (1 + len(note) // _A_LINE))
             sheet.write_string(row, 1, f"{note[0].upper()}{note[1:]}.", wrap)
 
 

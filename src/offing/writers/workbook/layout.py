@@ -40,6 +40,9 @@ class Layout:
         """A new sheet."""
         found = self.book.add_worksheet(name)
         found.hide_gridlines(2)
+        found.set_landscape()
+        found.set_paper(9)
+        found.fit_to_pages(1, 0)
         return found
 
     def cell(self, row: int, column: int, *, fixed: bool = False, column_fixed: bool = False) -> str:
@@ -112,13 +115,16 @@ class Layout:
                 self.value(sheet, (i, j), value if plain else str(value), number)
         sheet.set_column(column, column + len(table.columns), 16)
 
-    def chart(self, kind: dict[str, str], title: str) -> Any:
-        """An empty chart as ours look."""
+    def chart(self, kind: dict[str, str], title: str, periods: int, unit: str) -> Any:
+        """An empty chart as ours look, over so many periods of a unit."""
         found = self.book.add_chart(kind)
-        found.set_size({"width": 760, "height": 420})
+        found.set_size({"width": 900, "height": 400})
         found.set_title({"name": title, "overlay": False, "name_font": {"size": 13, "color": INK, "bold": True}})
         font = {"color": INK}
-        found.set_x_axis({"date_axis": True, "num_font": font, "line": {"color": QUIET}, "label_position": "low"})
+        every = {"interval_unit": max(1, periods // 12), "interval_tick": max(1, periods // 12)}
+        look = {"num_font": {**font, "rotation": -45}, "line": {"color": QUIET}, "label_position": "low"}
+        dates = _DATES.get(unit, "yyyy-mm-dd")
+        found.set_x_axis({"text_axis": True, "num_format": dates, **every, **look})
         lines = {"visible": True, "line": {"color": FAINT}}
         found.set_y_axis({"num_font": font, "major_gridlines": lines, "line": {"none": True}})
         found.set_legend({"position": "bottom", "font": font})

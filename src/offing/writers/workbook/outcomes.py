@@ -17,6 +17,8 @@ from offing.writers.workbook.places import Places
 
 #: Before the forecast a chart shows so many periods of history for each of the forecast's, and at least these.
 _BACK, _FEWEST = 2, 24
+#: Below a table of more rows a chart would not be found.
+_SHORT = 30
 
 
 def write_forecast(places: Places, sheet: Any, history: Any) -> None:
@@ -34,8 +36,9 @@ def write_forecast(places: Places, sheet: Any, history: Any) -> None:
         for i in range(n):
             cell = f"Forecast!{layout.cell(TOP + i, 1 + at)}"
             layout.formula(history, (TOP + rows + i, 3 + j), cell, float(values[i]), layout.style(num_format=READ))
-    chart = layout.chart({"type": "line"}, label)
-    first, last = TOP + rows - min(rows, max(_BACK * n, _FEWEST)), TOP + rows + n - 1
+    back = min(rows, max(_BACK * n, _FEWEST))
+    chart = layout.chart({"type": "line"}, label, back + n, ahead.axis.frequency.unit)
+    first, last = TOP + rows - back, TOP + rows + n - 1
     axis = ["History", first, 0, last, 0]
     lines = [
         ("target", 1, {"color": INK, "width": 1.75}),
@@ -45,7 +48,7 @@ def write_forecast(places: Places, sheet: Any, history: Any) -> None:
     for name, column, line in lines:
         values_at = ["History", first, column, last, column]
         chart.add_series({"name": name, "categories": axis, "values": values_at, "line": line})
-    sheet.insert_chart(2, len(names) + 2, chart, {"description": ahead.sentences.splitlines()[0]})
+    sheet.insert_chart(*_beside(n, len(names)), chart, {"description": ahead.sentences.splitlines()[0]})
 
 
 def write_contributions(places: Places, sheet: Any) -> None:
@@ -66,7 +69,10 @@ def write_contributions(places: Places, sheet: Any) -> None:
         return
     last = TOP + ahead.axis.n - 1
     chart = layout.chart(
-        {"type": "column", "subtype": "stacked"}, f"What moves {in_units(ahead.fit.label, ahead.fit.unit)}"
+        {"type": "column", "subtype": "stacked"},
+        f"What moves {in_units(ahead.fit.label, ahead.fit.unit)}",
+        ahead.axis.n,
+        ahead.axis.frequency.unit,
     )
     for i in range(2, len(names) + 1):
         chart.add_series(
@@ -78,7 +84,7 @@ def write_contributions(places: Places, sheet: Any) -> None:
                 "gap": 40,
             }
         )
-    sheet.insert_chart(2, len(names) + 3, chart, {"description": found.sentence})
+    sheet.insert_chart(*_beside(ahead.axis.n, len(names) + 1), chart, {"description": found.sentence})
 
 
 def write_history(places: Places, sheet: Any) -> None:
@@ -101,6 +107,11 @@ def write_values(places: Places, sheet: Any, title: str, table: pd.DataFrame, wo
     """A table of values."""
     places.layout.title(sheet, title, words)
     places.layout.table(sheet, table if table.index.name is None else table.reset_index(), 3, 0)
+
+
+def _beside(n: int, columns: int) -> tuple[int, int]:
+    """The cell at which a chart begins: below a short table, to the right of a long one."""
+    return (TOP + n + 1, 0) if n <= _SHORT else (2, columns + 2)
 
 
 def _rows(places: Places, sheet: Any, steps: Sequence[str]) -> None:
