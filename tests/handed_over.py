@@ -164,3 +164,9 @@ CASES = [*MODELS, *MORE, *CROSSING]
 def case(name):
     """Both forecasts of a case."""
     return crossing(name) if name in CROSSING else monthly(name)
+
+
+def contributions(forecast):
+    """The rows of a forecast's contributions by name."""
+    found = forecast.contributions
+    return dict(zip(found.rows, found.values, strict=True))

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from matplotlib.ticker import MaxNLocator
+
 from offing.base.palette import INK, QUIET, TERMS
 from offing.base.text import in_units
 from offing.draw.style import Picture, canvas
@@ -24,6 +26,6 @@ def draw_stock(found: Any) -> Picture:
         axes.annotate(f"{100.0 * level:g} %", (found.longest, last), (6, 0), textcoords="offset points", va="center")
     axes.set_xlabel(f"lead time, {unit}s", color=QUIET)
     axes.set_ylabel(in_units(forecast.fit.label, forecast.fit.sum_unit))
-    axes.xaxis.get_major_locator().set_params(integer=True)
+    axes.xaxis.set_major_locator(MaxNLocator(integer=True))
     axes.set_xlim(0.8, found.longest + 0.08 * found.longest + 0.5)
     return picture

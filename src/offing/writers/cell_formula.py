@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from offing.base import InputError
-from offing.engine.expressions import Carried, Coefficient, Compounded, Facts, Input, Weighted, Words
+from offing.engine import impulse_response
+from offing.engine.expressions import Carried, Coefficient, Compounded, Facts, Input, Weighted, Words, carried
 from offing.model.forecast import Forecast
 from offing.model.forecast_formulas import ForecastFormulas, TableOfInputs, formulas_of
 from offing.writers.formula_text import about, period_texts, short_names
@@ -100,7 +103,19 @@ class _Cells(SpreadsheetFormulas):
         table = next(each for each in self.formulas.tables if each.name == step.table)
         if isinstance(step.expression, (Carried, Compounded)) and row < table.lead:
             return number(float(step.expression.start[row]))
+        if isinstance(step.expression, Carried):
+            return f"({self._lived_on(step.expression, row, table.lead)})"
         return self.inner_step(name, step.expression, row)
+
+    def _lived_on(self, part: Carried, row: int, lead: int) -> str:
+        """What lives on of every earlier value: written out period by period it would grow without end."""
+        n = row - lead + 1
+        alone = carried(np.zeros(row + 1), part.phi, part.start)[row]
+        left = impulse_response(part.phi, n).tolist()
+        parts = [
+            f"{number(left[row - at])}*{self._bound(part.of, at, 2)}" for at in range(lead, row + 1) if left[row - at]
+        ]
+        return "+".join([*([number(float(alone))] if alone else []), *parts]) or "0"
 
     def before(self, part: Carried | Compounded, name: str, row: int, back: int) -> str:
         """What it came to before, down to where it starts."""
