@@ -68,6 +68,14 @@ def png(picture: Figure) -> bytes:
     return buffer.getvalue()
 
 
+def svg(picture: Figure) -> bytes:
+    """The figure as SVG, letters as letters; the same figure gives the same bytes."""
+    buffer = io.BytesIO()
+    with mpl.rc_context({"svg.fonttype": "none"}):
+        picture.savefig(buffer, format="svg", metadata={"Date": None, "Creator": None})
+    return buffer.getvalue()
+
+
 def canvas(
     title: str, caption: str, *, left: float = 0.085, right: float = 0.96, above: float = 0.05, below: float = 0.115
 ) -> tuple[Picture, Axes]:

@@ -13,7 +13,9 @@ from offing.base.results import file_part
 from offing.base.whole_file import write_whole
 from offing.explain import stock
 from offing.model.forecast import AS_PLANNED, Forecast
+from offing.page import page_html
 from offing.study.loader import open_study
+from offing.study.page_of_study import page_of
 from offing.study.saved import open_saved
 from offing.study.study import Study
 from offing.writers.cell_formula import cell_formula
@@ -88,6 +90,12 @@ def python_files(handed: Handed) -> Files:
 def cell_files(handed: Handed) -> Files:
     """Formulas of one cell each, in a text."""
     return handed.each("forecast.cell.txt", lambda forecast, _: cell_formula(forecast))
+
+
+@form("page")
+def page_files(handed: Handed) -> Files:
+    """One page with everything."""
+    return {"page.html": page_html(page_of(handed.forecasts, handed.study)).encode()}
 
 
 def export(results: Study | Forecast | str | Path, form: str, folder: str | Path) -> list[Path]:

@@ -1,0 +1,219 @@
+"""What a study's page says: every result of the registry as a chapter, and the first screen in a few sentences."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from offing.base import InputError, count
+from offing.base.progress import Progress
+from offing.base.results import Entry, shown_by
+from offing.base.text import in_units, number
+from offing.explain import LAST_YEAR
+from offing.model.forecast import AS_PLANNED, Forecast
+from offing.page import Chapter, Overview, Page, Unit
+from offing.study.judged_outputs import Judged
+from offing.study.stories import study_story
+from offing.study.study import Study
+
+#: Of more units than these the page holds charts, words and tables, and no pictures: it would take too long to load.
+_MOST_PICTURED = 6
+#: What has a chart of its own on the first screen.
+_CHARTED = ("forecast", "contributions", "history", "fit")
+#: Longer tables are in the CSV files.
+_MOST_ROWS = 500
+#: Drivers of a forecast that the first screen names.
+_MOST_NAMED = 3
+
+
+def page_of(forecasts: Mapping[str, Forecast], study: Study | None) -> Page:
+    """The page of some forecasts, with all results of their study, if they have one."""
+    first = next(iter(forecasts.values()))
+    pictured = len(forecasts) <= _MOST_PICTURED
+    units = []
+    with Progress("writing the page") as bar:
+        for done, (name, ahead) in enumerate(forecasts.items(), 1):
+            units.append(_unit(name, ahead, study, pictured=pictured))
+            bar.update(done / len(forecasts))
+    shared = _shared(study, pictured=pictured) if study is not None else ()
+    units[0] = Unit(units[0].name, units[0].forecasts, units[0].lead, (*units[0].chapters, *shared))
+    overview = _overview(units) if len(units) > 1 else None
+    notes = () if pictured else (f"Pictures are left out: the page holds {len(units)} forecasts.",)
+    return Page(
+        study.title if study is not None else first.fit.label,
+        f"Made of what was known on {first.origin:%Y-%m-%d}.",
+        units,
+        overview,
+        study.text if study is not None else "",
+        notes,
+    )
+
+
+def _unit(name: str, ahead: Forecast, study: Study | None, *, pictured: bool) -> Unit:
+    """One forecast's part."""
+    fit = ahead.fit
+    scenarios = {AS_PLANNED: ahead} if ahead.scenario == AS_PLANNED else {ahead.scenario: ahead}
+    chapters: list[Chapter] = []
+    if study is not None:
+        found = study.what_if.get(name)
+        scenarios |= {each: found.of(each) for each in found.names if each != AS_PLANNED} if found is not None else {}
+        chapters += [_why(study, name, pictured=pictured)]
+        for command in ("explain", "forecast", "fit"):
+            have = {chapter.name for chapter in chapters}
+            chapters += [each for each in _of_entries(study, name, command, pictured=pictured) if each.name not in have]
+    lead = [_forecast_said(ahead), _drives(ahead)]
+    if study is not None:
+        lead.append(_accuracy(study))
+    chapters += [_findings(ahead), _changes(ahead), _table(ahead)]
+    label = " / ".join([fit.label, *([fit.model.name] if fit.model.name != "main" else [])])
+    return Unit(label, scenarios, tuple(filter(None, lead)), tuple(chapters))
+
+
+def _forecast_said(ahead: Forecast) -> str:
+    """The forecast in a sentence."""
+    fit, n = ahead.fit, ahead.axis.n
+    low, high = (str(ahead.table.columns[i]) for i in (2, -1))
+    what = in_units(fit.label, fit.unit)
+    labels = ahead.axis.labels()
+    level = max(ahead.levels)
+    mean = float(np.mean(ahead.mean))
+    first = ahead.table.iloc[0]
+    return (
+        f"{what[0].upper()}{what[1:]}: {number(mean, 4)} on average in the {count(n, ahead.axis.frequency.unit)} from "
+        f"{labels[0]} to {labels[-1]}; {labels[0]} lies between {number(float(first[low]), 4)} and "
+        f"{number(float(first[high]), 4)} with {100.0 * level:g} % probability."
+    )
+
+
+def _drives(ahead: Forecast) -> str:
+    """Which terms move the forecast most, on average over its periods."""
+    found = ahead.contributions
+    means = dict(zip(found.labels, found.values[1:].mean(axis=1).tolist(), strict=True))
+    sizes = dict(zip(found.labels, np.abs(found.values[1:]).mean(axis=1).tolist(), strict=True))
+    named = [label for label, size in sorted(sizes.items(), key=lambda each: -each[1]) if size > 0.0][:_MOST_NAMED]
+    if not named:
+        return ""
+    parts = [f"{label} ({'+' if means[label] >= 0.0 else '−'}{number(abs(means[label]), 3)})" for label in named]
+    listed = parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} and {parts[-1]}"
+    return f"What moves it most, measured from {found.baseline_means}: {listed} on average."
+
+
+def _accuracy(study: Study) -> str:
+    """How far its forecasts of the past were off, or why that is not known."""
+    try:
+        return f"How accurate it was before: {study.backtest.sentence}"
+    except InputError as error:
+        return f"How accurate it was before is not known: {error}"
+
+
+def _why(study: Study, name: str, *, pictured: bool) -> Chapter:
+    """Why the forecast differs from last year, or why that cannot be said."""
+    title = "Why it differs from last year"
+    try:
+        story = study_story(study, name, LAST_YEAR)
+    except InputError as error:
+        return Chapter("why", title, (f"There is nothing to compare with: {error}",))
+    sentences = tuple(line for line in str(story).splitlines() if line.strip())
+    pictures = ((_drawn(story.walk), story.walk.sentence),) if pictured and story.walk.drawable else ()
+    return Chapter("why", title, sentences, pictures)
+
+
+def _of_entries(study: Study, name: str, command: str, *, pictured: bool) -> Iterator[Chapter]:
+    """The registry's results of one fit that a command shows."""
+    for entry in shown_by(command):
+        if entry.kind in _CHARTED or entry.heading:
+            continue
+        yield from _chapters(entry, lambda own=entry: own.of(study, name), command, pictured=pictured)  # type: ignore[misc]
+
+
+def _chapters(
+    entry: Entry, results: Callable[[], Mapping[str, Any]], command: str, *, pictured: bool
+) -> Iterator[Chapter]:
+    """The chapter of an entry: its words, its pictures, and a table where it has no picture."""
+    try:
+        found = results()
+    except InputError as error:
+        yield Chapter(entry.kind, _titled(entry.kind), (str(error),))
+        return
+    words, pictures, tables = [], [], []
+    for each in found.values():
+        if not hasattr(each, "sentences"):
+            continue
+        words += each.sentences.splitlines()
+        if pictured and command in entry.figure_for and each.drawable:
+            pictures.append((_drawn(each), each.sentence))
+        elif not pictured or command not in entry.figure_for:
+            tables.append((each.sentence, _short(each.table)))
+    if words or pictures:
+        yield Chapter(entry.kind, _titled(entry.kind), tuple(dict.fromkeys(words)), tuple(pictures), tuple(tables))
+
+
+def _shared(study: Study, *, pictured: bool) -> tuple[Chapter, ...]:
+    """What belongs to the whole study: its models together, and how good its forecasts were."""
+    found: list[Chapter] = []
+    for entry in shown_by("explain"):
+        if entry.heading:
+            found += _chapters(entry, lambda own=entry: own.of(study, ""), "explain", pictured=pictured)  # type: ignore[misc]
+    judged = Judged((study,), "backtest")
+    for entry in shown_by("backtest"):
+        found += _chapters(entry, lambda own=entry: own.of(judged, ""), "backtest", pictured=pictured)  # type: ignore[misc]
+    return tuple(found)
+
+
+def _drawn(result: Any) -> bytes:
+    from offing.draw import figure  # noqa: PLC0415  Matplotlib takes half a second, and only pictures need it
+    from offing.draw.style import svg  # noqa: PLC0415
+
+    return svg(figure(result))
+
+
+def _titled(kind: str) -> str:
+    plain = kind.replace("-", " ")
+    return f"{plain[0].upper()}{plain[1:]}"
+
+
+def _short(table: pd.DataFrame) -> pd.DataFrame:
+    named = table.reset_index() if table.index.name is not None else table
+    return named.head(_MOST_ROWS)
+
+
+def _findings(ahead: Forecast) -> Chapter:
+    found = tuple(str(each) for each in ahead.findings) or ("Nothing was noticed.",)
+    return Chapter("findings", "Findings", found)
+
+
+def _changes(ahead: Forecast) -> Chapter:
+    """Every change to the data."""
+    treatments = ahead.fit.treatments
+    if not treatments:
+        return Chapter("changes", "Changes to the data", ("No value was changed.",))
+    rows = pd.DataFrame([vars(each) for each in treatments])
+    sentence = f"{count(len(rows), 'value was', 'values were')} changed, or noted in reading."
+    return Chapter("changes", "Changes to the data", (sentence,), (), (("All changes", rows.head(_MOST_ROWS)),))
+
+
+def _table(ahead: Forecast) -> Chapter:
+    """The forecast with its contributions, a row a period."""
+    wide = ahead.contributions.wide.drop(columns="total").add_prefix("contribution of ")
+    table = ahead.table.join(wide).rename_axis("period").reset_index()
+    label = f"Forecast of {in_units(ahead.fit.label, ahead.fit.unit)} by {ahead.axis.frequency.unit}"
+    return Chapter("forecast", "The numbers", (ahead.sentence,), (), ((label, table),))
+
+
+def _overview(units: list[Unit]) -> Overview:
+    """A line for each forecast: its total, and how much of that is new."""
+    rows = []
+    for each in units:
+        ahead = each.planned
+        year = ahead.axis.frequency.year_back
+        before = ahead.fit.target[len(ahead.fit.target) - year :][: ahead.axis.n]
+        change = ""
+        if len(before) == ahead.axis.n and np.isfinite(before).all() and before.sum():
+            change = f"{100.0 * (ahead.mean[: len(before)].sum() / before.sum() - 1.0):.1f}"
+        width = (ahead.table.iloc[:, -1] - ahead.table.iloc[:, 2]) / ahead.mean
+        rows.append((each.name, f"{ahead.mean.sum():,.6g}", change, f"{100.0 * float(width.mean()):.0f}"))
+    heads = ("forecast of", "total", "% on a year before", "width of the widest interval, % of the mean")
+    return Overview(heads, tuple(rows))
