@@ -152,6 +152,8 @@ class Entry:
         Commands that write these.
     rank
         Its place on the screen and in files that several kinds share.
+    title
+        What its chapter of a page is called; by default its kind.
     heading
         What belongs to the whole study, and not to one fit, stands under this heading after all fits.
     options
@@ -173,6 +175,13 @@ class Entry:
     heading: str = ""
     options: Callable[..., Any] | None = None
     requests: str = ""
+    title: str = ""
+
+    @property
+    def chapter(self) -> str:
+        """What its chapter of a page is called."""
+        plain = self.kind.replace("-", " ")
+        return self.title or f"{plain[0].upper()}{plain[1:]}"
 
     @property
     def key(self) -> str:

@@ -346,6 +346,7 @@ def combined_contribution_rows(found: Combination) -> pd.DataFrame:
 register(
     Entry(
         "combined",
+        title="All models together",
         of=lambda study, _: alone(study.combination),
         text=dict.fromkeys(AHEAD, str),
         figure_for=AHEAD,

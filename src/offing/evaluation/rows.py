@@ -114,6 +114,7 @@ JUDGED = ("backtest", "compare")
 register(
     Entry(
         "backtest",
+        title="How good past forecasts were",
         of=lambda judged, _: alone(judged.backtest),
         text={"backtest": str},
         figure_for=["backtest"],
@@ -127,13 +128,24 @@ register(
 )
 register(
     Entry(
-        "by-horizon", of=lambda judged, _: alone(judged.backtest.by_horizon(judged.requested.score)), figure_for=JUDGED
+        "by-horizon",
+        title="Errors by horizon",
+        of=lambda judged, _: alone(judged.backtest.by_horizon(judged.requested.score)),
+        figure_for=JUDGED,
     )
 )
-register(Entry("timeline", of=lambda judged, _: alone(judged.backtest.timeline), figure_for=["backtest"]))
+register(
+    Entry(
+        "timeline",
+        title="When forecasts were made",
+        of=lambda judged, _: alone(judged.backtest.timeline),
+        figure_for=["backtest"],
+    )
+)
 register(
     Entry(
         "calibration",
+        title="How often intervals held",
         of=lambda judged, _: numbered(judged.calibrations),
         files={"calibration": lambda found, judged: calibration_rows(found, judged.backtest)},
         files_for=["backtest"],
@@ -143,6 +155,7 @@ register(
 register(
     Entry(
         "comparison",
+        title="Models compared",
         of=lambda judged, _: alone(judged.comparison),
         text={"compare": str},
         figure_for=["compare"],
@@ -179,6 +192,7 @@ register(
 register(
     Entry(
         "member-weights",
+        title="Weights of the combination",
         of=lambda judged, _: by_name({each.name: each for each in judged.weights}, always=True),
         figure_for=["compare"],
     )

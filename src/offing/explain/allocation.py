@@ -202,6 +202,7 @@ def split_rows(found: Split, fit: Fitted) -> pd.DataFrame:
 register(
     Entry(
         "allocated",
+        title="A total split up",
         of=lambda study, name: alone(study.splits.get(name)),
         text={"forecast": str},
         figure_for=["explain"],

@@ -223,6 +223,7 @@ def holiday_rows(found: HolidayEffects, fit: Fitted) -> pd.DataFrame:
 register(
     Entry(
         "holidays",
+        title="Holidays",
         of=lambda study, name: of_terms(study.forecasts[name], Holidays, holiday_effects),
         text={"explain": lambda found: wrapped(found.sentence)},
         joined=True,

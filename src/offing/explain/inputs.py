@@ -136,6 +136,7 @@ def inputs(ahead: Forecast, period: object = None) -> Inputs:
 register(
     Entry(
         "inputs",
+        title="Which values enter",
         of=lambda study, name: alone(inputs(study.forecasts[name]) if weighted_drivers(study.fits[name]) else None),
         text={"explain": lambda found: wrapped(found.sentence)},
         joined=True,

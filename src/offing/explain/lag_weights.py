@@ -224,6 +224,7 @@ def weighted_drivers(fit: Fitted) -> list[str]:
 register(
     Entry(
         "weights",
+        title="Weights over lags",
         of=_weights,
         text={"explain": sentence_of},
         joined=True,

@@ -402,6 +402,7 @@ def watched_rows(found: Monitoring, fit: Fitted) -> pd.DataFrame:
 register(
     Entry(
         "monitoring",
+        title="Whether the model still holds",
         of=lambda study, name: alone(study.monitoring.get(name)),
         text={"monitor": str},
         figure_for=["monitor"],

@@ -244,6 +244,7 @@ def release_rows(found: Nowcast) -> pd.DataFrame:
 register(
     Entry(
         "running",
+        title="The period under way",
         of=lambda study, name: alone(study.running.get(study.fits[name].model.name)),
         text={"forecast": str},
         figure_for=AHEAD,

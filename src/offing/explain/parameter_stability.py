@@ -207,6 +207,7 @@ def _chow(fit: Fitted, rows: Array, at: object) -> tuple[str, float, float]:
 register(
     Entry(
         "stability",
+        title="Whether effects stayed the same",
         of=lambda study, name: alone(parameter_stability(study.fits[name], **study.options("stability"))),
         figure_for=["fit"],
         options=parameter_stability,

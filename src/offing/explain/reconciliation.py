@@ -225,6 +225,7 @@ def reconciled_rows(reconciled: Reconciled) -> pd.DataFrame:
 register(
     Entry(
         "reconciled",
+        title="Agreement with totals",
         of=lambda study, name: alone(study.reconciled.get(name)),
         text={"forecast": str},
         figure_for=["explain"],

@@ -153,6 +153,7 @@ def residuals(fit: Fitted, side: str = "time") -> Residuals:
 register(
     Entry(
         "residuals",
+        title="What is left unexplained",
         of=lambda study, name: {side: residuals(study.fits[name], side) for side in SIDES},
         figure_for=["fit"],
     )

@@ -348,4 +348,4 @@ def _responses(study: Any, name: str) -> dict[str, Any]:
     return by_name({driver: response(fit, driver) for driver in own}, always=True)
 
 
-register(Entry("response", of=_responses, figure_for=["explain"]))
+register(Entry("response", title="Responses to drivers", of=_responses, figure_for=["explain"]))

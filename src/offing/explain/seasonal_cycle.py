@@ -174,6 +174,7 @@ def _course(fit: Fitted, season: Season, state: SeasonState, when: str, rows: ND
 register(
     Entry(
         "cycle",
+        title="The season",
         of=lambda study, name: of_terms(study.forecasts[name], Season, lambda ahead, term: cycle(ahead.fit, term)),
         text={"explain": lambda found: wrapped(found.sentence)},
         joined=True,

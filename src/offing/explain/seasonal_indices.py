@@ -268,6 +268,7 @@ def index_rows(found: SeasonIndices, fit: Fitted) -> pd.DataFrame:
 register(
     Entry(
         "indices",
+        title="Season indices",
         of=lambda study, name: of_terms(study.forecasts[name], Season, lambda ahead, term: indices(ahead.fit, term)),
         figure_for=["explain"],
         files={"indices": index_rows},

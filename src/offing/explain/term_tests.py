@@ -142,6 +142,7 @@ def _tested(fit: Fitted, places: Sequence[int], *, curved: int) -> tuple[int, fl
 register(
     Entry(
         "terms",
+        title="Tests of terms",
         of=lambda study, name: alone(term_tests(study.fits[name])),
         text=dict.fromkeys(FULL, str),
         figure_for=["fit"],

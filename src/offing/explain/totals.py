@@ -256,6 +256,7 @@ def total_rows(found: Totals, fit: Fitted) -> pd.DataFrame:
 register(
     Entry(
         "totals",
+        title="Totals",
         of=lambda study, name: numbered(study.totals[name]),
         text=dict.fromkeys(AHEAD, lambda found: wrapped(found.sentence)),
         joined=True,

@@ -250,6 +250,7 @@ def bend_rows(found: TrendPath, fit: Fitted) -> pd.DataFrame:
 register(
     Entry(
         "trend",
+        title="The trend",
         of=lambda study, name: of_terms(study.forecasts[name], Trend, trend),
         text={"explain": lambda found: wrapped(found.sentence)},
         joined=True,

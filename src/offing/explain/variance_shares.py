@@ -143,6 +143,7 @@ def _averaged(explained: object, count: int) -> Array:
 register(
     Entry(
         "shares",
+        title="What each term explains",
         of=lambda study, name: alone(variance_shares(study.fits[name])),
         text=dict.fromkeys(FULL, str),
         figure_for=["fit"],

@@ -144,6 +144,7 @@ register(
 register(
     Entry(
         "effects",
+        title="What each driver does",
         of=lambda study, name: alone(effects(study.fits[name])),
         text={"explain": lambda found: found.sentences if found.effects else ""},
         joined=True,
@@ -154,6 +155,7 @@ register(
 register(
     Entry(
         "elasticities",
+        title="Elasticities",
         of=lambda study, name: alone(elasticities(study.fits[name]) if study.fits[name].scale.plain else None),
         text={"explain": sentence_of},
         joined=True,
@@ -164,6 +166,7 @@ register(
 register(
     Entry(
         "contributions",
+        title="Contributions",
         of=lambda study, name: alone(study.forecasts[name].contributions),
         text={"explain": str},
         figure_for=["explain"],
@@ -173,6 +176,7 @@ register(
 register(
     Entry(
         "statistics",
+        title="How close the fit is",
         of=lambda study, name: alone(study.fits[name]),
         text=dict.fromkeys(("forecast --full", "explain --full"), lambda fit: fit.details),
         rank=90,

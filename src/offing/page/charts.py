@@ -12,10 +12,9 @@ from offing.base.palette import FAINT, FAN, INK, PAPER, QUIET, WARM
 
 #: What one element of a page's charts is embedded as.
 ROOT = "charts"
-_HOVER = (
-    '<div class="hover"><b>@label</b><br>@shown<br><span class="quiet">@band</span><div class="why">@why</div></div>'
-)
-_BAR = '<div class="hover"><b>@term</b><br>@shown<br><span class="quiet">@label</span></div>'
+#: What is shown beside the pointer. It stands in a part of the page that our style sheet does not reach.
+_HOVER = '<div class="hover"><b>@label</b><br>@shown<br>@band<div style="white-space: pre-wrap">@why</div></div>'
+_BAR = '<div class="hover"><b>@term</b><br>@shown<br>@label</div>'
 
 
 def charts_json(levels: Sequence[float]) -> str:
@@ -70,13 +69,15 @@ def charts_json(levels: Sequence[float]) -> str:
     fan.add_tools(models.HoverTool(renderers=[history, line], mode="vline", tooltips=_HOVER, line_policy="nearest"))
 
     bars = chart("bars", 300)
-    stacks = source("stacks", "left", "right", "bottom", "top", "color", "term", "label", "shown")
-    quads = bars.quad(
-        left="left", right="right", bottom="bottom", top="top", source=stacks, fill_color="color", line_color=PAPER,
-        line_width=0.4, name="contributions",
-    )  # fmt: skip
+    sides = {each: each for each in ("left", "right", "bottom", "top")}
+    columns = (*sides, "color", "term", "label", "shown")
+    look = {"fill_color": "color", "line_color": PAPER, "line_width": 0.4}
+    quads = bars.quad(**sides, **look, source=source("stacks", *columns), name="contributions")
+    # Hatches take long to draw: only terms whose colour is another one's have them.
+    hatches = {"hatch_pattern": "hatch", "hatch_color": PAPER}
+    again = bars.quad(**sides, **look, **hatches, source=source("hatched", *columns, "hatch"), name="hatched bars")
     bars.line("t", "total", source=source("totals", "t", "total"), line_color=INK, line_width=1.4, name="total")
-    bars.add_tools(models.HoverTool(renderers=[quads], tooltips=_BAR))
+    bars.add_tools(models.HoverTool(renderers=[quads, again], tooltips=_BAR))
     for each in (fan, bars):
         origin = models.Span(dimension="height", line_color=QUIET, line_dash="dashed", name=f"{each.name} origin")
         each.add_layout(origin)

@@ -25,14 +25,14 @@ _APART = 2_500
 
 @dataclass(frozen=True)
 class Chapter:
-    """A chapter of the page: sentences, pictures (SVG) with what they show in words, and tables."""
+    """A chapter of the page: sentences, further ones under headings, pictures (SVG) with words, and tables."""
 
     name: str
     title: str
     sentences: tuple[str, ...] = ()
     pictures: tuple[tuple[bytes, str], ...] = ()
     tables: tuple[tuple[str, pd.DataFrame], ...] = ()
-    text: str = ""
+    parts: tuple[tuple[str, tuple[str, ...]], ...] = ()
 
 
 @dataclass(frozen=True)

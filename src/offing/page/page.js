@@ -84,13 +84,14 @@
   }
 
   function list_terms() {
-    const fields = Object.entries(unit.colors).map(([name, color]) => {
+    const fields = Object.entries(unit.looks).map(([name, look]) => {
       const label = document.createElement("label"), box = document.createElement("input"), swatch = document.createElement("span");
       box.type = "checkbox";
       box.checked = true;
       box.dataset.term = name;
       swatch.className = "swatch";
-      swatch.style.background = color;
+      swatch.style.background = look.color;
+      swatch.dataset.hatch = look.hatch;
       box.addEventListener("change", () => {
         if (box.checked) shown.hidden.delete(name); else shown.hidden.add(name);
         stack();
@@ -103,21 +104,24 @@
   }
 
   function stack() {
-    const found = { left: [], right: [], bottom: [], top: [], color: [], term: [], label: [], shown: [] };
+    const columns = () => ({ left: [], right: [], bottom: [], top: [], color: [], hatch: [], term: [], label: [], shown: [] });
+    const plain_bars = columns(), hatched = columns();
     sums = { t: [], total: [], low: [], high: [] };
     const half = 0.42 * unit.width;
     const add = (t, label, rows, i) => {
       let up = 0, down = 0, whole = 0;
-      for (const name of Object.keys(unit.colors)) {
+      for (const name of Object.keys(unit.looks)) {
         const value = rows[name] ? rows[name][i] : 0;
         if (!value || shown.hidden.has(name)) continue;
+        const look = unit.looks[name], found = look.hatch === "blank" ? plain_bars : hatched;
         found.left.push(t - half);
         found.right.push(t + half);
         found.bottom.push(value > 0 ? up : down + value);
         found.top.push(value > 0 ? up + value : down);
         if (value > 0) up += value; else down += value;
         whole += value;
-        found.color.push(unit.colors[name]);
+        found.color.push(look.color);
+        found.hatch.push(look.hatch);
         found.term.push(unit.labels[name] || name);
         found.label.push(label);
         found.shown.push(signed(value));
@@ -130,7 +134,8 @@
     const past = unit.past, own = unit.scenarios[shown.scenario];
     for (let i = past.from; i < past.t.length; i += 1) add(past.t[i], past.label[i], past.rows, i - past.from);
     own.t.forEach((t, i) => add(t, own.label[i], own.rows, i));
-    model("stacks").data = found;
+    model("stacks").data = plain_bars;
+    model("hatched").data = hatched;
     model("totals").data = { t: sums.t, total: sums.total };
   }
 
@@ -190,7 +195,7 @@
     const bands = dark ? ["#4a2f27", "#6f4232", "#9c5a41"] : ["#f6dccb", "#ecb798", "#dd8d68"];
     for (let i = 0; model(`band ${i}`); i += 1) model(`band ${i}`).glyph.fill_color = bands[Math.min(i, 2)];
     for (const name of ["forecast"]) model(name).glyph.line_color = dark ? "#ee9272" : "#b5482a";
-    model("contributions").glyph.line_color = paper;
+    for (const name of ["contributions", "hatched bars"]) model(name).glyph.line_color = paper;
   }
 
   function save(content, name) {

@@ -16,6 +16,9 @@ from offing.base.palette import TERMS
 from offing.page.charts import ROOT, bokeh_scripts, charts_json
 from offing.page.content import Page, Unit
 
+#: Where colours come again, hatches tell terms apart.
+_HATCHES = ("blank", "right_diagonal_line", "dot", "horizontal_line")
+
 
 def page_html(page: Page) -> str:
     """The whole page as one text. The same page gives the same text.
@@ -60,8 +63,11 @@ class _Shown:
     @property
     def data(self) -> Any:
         """The numbers of its charts, with the colours of its terms."""
-        colors = {term: TERMS[i % len(TERMS)] for i, term in enumerate(self.unit.terms)}
-        return _in_html(json.dumps({**self.unit.numbers(), "colors": colors}, allow_nan=False, separators=(",", ":")))
+        looks = {
+            term: {"color": TERMS[i % len(TERMS)], "hatch": _HATCHES[i // len(TERMS) % len(_HATCHES)]}
+            for i, term in enumerate(self.unit.terms)
+        }
+        return _in_html(json.dumps({**self.unit.numbers(), "looks": looks}, allow_nan=False, separators=(",", ":")))
 
 
 def cells(table: pd.DataFrame) -> dict[str, Any]:

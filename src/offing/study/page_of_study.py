@@ -33,13 +33,11 @@ def page_of(forecasts: Mapping[str, Forecast], study: Study | None) -> Page:
     """The page of some forecasts, with all results of their study, if they have one."""
     first = next(iter(forecasts.values()))
     pictured = len(forecasts) <= _MOST_PICTURED
-    units = []
+    units: list[Unit] = []
     with Progress("writing the page") as bar:
         for done, (name, ahead) in enumerate(forecasts.items(), 1):
-            units.append(_unit(name, ahead, study, pictured=pictured))
+            units.append(_unit(name, ahead, study, pictured=pictured, first=not units))
             bar.update(done / len(forecasts))
-    shared = _shared(study, pictured=pictured) if study is not None else ()
-    units[0] = Unit(units[0].name, units[0].forecasts, units[0].lead, (*units[0].chapters, *shared))
     overview = _overview(units) if len(units) > 1 else None
     notes = () if pictured else (f"Pictures are left out: the page holds {len(units)} forecasts.",)
     return Page(
@@ -52,8 +50,8 @@ def page_of(forecasts: Mapping[str, Forecast], study: Study | None) -> Page:
     )
 
 
-def _unit(name: str, ahead: Forecast, study: Study | None, *, pictured: bool) -> Unit:
-    """One forecast's part."""
+def _unit(name: str, ahead: Forecast, study: Study | None, *, pictured: bool, first: bool) -> Unit:
+    """One forecast's part; the first one's has what belongs to the whole study as well."""
     fit = ahead.fit
     scenarios = {AS_PLANNED: ahead} if ahead.scenario == AS_PLANNED else {ahead.scenario: ahead}
     chapters: list[Chapter] = []
@@ -64,6 +62,7 @@ def _unit(name: str, ahead: Forecast, study: Study | None, *, pictured: bool) ->
         for command in ("explain", "forecast", "fit"):
             have = {chapter.name for chapter in chapters}
             chapters += [each for each in _of_entries(study, name, command, pictured=pictured) if each.name not in have]
+        chapters += _shared(study, pictured=pictured) if first else ()
     lead = [_forecast_said(ahead), _drives(ahead)]
     if study is not None:
         lead.append(_accuracy(study))
@@ -116,9 +115,9 @@ def _why(study: Study, name: str, *, pictured: bool) -> Chapter:
         story = study_story(study, name, LAST_YEAR)
     except InputError as error:
         return Chapter("why", title, (f"There is nothing to compare with: {error}",))
-    sentences = tuple(line for line in str(story).splitlines() if line.strip())
+    parts = tuple((each.heading, each.lines) for each in story.chapters)
     pictures = ((_drawn(story.walk), story.walk.sentence),) if pictured and story.walk.drawable else ()
-    return Chapter("why", title, sentences, pictures)
+    return Chapter("why", title, (), pictures, parts=parts)
 
 
 def _of_entries(study: Study, name: str, command: str, *, pictured: bool) -> Iterator[Chapter]:
@@ -136,7 +135,7 @@ def _chapters(
     try:
         found = results()
     except InputError as error:
-        yield Chapter(entry.kind, _titled(entry.kind), (str(error),))
+        yield Chapter(entry.kind, entry.chapter, (str(error),))
         return
     words, pictures, tables = [], [], []
     for each in found.values():
@@ -148,7 +147,7 @@ def _chapters(
         elif not pictured or command not in entry.figure_for:
             tables.append((each.sentence, _short(each.table)))
     if words or pictures:
-        yield Chapter(entry.kind, _titled(entry.kind), tuple(dict.fromkeys(words)), tuple(pictures), tuple(tables))
+        yield Chapter(entry.kind, entry.chapter, tuple(dict.fromkeys(words)), tuple(pictures), tuple(tables))
 
 
 def _shared(study: Study, *, pictured: bool) -> tuple[Chapter, ...]:
@@ -168,11 +167,6 @@ def _drawn(result: Any) -> bytes:
     from offing.draw.style import svg  # noqa: PLC0415
 
     return svg(figure(result))
-
-
-def _titled(kind: str) -> str:
-    plain = kind.replace("-", " ")
-    return f"{plain[0].upper()}{plain[1:]}"
 
 
 def _short(table: pd.DataFrame) -> pd.DataFrame:

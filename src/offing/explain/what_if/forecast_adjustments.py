@@ -299,6 +299,7 @@ def overridden_rows(found: AdjustedForecast, probabilities: list[float]) -> pd.D
 register(
     Entry(
         "adjusted",
+        title="Adjustments by hand",
         of=lambda study, name: alone(study.adjusted.get(name)),
         text=dict.fromkeys(AHEAD, str),
         figure_for=AHEAD,
@@ -331,6 +332,7 @@ def _scored(rows: pd.DataFrame) -> str:
 register(
     Entry(
         "adjustment scores",
+        title="How adjustments did",
         of=lambda study, name: alone(study.adjustment_scores.get(name)),
         text=dict.fromkeys(AHEAD, _scored),
         files={"adjustment_scores": adjustment_score_rows},
@@ -341,6 +343,7 @@ register(
 register(
     Entry(
         "unknown drivers",
+        title="What not knowing the drivers costs",
         of=lambda study, _: alone(study.unknown_drivers_cost or None),
         text=dict.fromkeys(AHEAD, wrapped),
         rank=43,

@@ -57,6 +57,7 @@ def chance_rows(found: Exceedance) -> pd.DataFrame:
 register(
     Entry(
         "chances",
+        title="How likely",
         of=lambda study, name: numbered(study.chances[name], always=True),
         text={"forecast": lambda found: wrapped(found.sentence)},
         figure_for=AHEAD,

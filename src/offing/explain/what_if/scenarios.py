@@ -288,6 +288,7 @@ def _of_each(found: Scenarios, rows: Callable[[Forecast], pd.DataFrame]) -> pd.D
 register(
     Entry(
         "scenarios",
+        title="Scenarios",
         of=lambda study, name: alone(study.what_if.get(name)),
         text=dict.fromkeys(AHEAD, str),
         figure_for=AHEAD,

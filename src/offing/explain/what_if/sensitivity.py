@@ -288,6 +288,7 @@ def sensitivity_rows(found: Sensitivity, fit: Fitted) -> pd.DataFrame:
 register(
     Entry(
         "sensitivity",
+        title="What moves the forecast most",
         of=lambda study, name: alone(study.sensitivities.get(name)),
         text={"explain": str},
         figure_for=["explain"],

@@ -120,6 +120,7 @@ def stock_rows(found: Stock) -> pd.DataFrame:
 register(
     Entry(
         "stock",
+        title="How much is enough",
         of=lambda study, name: alone(
             stock(study.paths(name), **study.options("stock")) if study.states("stock") else None
         ),

@@ -251,6 +251,7 @@ def solution_rows(found: list[Solution], fit: Fitted) -> pd.DataFrame:
 register(
     Entry(
         "solution",
+        title="What would reach a total",
         of=lambda study, name: numbered(study.solutions[name]),
         text={"explain": str},
         figure_for=["explain"],

@@ -195,6 +195,7 @@ def importance_rows(found: Importance, backtest: Backtest) -> pd.DataFrame:
 register(
     Entry(
         "importance",
+        title="How important each term is",
         of=lambda judged, _: alone(judged.importance),
         text={"compare": str},
         figure_for=["compare"],

@@ -400,6 +400,7 @@ def walk_rows(found: Walk, fit: Fitted, scenario: str = AS_PLANNED) -> pd.DataFr
 register(
     Entry(
         "walk",
+        title="From one forecast to another",
         of=lambda study, name: numbered(study.walks[name], always=True),
         text={"explain": str},
         figure_for=["explain"],

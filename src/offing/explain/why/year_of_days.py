@@ -159,6 +159,7 @@ def _of_days(study: Any, name: str) -> YearOfDays | None:
 register(
     Entry(
         "year-of-days",
+        title="A year of days",
         of=lambda study, name: alone(_of_days(study, name)),
         figure_for=["explain"],
         options=year_of_days,
