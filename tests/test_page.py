@@ -4,6 +4,7 @@ import base64
 import re
 import sys
 import time
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -167,7 +168,7 @@ def test_charts_and_pictures_are_saved_without_a_network(shown, kind, begins):
     ):
         with shown.page.expect_download(timeout=10_000) as download:
             shown.page.locator(button).click()
-        content = open(download.value.path(), "rb").read()  # noqa: PTH123, SIM115
+        content = Path(download.value.path()).read_bytes()
         assert begins in content[:400]
         assert len(content) > 3_000
 

@@ -10,9 +10,9 @@ import numpy as np
 import pandas as pd
 
 from offing.base.arrays import Array
+from offing.base.printing import printable
 from offing.base.text import in_units
 from offing.calendar import Axis
-from offing.model.decomposition import BASELINE
 from offing.model.forecast import Forecast
 
 #: Digits of numbers in charts: a reader sees three or four of them.
@@ -72,7 +72,7 @@ class Unit:
         at = slice(apart.first - fit.axis.first, None)
         return {
             "name": self.name,
-            "target": in_units(fit.label, fit.unit),
+            "target": printable(in_units(fit.label, fit.unit)),
             "period": unit,
             "season": season_of(ahead.axis),
             "width": _milliseconds(ahead.axis)[1],
@@ -85,13 +85,13 @@ class Unit:
                 "from": apart.first - past.first,
                 "rows": {row: numbers(values[at]) for row, values in zip(found.rows, found.values, strict=True)},
             },
-            "labels": {BASELINE: BASELINE, **dict(zip(found.terms, found.labels, strict=True)), **self._labels()},
+            "labels": {name: printable(label) for name, label in self._labels().items()},
             "scenarios": [self._scenario(name, each) for name, each in self.forecasts.items()],
         }
 
     def _labels(self) -> dict[str, str]:
-        found = self.planned.contributions
-        return dict(zip(found.terms, found.labels, strict=True))
+        found = [self.planned.fit.contributions, self.planned.contributions]
+        return {term: label for each in found for term, label in zip(each.terms, each.labels, strict=True)}
 
     def _scenario(self, name: str, ahead: Forecast) -> dict[str, Any]:
         table, found = ahead.table, ahead.contributions

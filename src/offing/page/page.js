@@ -9,7 +9,9 @@
   const model = (name) => doc.get_model_by_name(name);
   const time = model("time"), fan = model("fan"), bars = model("bars");
   const shown = { unit: 0, scenario: 0, hidden: new Set() };
-  let unit = null, sums = null;
+  // More bars than these take longer to draw than a hand takes to move on.
+  const MOST_BARS = 12000;
+  let unit = null, sums = null, draws = true;
 
   const say = (value, digits = unit.digits) =>
     value === null || value === undefined ? "not known" :
@@ -55,8 +57,6 @@
       band: past.fitted.map((each) => (each === null ? "" : `fitted ${say(each)}`)),
     };
     fan.left[0].axis_label = bars.left[0].axis_label = unit.target;
-    by("bars-say").textContent =
-      "Contributions are stacked from zero, which is the baseline; the dark line is their sum.";
     list_terms();
     show_scenario(0);
     if (!keep) range("2");
@@ -97,7 +97,9 @@
         stack();
         fit_heights();
       });
-      label.append(box, swatch, document.createTextNode(unit.labels[name] || name));
+      const words = document.createElement("bdi");
+      words.textContent = unit.labels[name] || name;
+      label.append(box, swatch, words);
       return label;
     });
     by("terms").replaceChildren(by("terms").querySelector("legend"), ...fields);
@@ -113,13 +115,14 @@
       for (const name of Object.keys(unit.looks)) {
         const value = rows[name] ? rows[name][i] : 0;
         if (!value || shown.hidden.has(name)) continue;
+        whole += value;
+        if (!draws || !inside(t)) { if (value > 0) up += value; else down += value; continue; }
         const look = unit.looks[name], found = look.hatch === "blank" ? plain_bars : hatched;
         found.left.push(t - half);
         found.right.push(t + half);
         found.bottom.push(value > 0 ? up : down + value);
         found.top.push(value > 0 ? up + value : down);
         if (value > 0) up += value; else down += value;
-        whole += value;
         found.color.push(look.color);
         found.hatch.push(look.hatch);
         found.term.push(unit.labels[name] || name);
@@ -132,6 +135,13 @@
       sums.high.push(up);
     };
     const past = unit.past, own = unit.scenarios[shown.scenario];
+    const inside = (t) => t >= time.start - unit.width && t <= time.end + unit.width;
+    const terms = Object.keys(unit.looks).length;
+    const seen = past.t.filter((t, i) => i >= past.from && inside(t)).length + own.t.filter(inside).length;
+    draws = seen * terms <= MOST_BARS;
+    by("bars-say").textContent = draws
+      ? "Contributions are stacked from zero, which is the baseline; the line is their sum."
+      : "The line is the sum of all contributions; come closer to see each of them.";
     for (let i = past.from; i < past.t.length; i += 1) add(past.t[i], past.label[i], past.rows, i - past.from);
     own.t.forEach((t, i) => add(t, own.label[i], own.rows, i));
     model("stacks").data = plain_bars;
@@ -283,7 +293,7 @@
   const moved = () => {
     if (waiting) return;
     waiting = true;
-    requestAnimationFrame(() => { waiting = false; fit_heights(); });
+    requestAnimationFrame(() => { waiting = false; stack(); fit_heights(); });
   };
   show_unit(0);
   for (const each of [time.properties.start, time.properties.end]) each.change.connect(moved);

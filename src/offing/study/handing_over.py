@@ -1,24 +1,33 @@
-"""Results handed over: a workbook, SQL, Python, a formula for one cell, or everything together."""
+"""Results handed over: a page, a workbook, SQL, Python, a formula for one cell, or everything together."""
 
 from __future__ import annotations
 
+import io
+import tempfile
+import zipfile
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 import pandas as pd
 
-from offing.base import InputError, nearest
+from offing.base import InputError, count, nearest
+from offing.base.printing import printable
 from offing.base.results import file_part
+from offing.base.text import wrapped
 from offing.base.whole_file import write_whole
 from offing.explain import stock
 from offing.model.forecast import AS_PLANNED, Forecast
 from offing.page import page_html
 from offing.study.loader import open_study
+from offing.study.outputs import StudyOutput
 from offing.study.page_of_study import page_of
-from offing.study.saved import open_saved
+from offing.study.saved import open_saved, save_study
+from offing.study.shown_text import without_addresses
 from offing.study.study import Study
+from offing.writers import csv_text, json_text
 from offing.writers.cell_formula import cell_formula
+from offing.writers.formula_text import about
 from offing.writers.python_function import python_function
 from offing.writers.sql_query import DATABASES, sql_query
 from offing.writers.workbook import workbook_bytes
@@ -98,6 +107,82 @@ def page_files(handed: Handed) -> Files:
     return {"page.html": page_html(page_of(handed.forecasts, handed.study)).encode()}
 
 
+@form("bundle")
+def bundle_files(handed: Handed) -> Files:
+    """One archive with everything, and a word on each file."""
+    files, left_out = dict[str, bytes](), list[str]()
+    for name in ("page", "workbook", "sql", "python"):
+        try:
+            files |= FORMS[name](handed)
+        except InputError as error:
+            left_out.append(f"{name}: {error}")
+    if handed.study is not None:
+        files |= _files_of(handed.study)
+    said = _read_me(handed, files, left_out)
+    return {"hand-over.zip": _zipped({"README.txt": said.encode(), **files})}
+
+
+def _files_of(study: Study) -> Files:
+    """The study, its models as they were fitted, and its results as tables and figures."""
+    output = StudyOutput(study, "explain")
+    tables = {**StudyOutput(study, "forecast").tables(), **StudyOutput(study, "fit").tables(), **output.tables()}
+    files = {f"tables/{name}.csv": csv_text(rows).encode() for name, rows in tables.items()}
+    files |= {f"figures/{name}.png": picture for name, picture in output.pictures().items()}
+    files["tables/findings.json"] = json_text(output.findings()).encode()
+    files["run.json"] = json_text(output.record()).encode()
+    files["study.toml"] = without_addresses(study.text).encode()
+    with tempfile.TemporaryDirectory() as folder:
+        kept = Path(folder) / "study.model.json"
+        save_study(study, kept)
+        files[kept.name] = kept.read_bytes()
+    return files
+
+
+#: What is said of the files of a bundle: of those that begin so, or end so.
+_SAYS = (
+    ("page.html", "everything to read and to point at; opens in any browser, without a network"),
+    (".xlsx", "a workbook: change the plan in it, and the forecast follows"),
+    (".sql", "the forecast as one query over a table of dates and drivers"),
+    ("forecast", "the forecast as a Python function that needs NumPy alone"),
+    ("tables/", "tables of results, as CSV (UTF-8, points in decimals, an empty cell is a missing value)"),
+    ("figures/", "figures of results"),
+    ("study.toml", "what was asked for: 'offing forecast study.toml' does it again, beside its data"),
+    ("study.model.json", "the models as they were fitted: 'offing forecast study.model.json' needs no data"),
+    ("run.json", "with which versions, and the SHA-256 of every file that was read"),
+)
+
+
+def _read_me(handed: Handed, files: Files, left_out: list[str]) -> str:
+    """What the bundle holds, in plain words."""
+    first = next(iter(handed.forecasts.values()))
+    title = handed.study.title if handed.study is not None else first.fit.label
+    lines = [printable(title), "=" * len(title), ""]
+    lines += [wrapped(printable(about(each))) for each in handed.forecasts.values()]
+    lines += ["", "What is in it:", ""]
+    groups: dict[str, list[str]] = {}
+    for name in sorted(files):
+        folder, _, _ = name.rpartition("/")
+        groups.setdefault(f"{folder}/" if folder else name, []).append(name)
+    for name, members in groups.items():
+        said = next(words for part, words in _SAYS if name.startswith(part) or name.endswith(part))
+        counted = f" ({count(len(members), 'file')})" if name.endswith("/") else ""
+        lines.append(wrapped(f"{name}{counted}: {said}."))
+    if left_out:
+        lines += ["", "What was left out, and why:", "", *(wrapped(printable(each)) for each in left_out)]
+    return "\n".join([*lines, ""])
+
+
+def _zipped(files: Files) -> bytes:
+    """An archive in which files bear no time, so that the same files give the same bytes."""
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, content in files.items():
+            entry = zipfile.ZipInfo(name)
+            entry.compress_type, entry.external_attr = zipfile.ZIP_DEFLATED, 0o644 << 16
+            archive.writestr(entry, content)
+    return buffer.getvalue()
+
+
 def export(results: Study | Forecast | str | Path, form: str, folder: str | Path) -> list[Path]:
     """Hand results over in a form that others can use without Offing.
 
@@ -106,8 +191,8 @@ def export(results: Study | Forecast | str | Path, form: str, folder: str | Path
     results
         A study, opened or by its path; the path of a saved model of a study; or one forecast.
     form
-        ``workbook`` with live formulas, ``sql`` for three databases, ``python`` as a function that needs NumPy alone,
-        or ``cell``: a formula for one cell.
+        ``page``: one file for any browser; ``workbook`` with live formulas; ``sql`` for three databases; ``python``, a
+        function that needs NumPy alone; ``cell``, a formula for one cell; or ``bundle``, an archive of everything.
     folder
         Where the files go. Files of the same names are replaced, each whole or not at all.
 

@@ -16,6 +16,7 @@ from offing.explain import LAST_YEAR
 from offing.model.forecast import AS_PLANNED, Forecast
 from offing.page import Chapter, Overview, Page, Unit
 from offing.study.judged_outputs import Judged
+from offing.study.shown_text import without_addresses
 from offing.study.stories import study_story
 from offing.study.study import Study
 
@@ -24,7 +25,7 @@ _MOST_PICTURED = 6
 #: What has a chart of its own on the first screen.
 _CHARTED = ("forecast", "contributions", "history", "fit")
 #: Longer tables are in the CSV files.
-_MOST_ROWS = 500
+_MOST_ROWS, _MOST_PERIODS = 500, 2_000
 #: Drivers of a forecast that the first screen names.
 _MOST_NAMED = 3
 
@@ -45,7 +46,7 @@ def page_of(forecasts: Mapping[str, Forecast], study: Study | None) -> Page:
         f"Made of what was known on {first.origin:%Y-%m-%d}.",
         units,
         overview,
-        study.text if study is not None else "",
+        without_addresses(study.text) if study is not None else "",
         notes,
     )
 
@@ -193,8 +194,11 @@ def _table(ahead: Forecast) -> Chapter:
     """The forecast with its contributions, a row a period."""
     wide = ahead.contributions.wide.drop(columns="total").add_prefix("contribution of ")
     table = ahead.table.join(wide).rename_axis("period").reset_index()
+    said = [ahead.sentence]
+    if len(table) > _MOST_PERIODS:
+        said.append(f"Below are the first {_MOST_PERIODS:,} of {len(table):,} periods.")
     label = f"Forecast of {in_units(ahead.fit.label, ahead.fit.unit)} by {ahead.axis.frequency.unit}"
-    return Chapter("forecast", "The numbers", (ahead.sentence,), (), ((label, table),))
+    return Chapter("forecast", "The numbers", tuple(said), (), ((label, table.head(_MOST_PERIODS)),))
 
 
 def _overview(units: list[Unit]) -> Overview:
