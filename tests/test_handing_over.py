@@ -15,7 +15,7 @@ from pandas.api.types import is_numeric_dtype
 
 import offing as of
 from handed_over import CASES, DATA, PLAN, N, case, contributions
-from office import recalculated
+from office import recalculated, wrong
 from offing.model.forecast_formulas import formulas_of
 from offing.writers.formula_text import period_texts, short_names
 
@@ -280,7 +280,11 @@ def test_a_study_is_exported_by_the_command(run_cli, tmp_path):
         assert ran.status == 0
         assert ran.out.splitlines() == [f"Written: {tmp_path / 'out' / name}" for name in files]
     book = openpyxl.load_workbook(tmp_path / "out" / "forecast.xlsx")
-    assert [cell.value for cell in book["Stock"][4]] == ["lead_time", "mean", "0.9"]
+    assert [cell.value for cell in book["Stock"][4]][:3] == ["lead time, months", "expected", 0.9]
+    (again,) = recalculated({"a": wrong((tmp_path / "out" / "forecast.xlsx").read_bytes())}, tmp_path / "b").values()
+    row = [cell.value for cell in again["Stock"][6]]
+    found = of.open_study(tmp_path / "study.toml")
+    assert row[row.index("enough") + 1] == pytest.approx(of.stock(found.paths("main"), service=[0.9]).table["0.9"][1])
     ran = run_cli("export", tmp_path / "study.toml", "--as", "wordbook")
     assert (ran.status, ran.err.count("\n")) == (2, 1)
     assert "found 'wordbook'. Did you mean 'workbook'?" in ran.err

@@ -383,6 +383,11 @@ def _report(output: Any, out: Path | None, as_json: bool, *, full: bool = False)
         if not as_json:
             text += f"\n\nWritten to {out}: {', '.join(file.name for file in files)}"
             text += "".join(f"\n{each}" for each in [output.not_drawn()] if each)
+        for form in output.study.spec.output.export if output.command in ("forecast", "explain") else ():
+            from offing.study.handing_over import export as handed  # noqa: PLC0415
+
+            handed_on = handed(output.study, form, out)
+            text += "" if as_json else "".join(f"\nWritten to {file}" for file in handed_on)
     written = output.to_database()
     if written and not as_json:
         text += f"\n\n{written}"

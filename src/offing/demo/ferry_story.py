@@ -7,6 +7,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
+from offing.base import InputError
 from offing.demo.ferry import RIVAL, World, ferry, forecast_only, month_before, weeks_after
 from offing.demo.guide import Guide, Say, packaged
 from offing.demo.messy import messy_tables
@@ -15,6 +16,7 @@ from offing.explain import story
 from offing.model import effects
 from offing.study import Study, open_study
 from offing.study.drafted import Request, drafted
+from offing.study.handing_over import export
 from offing.study.saved import open_saved, save_study
 from offing.study.stories import study_story
 from offing.writers import Bundle, csv_text
@@ -26,6 +28,11 @@ FIGURES = {
     "walk-1": "why the forecast differs from last year",
     "scenarios": "what if: scenarios side by side",
     "effects": "what each driver does",
+}
+#: The forms in which the results are handed over.
+FORMS = {
+    "page": "all results in one file for any browser, with charts to point at",
+    "workbook": "change the plan in it, and the forecast follows",
 }
 #: What the fit is saved as.
 MODEL = "ferry.model.json"
@@ -97,6 +104,7 @@ def run_ferry(folder: Path, say: Say) -> Study:
         study.what_if["main"].sentences,
         study.solutions["main"][0].sentence,
     )
+    guide.step("Handed it over, to be read and used without Offing:", handed_over(study, folder / "results"))
     guide.results(study, {f"{name}.png": meaning for name, meaning in FIGURES.items()}, list(FIGURES))
     raw = " ".join(str(folder / "raw" / name) for name in RAW)
     strongest = effects(fit).effects[0].driver
@@ -111,6 +119,7 @@ def run_ferry(folder: Path, say: Say) -> Study:
             "offing explain {folder}/study.toml --against archive": "",
             "offing monitor {folder}/next-month/study.toml": "the model no longer holds: exit status 4",
             f"offing forecast {{folder}}/{MODEL}": "without the data; --data takes newer rows, --plan another plan",
+            "offing export {folder}/study.toml --as bundle --out {folder}/handed": "everything in one archive",
             "offing explain {folder}/study.toml --against outcome --as-of 2026-03-30": "",
             "offing compare {folder}/study.toml": "what is each term worth?",
             "offing search {folder}/study.toml --budget 60s": "may other choices be better, honestly?",
@@ -142,6 +151,17 @@ def _kept(study: Study, folder: Path) -> list[str]:
         f"{MODEL} has the fit with all that it draws on: from this file alone the forecast {same}.",
         study.walk_of("main", "archive").sentence,
     ]
+
+
+def handed_over(study: Study, folder: Path) -> str:
+    """The page and the workbook, or why one of them is left out."""
+    said = []
+    for form, meaning in FORMS.items():
+        try:
+            said += [f"{file}: {meaning}" for file in export(study, form, folder)]
+        except InputError as error:
+            said.append(f"The {form} is left out: {error}")
+    return "\n".join(said)
 
 
 def draft_messy(folder: Path, budget: str | None = None) -> Draft:

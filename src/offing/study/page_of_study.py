@@ -60,7 +60,7 @@ def _unit(name: str, ahead: Forecast, study: Study | None, *, pictured: bool, fi
         found = study.what_if.get(name)
         scenarios |= {each: found.of(each) for each in found.names if each != AS_PLANNED} if found is not None else {}
         chapters += [_why(study, name, pictured=pictured)]
-        for command in ("explain", "forecast", "fit"):
+        for command in ("explain", "forecast"):
             have = {chapter.name for chapter in chapters}
             chapters += [each for each in _of_entries(study, name, command, pictured=pictured) if each.name not in have]
         chapters += _shared(study, pictured=pictured) if first else ()

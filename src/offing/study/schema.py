@@ -191,6 +191,7 @@ class OutputSpec(Part):
     like: Text | LikeSpec | None = None
     database: Text | None = None
     table: Text = "offing"
+    export: list[Literal["page", "workbook", "sql", "python", "cell", "bundle"]] = []
 
 
 class ArchiveSpec(Part):

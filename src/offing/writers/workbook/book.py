@@ -18,7 +18,13 @@ from offing.model.forecast_formulas import ForecastFormulas, TableOfInputs, form
 from offing.writers.formula_text import about, short_names
 from offing.writers.workbook.inputs import PlanSheet, write_calendar, write_coefficients, write_lists
 from offing.writers.workbook.layout import STEP, TOP, Layout
-from offing.writers.workbook.outcomes import write_contributions, write_forecast, write_history, write_values
+from offing.writers.workbook.outcomes import (
+    write_contributions,
+    write_forecast,
+    write_history,
+    write_stock,
+    write_values,
+)
 from offing.writers.workbook.places import Places
 
 #: Sheets hold at most so many rows and columns; beyond so many cells a workbook takes minutes to open.
@@ -30,6 +36,7 @@ _SAYS = {
     "Coefficients": "The numbers that were estimated.",
     "Calendar": "What is known of every period beforehand. A share of a holiday may be changed as well.",
     "Calculation": "Every step from the drivers to the forecast, as formulas.",
+    "Stock": "What is enough for a lead time, which is chosen from a list.",
     "Lists": "Words, scenarios and weights that formulas refer to.",
 }
 #: So many letters stand on a line of the first sheet.
@@ -147,7 +154,10 @@ class _Book:
         write_forecast(self.places, sheets["Forecast"], sheets["History"])
         write_contributions(self.places, sheets["Contributions"])
         for name, table in self.values.items():
-            write_values(self.places, sheets[name], name, table, _SAYS.get(name, _VALUES))
+            if name == "Stock":
+                write_stock(self.places, sheets[name], table)
+            else:
+                write_values(self.places, sheets[name], name, table, _SAYS.get(name, _VALUES))
         self._read_me(sheets["Read me"], names[1:])
         sheets["Forecast"].set_first_sheet()
         return self.layout.bytes(about(self.ahead), self.ahead.origin)

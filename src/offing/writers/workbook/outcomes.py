@@ -109,6 +109,38 @@ def write_values(places: Places, sheet: Any, title: str, table: pd.DataFrame, wo
     places.layout.table(sheet, table if table.index.name is None else table.reset_index(), 3, 0)
 
 
+def write_stock(places: Places, sheet: Any, table: pd.DataFrame) -> None:
+    """What is enough for every lead time, and a cell that looks it up for one that is chosen."""
+    layout, levels = places.layout, [float(name) for name in table.columns[1:]]
+    unit = places.formulas.tables[0].name
+    layout.title(sheet, "Stock", "What is enough for the next periods together: values, from joint paths.")
+    layout.heads(sheet, 3, [f"lead time, {unit}s", "expected"])
+    for j, level in enumerate(levels, 2):
+        sheet.write_number(3, j, level, layout.style(bold=True, bottom=1, num_format="0.0##%"))
+    style = layout.style(num_format=READ)
+    for i, (lead, totals) in enumerate(zip(table.index.tolist(), table.to_numpy().tolist(), strict=True), 4):
+        sheet.write_number(i, 0, lead)
+        for j, value in enumerate(totals, 1):
+            layout.value(sheet, (i, j), value, style)
+    last, right = 3 + len(table), 1 + len(levels)
+    at, chosen = right + 2, {"bold": True, "border": 2, "border_color": WARM}
+    cell = layout.cell
+    leads = f"{cell(4, 0, fixed=True)}:{cell(last, 0, fixed=True)}"
+    heads = f"{cell(3, 2, fixed=True)}:{cell(3, right, fixed=True)}"
+    whole = f"{cell(4, 2, fixed=True)}:{cell(last, right, fixed=True)}"
+    middle, level = (len(table) + 1) // 2, levels[-1]
+    rows = (("lead time", middle, leads, {}), ("service level", level, heads, {"num_format": "0.0##%"}))
+    for row, (name, value, source, form) in enumerate(rows, 3):
+        sheet.write_string(row, at, name, layout.style(bold=True))
+        sheet.write_number(row, at + 1, value, layout.style(**chosen, **form))
+        sheet.data_validation(row, at + 1, row, at + 1, {"validate": "list", "source": f"={source}"})
+    found = f"INDEX({whole},MATCH({cell(3, at + 1)},{leads},0),MATCH({cell(4, at + 1)},{heads},0))"
+    sheet.write_string(5, at, "enough", layout.style(bold=True))
+    enough = float(table.to_numpy()[middle - 1, -1])
+    layout.formula(sheet, (5, at + 1), found, enough, layout.style(num_format=READ, bold=True))
+    sheet.set_column(0, at + 1, 15)
+
+
 def _beside(n: int, columns: int) -> tuple[int, int]:
     """The cell at which a chart begins: below a short table, to the right of a long one."""
     return (TOP + n + 1, 0) if n <= _SHORT else (2, columns + 2)
