@@ -1,6 +1,7 @@
 """Refresh docs/screenshots: the demo's figures, and each command's output in a terminal.
 
-Run it as ``python docs/screenshots.py`` with offing installed; the terminal needs Xvfb, xterm and ImageMagick.
+Run it as ``python docs/screenshots.py`` with offing installed; the terminal needs Xvfb, xterm and ImageMagick, the page
+and the workbook Chromium, LibreOffice and poppler's pdftoppm.
 """
 
 import os
@@ -85,6 +86,40 @@ def together(pictures: list[str], target: Path) -> None:
     subprocess.run(["montage", *pictures, "-strip", "-tile", tile, "-geometry", "960x600+4+4", str(target)], check=True)
 
 
+def handed(results: Path, folder: Path) -> None:
+    """The page in a browser, light, dark and as narrow as a telephone; and the workbook in an office program."""
+    from playwright.sync_api import sync_playwright  # noqa: PLC0415  only here
+
+    views = {
+        "light": ({"width": 1280, "height": 800}, "light", 0),
+        "narrow": ({"width": 390, "height": 800}, "light", 0),
+        "dark": ({"width": 1280, "height": 800}, "dark", 640),
+        "narrow dark": ({"width": 390, "height": 800}, "dark", 640),
+    }
+    with sync_playwright() as running:
+        flags = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
+        browser = running.chromium.launch(executable_path=shutil.which("chromium"), args=flags)
+        for name, (size, scheme, down) in views.items():
+            page = browser.new_page(viewport=size, color_scheme=scheme)
+            page.goto(f"file://{results / 'page.html'}")
+            page.wait_for_selector("html[data-ready=yes]")
+            page.evaluate(f"window.scrollTo(0, {down})")
+            page.wait_for_timeout(800)
+            page.screenshot(path=folder / f"{name}.png")
+        browser.close()
+    shots = [str(folder / f"{name}.png") for name in views]
+    rows = ["(", *shots[:2], "+append", ")", "(", *shots[2:], "+append", ")"]
+    size = ["-append", "-resize", "1280x", "-strip", str(SHOTS / "page.png")]
+    subprocess.run(["convert", *rows, *size], check=True)
+    profile = f"-env:UserInstallation=file://{folder / 'office'}"
+    print_out = ["soffice", profile, "--headless", "--convert-to", "pdf", "--outdir", folder, results / "forecast.xlsx"]
+    subprocess.run(print_out, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    subprocess.run(["pdftoppm", "-r", "110", "-l", "4", "-png", folder / "forecast.pdf", folder / "sheet"], check=True)
+    sheets = [str(each) for each in sorted(folder.glob("sheet-*.png"))]
+    look = ["-strip", "-tile", "2x2", "-geometry", "630x400+5+5", "-colors", "128", str(SHOTS / "workbook.png")]
+    subprocess.run(["montage", *(part for each in sheets for part in ("(", each, "-trim", ")")), *look], check=True)
+
+
 def judge(folder: Path, study: Path) -> None:
     """The pictures of back-tests, comparisons, searches and combinations."""
     judged = folder / "judged"
@@ -154,7 +189,7 @@ def main() -> None:
     for name in FIGURES:
         shutil.copy(folder / "tern-islands" / "results" / f"{name}.png", SHOTS / f"{name}.png")
     results = folder / "tern-islands" / "results"
-    together([str(results / f"{name}.png") for name in ("cycle", "indices")], SHOTS / "year.png")
+    handed(results, folder)
     raw = folder / "tern-islands" / "raw"
     settings = ["--set", "sales.decimal=,", "--set", "sales.rows=lines"]
     draft = ["offing", "draft", *RAW, "--to", "week", *settings, "--out", "first"]
@@ -168,11 +203,6 @@ def main() -> None:
     parts = [folder / "watched" / "monitoring.png", folder / "archive.png"]
     together([str(each) for each in parts], SHOTS / "monitoring.png")
     shutil.copy(folder / "tern-islands" / "results" / "response-storm-hours-3fbf1ae7.png", SHOTS / "response.png")
-    tickets = of.read(study.with_name("tickets.csv"), stamp="start")
-    days = of.Holidays(table=study.with_name("island_days.csv"), pooling="none")
-    base = of.Model("sold", scale="log", terms=[of.Trend(), of.Season(harmonics=3), days])
-    offered = of.candidates(["fare", "sailings", "cruise calls", "storm hours", "promotion"], lags=range(5))
-    of.figure(of.screen(tickets, base, offered)).savefig(SHOTS / "screening.png", dpi=100)
     varied = study.read_text()
     for old, new in VARIED.items():
         varied = varied.replace(old, new)

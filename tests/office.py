@@ -15,7 +15,9 @@ import pytest
 ALWAYS = """<?xml version="1.0" encoding="UTF-8"?>
 <oor:items xmlns:oor="http://openoffice.org/2001/registry">
 <item oor:path="/org.openoffice.Office.Calc/Formula/Load"><prop oor:name="OOXMLRecalcMode" oor:op="fuse">
-<value>0</value></prop></item></oor:items>"""
+<value>0</value></prop></item>
+<item oor:path="/org.openoffice.Setup/L10N"><prop oor:name="ooSetupSystemLocale" oor:op="fuse"><value>{locale}</value>
+</prop></item></oor:items>"""
 
 
 def wrong(content):
@@ -31,21 +33,20 @@ def wrong(content):
     return after.getvalue()
 
 
-def recalculated(contents, folder, kind="xlsx", locale=None):
-    """The workbooks by name as LibreOffice has them, all calculated again."""
+def recalculated(contents, folder, kind="xlsx", locale="en-US"):
+    """The workbooks by name as LibreOffice has them in a country, all calculated again."""
     if shutil.which("soffice") is None:
         assert "OFFING_MUST_HAVE_OFFICE" not in os.environ, "LibreOffice is not installed"
         pytest.skip("LibreOffice is not installed")
     given, out, profile = (Path(folder) / name for name in ("given", "out", "profile"))
     for each in (given, out, profile / "user"):
         each.mkdir(parents=True, exist_ok=True)
-    (profile / "user" / "registrymodifications.xcu").write_text(ALWAYS)
+    (profile / "user" / "registrymodifications.xcu").write_text(ALWAYS.format(locale=locale))
     for name, content in contents.items():
         (given / f"{name}.xlsx").write_bytes(content)
     command = ["soffice", f"-env:UserInstallation=file://{profile}", "--headless", "--convert-to", kind]
-    env = {**os.environ, **({"LC_ALL": locale} if locale else {})}
     files = [str(given / f"{name}.xlsx") for name in contents]
-    subprocess.run([*command, "--outdir", str(out), *files], check=True, capture_output=True, timeout=280, env=env)
+    subprocess.run([*command, "--outdir", str(out), *files], check=True, capture_output=True, timeout=280)
     if kind != "xlsx":
         return {name: (out / f"{name}.{kind}").read_text() for name in contents}
     return {name: openpyxl.load_workbook(out / f"{name}.xlsx", data_only=True) for name in contents}

@@ -86,6 +86,7 @@ def test_the_first_screen_says_what_matters(shown, weeks):
     assert "How accurate it was before" in lead
     average = f"{ahead.mean.mean():,.0f}"
     assert average in lead.replace("\u2009", "")
+    assert set(shown.data("stacks")["term"]) >= {"trend", "season", "fare"}, "what it is made of is there at once"
     titles = shown.page.locator("#contents li").all_inner_texts()
     for wanted in ("Why it differs from last year", "What each driver does", "Scenarios", "How much is enough",
                    "How good past forecasts were", "Findings", "Changes to the data", "The numbers"):  # fmt: skip

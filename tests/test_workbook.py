@@ -113,8 +113,11 @@ def test_a_scenario_is_chosen_from_a_list_and_warnings_follow(story, tmp_path):
 
 def test_it_opens_with_a_decimal_comma_and_says_the_same_in_every_language(story, tmp_path):
     """Formulas are stored with points, whatever the reader's language: nothing becomes a text or a date."""
-    (book,) = recalculated({"a": wrong(workbook_bytes(story[0], values={}))}, tmp_path, locale="de_DE.UTF-8").values()
+    content = wrong(workbook_bytes(story[0], values={}))
+    (book,) = recalculated({"a": content}, tmp_path / "numbers", locale="de-DE").values()
     agree(book, story[0], quantiles=True)
+    (text,) = recalculated({"a": content}, tmp_path / "text", "html", locale="de-DE").values()
+    assert f"{story[0].mean[0]:.2f}".replace(".", ",") in text, "and is shown with a comma"
 
 
 def test_the_same_forecast_gives_the_same_bytes(story):

@@ -31,4 +31,6 @@ def write_whole(path: Path, content: bytes) -> None:
             Path(beside).unlink(missing_ok=True)
             raise
     except OSError as error:
-        raise InputError(f"cannot be written ({error.strerror})", "Give another place.", file=str(path)) from error
+        hint = "Close it where it is open, or give another place."
+        advice = hint if isinstance(error, PermissionError) else "Give another place."
+        raise InputError(f"cannot be written ({error.strerror})", advice, file=str(path)) from error

@@ -40,7 +40,7 @@ def charts_json(levels: Sequence[float]) -> str:
         found.toolbar.logo = None
         found.toolbar.active_scroll = found.toolbar.tools[1]
         found.background_fill_color = found.border_fill_color = PAPER
-        found.outline_line_color = None
+        found.outline_line_color = found.border_line_color = None
         found.xgrid.grid_line_color = None
         found.ygrid.grid_line_color = FAINT
         found.yaxis.formatter = models.NumeralTickFormatter(format="0,0.[000]")

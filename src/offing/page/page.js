@@ -60,6 +60,8 @@
     list_terms();
     show_scenario(0);
     if (!keep) range("2");
+    stack();
+    fit_heights();
   }
 
   const known = (value) => (value === null ? NaN : value);
@@ -197,7 +199,7 @@
     by("theme").setAttribute("aria-pressed", String(dark));
     const paper = dark ? "#161c22" : "#fcfbf8", ink = dark ? "#e4e8eb" : "#22303c", faint = dark ? "#2c353d" : "#dfe3e8";
     for (const each of [fan, bars]) {
-      each.setv({ background_fill_color: paper, border_fill_color: paper });
+      each.setv({ background_fill_color: paper, border_fill_color: paper, styles: { "background-color": paper } });
       for (const axis of [...each.below, ...each.left]) axis.setv({ major_label_text_color: ink, axis_label_text_color: ink });
       for (const grid of each.center) if ("grid_line_color" in grid.attributes && grid.dimension === 1) grid.grid_line_color = faint;
     }
@@ -298,6 +300,10 @@
   show_unit(0);
   for (const each of [time.properties.start, time.properties.end]) each.change.connect(moved);
   theme(matchMedia("(prefers-color-scheme: dark)").matches);
+  const narrow = () => { for (const each of [fan, bars]) each.below[0].ticker.desired_num_ticks = innerWidth < 600 ? 3 : 6; };
+  addEventListener("resize", narrow);
+  narrow();
+  stack();
   fit_heights();
   document.documentElement.dataset.ready = "yes";
 })();

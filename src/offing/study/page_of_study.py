@@ -15,6 +15,7 @@ from offing.base.text import in_units, number
 from offing.explain import LAST_YEAR
 from offing.model.forecast import AS_PLANNED, Forecast
 from offing.page import Chapter, Overview, Page, Unit
+from offing.study.comparison_base import ARCHIVE
 from offing.study.judged_outputs import Judged
 from offing.study.shown_text import without_addresses
 from offing.study.stories import study_story
@@ -59,7 +60,9 @@ def _unit(name: str, ahead: Forecast, study: Study | None, *, pictured: bool, fi
     if study is not None:
         found = study.what_if.get(name)
         scenarios |= {each: found.of(each) for each in found.names if each != AS_PLANNED} if found is not None else {}
-        chapters += [_why(study, name, pictured=pictured)]
+        chapters += [_why(study, name, LAST_YEAR, "last year", pictured=pictured)]
+        if study.archive is not None:
+            chapters.append(_why(study, name, ARCHIVE, "the forecast before", pictured=pictured))
         for command in ("explain", "forecast"):
             have = {chapter.name for chapter in chapters}
             chapters += [each for each in _of_entries(study, name, command, pictured=pictured) if each.name not in have]
@@ -109,16 +112,16 @@ def _accuracy(study: Study) -> str:
         return f"How accurate it was before is not known: {error}"
 
 
-def _why(study: Study, name: str, *, pictured: bool) -> Chapter:
-    """Why the forecast differs from last year, or why that cannot be said."""
-    title = "Why it differs from last year"
+def _why(study: Study, name: str, against: str, words: str, *, pictured: bool) -> Chapter:
+    """Why the forecast differs from something, or why that cannot be said."""
+    title = f"Why it differs from {words}"
     try:
-        story = study_story(study, name, LAST_YEAR)
+        story = study_story(study, name, against)
     except InputError as error:
-        return Chapter("why", title, (f"There is nothing to compare with: {error}",))
+        return Chapter(f"why {against}", title, (f"There is nothing to compare with: {error}",))
     parts = tuple((each.heading, each.lines) for each in story.chapters)
     pictures = ((_drawn(story.walk), story.walk.sentence),) if pictured and story.walk.drawable else ()
-    return Chapter("why", title, (), pictures, parts=parts)
+    return Chapter(f"why {against}", title, (), pictures, parts=parts)
 
 
 def _of_entries(study: Study, name: str, command: str, *, pictured: bool) -> Iterator[Chapter]:

@@ -129,10 +129,11 @@ def write_stock(places: Places, sheet: Any, table: pd.DataFrame) -> None:
     heads = f"{cell(3, 2, fixed=True)}:{cell(3, right, fixed=True)}"
     whole = f"{cell(4, 2, fixed=True)}:{cell(last, right, fixed=True)}"
     middle, level = (len(table) + 1) // 2, levels[-1]
-    rows = (("lead time", middle, leads, {}), ("service level", level, heads, {"num_format": "0.0##%"}))
-    for row, (name, value, source, form) in enumerate(rows, 3):
+    for row, (name, value, source, form) in enumerate(
+        (("lead time", middle, leads, "0"), ("service level", level, heads, "0.0##%")), 3
+    ):
         sheet.write_string(row, at, name, layout.style(bold=True))
-        sheet.write_number(row, at + 1, value, layout.style(**chosen, **form))
+        sheet.write_number(row, at + 1, value, layout.style(**chosen, num_format=form))
         sheet.data_validation(row, at + 1, row, at + 1, {"validate": "list", "source": f"={source}"})
     found = f"INDEX({whole},MATCH({cell(3, at + 1)},{leads},0),MATCH({cell(4, at + 1)},{heads},0))"
     sheet.write_string(5, at, "enough", layout.style(bold=True))
