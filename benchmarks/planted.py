@@ -562,6 +562,55 @@ FAULTS = [
         '& (old["scenario"] != AS_PLANNED)\n    ]\n    both',
         "test_repeated",
     ),
+    Fault(
+        "what lives on through own lags starts from nothing in what is handed over",
+        "model/forecast_formulas.py",
+        "before[lead - len(known) :] = known",
+        "before[lead - len(known) :] = 0.0 * known",
+        "test_handing_over",
+    ),
+    Fault(
+        "the workbook's logarithmic mean loses its series near zero",
+        "writers/spreadsheet_formulas.py",
+        "1+{x}/2+{x}*{x}/6+{x}*{x}*{x}/24",
+        "1",
+        "test_workbook",
+    ),
+    Fault(
+        "an empty cell of the plan counts as zero",
+        "writers/workbook/inputs.py",
+        'f"IF(ISNUMBER({text}),{text},NA())"',
+        "text",
+        "test_workbook",
+    ),
+    Fault(
+        "an SQL query takes the larger value where the smaller one is meant",
+        "writers/sql_query.py",
+        "return (both + apart) / 2.0 if largest else (both - apart) / 2.0",
+        "return (both + apart) / 2.0",
+        "test_handing_over",
+    ),
+    Fault(
+        "a page's script stands in it as a name of the data writes it",
+        "page/render.py",
+        "autoescape=True",
+        "autoescape=False",
+        "test_page",
+    ),
+    Fault(
+        "a page's hover shows another period's contributions",
+        "page/page.js",
+        "columns.why = own.t.map((_, i) => largest(own.rows, i));",
+        "columns.why = own.t.map((_, i) => largest(own.rows, Math.max(i - 1, 0)));",
+        "test_page",
+    ),
+    Fault(
+        "stock adds up quantiles of single periods",
+        "explain/what_if/stock.py",
+        "sums = np.cumsum(self.paths.values[:, : self.longest], axis=1)",
+        "sums = np.cumsum(np.sort(self.paths.values[:, : self.longest], axis=0), axis=1)",
+        "test_handing_over",
+    ),
 ]
 
 

@@ -85,6 +85,7 @@ MORE = {
     },
     "words that are new": {"terms": [of.Category("kind", unseen="mean"), YEAR, of.Driver("fare", reference=9.0)]},
     "a limit that is a column": {"terms": [of.Trend("saturating", lower=0.0, upper="ceiling"), of.Driver("fare")]},
+    "next to no effect": {"terms": [of.Driver("calm")], "scale": "log"},
     "no driver": {"terms": [TREND, YEAR], "scale": "log"},
     "several calendars of days": {"terms": [of.Holidays(country="NO", bridge_days=True), of.Season("year")]},
 }
@@ -106,7 +107,9 @@ def monthly(name):
     data, plan = DATA, PLAN
     if name == "words that are new":
         plan = plan.assign(kind=["enormous", *plan["kind"].iloc[1:]])
-    data, plan = (each.assign(ceiling=150.0 + np.arange(len(each))) for each in (data, plan))
+    data, plan = (each.assign(ceiling=150.0 + np.arange(len(each)), calm=each["temp"]) for each in (data, plan))
+    if name == "next to no effect":
+        data = data.assign(sold=100.0 * np.exp(1e-6 * data["calm"] + 1e-8 * data["fare"]))
     fit = of.Model("sold", **(MODELS | MORE)[name]).fit(data.iloc[:N])
     horizon = min(AHEAD, len(plan))
     return fit.forecast(horizon, plan=plan), fit.forecast(horizon, plan=changed(plan))
