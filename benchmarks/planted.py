@@ -563,7 +563,7 @@ FAULTS = [
         "test_repeated",
     ),
     Fault(
-        "what lives on through own lags starts from nothing in what is handed over",
+        "what lives on through own lags starts at zero in what is handed over",
         "model/forecast_formulas.py",
         "before[lead - len(known) :] = known",
         "before[lead - len(known) :] = 0.0 * known",

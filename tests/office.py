@@ -11,7 +11,7 @@ from pathlib import Path
 import openpyxl
 import pytest
 
-#: LibreOffice trusts the values in a file unless it is told to calculate.
+#: LibreOffice trusts the values in a file unless its profile says otherwise.
 ALWAYS = """<?xml version="1.0" encoding="UTF-8"?>
 <oor:items xmlns:oor="http://openoffice.org/2001/registry">
 <item oor:path="/org.openoffice.Office.Calc/Formula/Load"><prop oor:name="OOXMLRecalcMode" oor:op="fuse">

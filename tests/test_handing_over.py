@@ -21,7 +21,10 @@ from office import recalculated, wrong
 from offing.model.forecast_formulas import formulas_of
 from offing.study.handing_over import FORMS
 from offing.study.schema import OutputSpec
+from offing.writers.cell_formula import cell_formula
 from offing.writers.formula_text import period_texts, short_names
+from offing.writers.python_function import python_function
+from offing.writers.sql_query import sql_query
 
 GROWTH = "growth beyond a year"
 
@@ -58,7 +61,7 @@ def agree(found, forecast, *, quantiles):
 def test_the_python_function_gives_the_forecast_and_follows_its_columns(name):
     planned, changed = case(name)
     module = {}
-    run_text(of.python_function(planned), module)
+    run_text(python_function(planned), module)
     columns = {name: frame[name].to_numpy() for frame in given(changed).values() for name in frame.columns[1:]}
     for found, forecast in ((module["forecast"](), planned), (module["forecast"](columns), changed)):
         rows = {f"contribution of {row}": values for row, values in found["contributions"].items()}
@@ -68,7 +71,7 @@ def test_the_python_function_gives_the_forecast_and_follows_its_columns(name):
 
 def test_the_python_function_needs_numpy_alone(tmp_path):
     planned, _ = case("carried over")
-    (tmp_path / "forecast.py").write_text(of.python_function(planned), encoding="utf-8")
+    (tmp_path / "forecast.py").write_text(python_function(planned), encoding="utf-8")
     code = (
         "import sys, forecast; found = forecast.forecast(); "
         "print(repr(float(found['forecast'][0])), [each for each in ('pandas', 'scipy', 'offing') if each in sys.modules])"
@@ -77,7 +80,7 @@ def test_the_python_function_needs_numpy_alone(tmp_path):
     assert float(ran.stdout.split()[0]) == pytest.approx(planned.mean[0], rel=1e-13)
     assert ran.stdout.split(None, 1)[1].strip() == "[]"
     module = {}
-    run_text(of.python_function(planned), module)
+    run_text(python_function(planned), module)
     with pytest.raises(KeyError, match="no column 'fares'"):
         module["forecast"]({"fares": [1.0]})
     with pytest.raises(ValueError, match="at most"):
@@ -128,7 +131,7 @@ def test_the_query_gives_the_forecast_and_follows_its_table(name, database, requ
     planned, changed = case(name)
     runs = {"sqlite": on_sqlite, "duckdb": on_duckdb}
     run = runs.get(database) or on_postgresql(request.getfixturevalue("postgres"))
-    query = of.sql_query(planned, database=database)
+    query = sql_query(planned, database=database)
     for forecast in (planned, changed):
         found = run(query, given(forecast))
         agree(found, forecast, quantiles=forecast is planned)
@@ -138,16 +141,16 @@ def test_the_query_gives_the_forecast_and_follows_its_table(name, database, requ
 def test_growth_is_expressed_in_sql_up_to_a_year_ahead_and_refused_beyond():
     planned, _ = case(GROWTH)
     with pytest.raises(of.InputError, match="growth on the year before, more than a year ahead"):
-        of.sql_query(planned)
+        sql_query(planned)
     short = planned.fit.forecast(12, plan=PLAN)
-    agree(on_sqlite(of.sql_query(short, database="sqlite"), given(short)), short, quantiles=True)
+    agree(on_sqlite(sql_query(short, database="sqlite"), given(short)), short, quantiles=True)
 
 
 def test_rows_that_a_table_lacks_give_no_number():
     planned, _ = case("bends, harmonics, logs, lags")
     tables = given(planned)
     tables["drivers"] = tables["drivers"].drop(index=5)
-    found = on_sqlite(of.sql_query(planned, database="sqlite"), tables)
+    found = on_sqlite(sql_query(planned, database="sqlite"), tables)
     assert found["forecast"].isna().tolist() == [i in (4, 5) for i in range(planned.axis.n)], (
         "the lag looks at it as well"
     )
@@ -166,22 +169,22 @@ def test_hostile_names_are_quoted(name, postgres):
     if len(name) > 63:
         del runs["postgresql"]  # has no such columns
     for database, run in runs.items():
-        found = run(of.sql_query(ahead, database=database), given(ahead))
+        found = run(sql_query(ahead, database=database), given(ahead))
         assert len(set(found)) == 5 + len(ahead.table.columns) - 1, "no column has the name of another"
         np.testing.assert_allclose(found["forecast"], ahead.mean, rtol=1e-9)
         np.testing.assert_allclose(found.iloc[:, -4:].sum(axis=1), ahead.mean, rtol=1e-9)
     module = {}
-    run_text(of.python_function(ahead), module)
+    run_text(python_function(ahead), module)
     np.testing.assert_allclose(module["forecast"]()["forecast"], ahead.mean, rtol=1e-12)
 
 
 def test_a_table_and_a_date_may_have_other_names():
     planned, _ = case("a stated base")
     tables = {"rows": given(planned)["drivers"].rename(columns={"period": "the month"})}
-    query = of.sql_query(planned, database="sqlite", table="rows", period="the month")
+    query = sql_query(planned, database="sqlite", table="rows", period="the month")
     agree(on_sqlite(query, tables), planned, quantiles=True)
     with pytest.raises(of.InputError, match="Allowed: postgresql, sqlite, duckdb"):
-        of.sql_query(planned, database="oracle")
+        sql_query(planned, database="oracle")
 
 
 def test_hours_are_found_by_their_moment_in_utc():
@@ -194,7 +197,7 @@ def test_hours_are_found_by_their_moment_in_utc():
     ahead = fit.forecast(48, plan=data.iloc[cut:].drop(columns="heat"))
     assert len(set(ahead.axis.index.tz_localize(None))) < 48, "an hour comes twice"
     for database, run in (("sqlite", on_sqlite), ("duckdb", on_duckdb)):
-        agree(run(of.sql_query(ahead, database=database), given(ahead)), ahead, quantiles=True)
+        agree(run(sql_query(ahead, database=database), given(ahead)), ahead, quantiles=True)
 
 
 ONE_CELL = [
@@ -227,7 +230,7 @@ def test_one_cell_holds_a_forecast(tmp_path):
             sheet.append(list(frame.columns))
             for row in frame.itertuples(index=False):
                 sheet.append([None if pd.isna(value) else value for value in row])
-        for line in of.cell_formula(planned).splitlines():
+        for line in cell_formula(planned).splitlines():
             if line.startswith("row "):
                 row, _, formula = line.removeprefix("row ").partition(", ")
                 main.cell(int(row), 30).value = formula.partition(": ")[2]
@@ -250,7 +253,7 @@ def test_a_formula_that_is_too_long_for_a_cell_is_refused():
     fit = of.Model("sold", [of.Driver(f"driver {i}", transform=[{"mean": 28}]) for i in range(60)]).fit(data.iloc[:700])
     ahead = fit.forecast(5, plan=data.iloc[700:].drop(columns="sold"))
     with pytest.raises(of.InputError, match=r"longer than a cell can hold .* Take a workbook"):
-        of.cell_formula(ahead)
+        cell_formula(ahead)
 
 
 def test_two_hundred_terms_and_ten_thousand_periods():
@@ -261,13 +264,13 @@ def test_two_hundred_terms_and_ten_thousand_periods():
     fit = of.Model("sold", [of.Driver("a"), of.Driver("b", carry_over=0.5), of.Season("week")]).fit(data.iloc[:2000])
     ahead = fit.forecast(10_000, plan=data.iloc[2000:].drop(columns="sold"))
     module = {}
-    run_text(of.python_function(ahead), module)
+    run_text(python_function(ahead), module)
     np.testing.assert_allclose(module["forecast"]()["forecast"], ahead.mean, rtol=1e-9)
     wide = np.random.default_rng(1).normal(size=(300, 200))
     data = pd.DataFrame(wide, days[:300], columns=[f"x{i}" for i in range(200)]).assign(sold=wide.sum(axis=1))
     fit = of.Model("sold", [of.Driver(f"x{i}") for i in range(200)]).fit(data.iloc[:290])
     ahead = fit.forecast(5, plan=data.iloc[290:].drop(columns="sold"))
-    agree(on_sqlite(of.sql_query(ahead, database="sqlite"), given(ahead)), ahead, quantiles=True)
+    agree(on_sqlite(sql_query(ahead, database="sqlite"), given(ahead)), ahead, quantiles=True)
 
 
 def test_a_study_is_exported_by_the_command(run_cli, tmp_path):
@@ -355,13 +358,14 @@ def test_a_study_asks_for_forms_and_gets_a_file_for_each_model(two_models, run_c
     assert all(name in ran.out for name in names)
     book = openpyxl.load_workbook(two_models.parent / "out" / "forecast-level.xlsx")
     combined = of.open_study(two_models).combination
-    shown = [row[1].value for row in book["Combined"].iter_rows(min_row=5)]
+    heads = [cell.value for cell in book["Combined"][4]]
+    shown = [row[heads.index("forecast")].value for row in book["Combined"].iter_rows(min_row=5)]
     assert "Values, as they were exported." in book["Combined"]["A2"].value
-    np.testing.assert_allclose(shown, combined.table["forecast"], rtol=1e-12)
+    np.testing.assert_allclose(shown, combined.mean, rtol=1e-12)
     two_models.write_text(text + 'export = ["paper"]\n')
     ran = run_cli("forecast", two_models)
     assert ran.status == 2
-    assert "line 19" in ran.err
+    assert "line 20" in ran.err
     assert "workbook" in ran.err
     stated = get_args(get_args(OutputSpec.model_fields["export"].annotation)[0])
     assert set(stated) == set(FORMS)

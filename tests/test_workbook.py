@@ -14,7 +14,8 @@ import offing as of
 from handed_over import CASES, DATA, PLAN, N, case, contributions
 from office import changed_in, column, recalculated, wrong
 from offing.model.forecast_formulas import formulas_of
-from offing.writers.workbook import workbook_bytes
+from offing.writers.python_function import python_function
+from offing.writers.workbook import workbook_bytes, write_workbook
 
 pytestmark = pytest.mark.filterwarnings("ignore:Unable to read chart:UserWarning")
 
@@ -148,19 +149,19 @@ def test_what_is_too_large_or_cannot_be_written_is_refused_in_one_line(story, tm
     many = of.Model("sold", [of.Season()]).fit(DATA["sold"].iloc[:N]).forecast(1200)
     monkeypatch.setattr("offing.writers.workbook.book._MOST_CELLS", 5_000)
     with pytest.raises(of.InputError, match=r"workbook of 1,200 periods .* is too large to open\. Forecast fewer"):
-        of.write_workbook(many, tmp_path / "many.xlsx")
+        write_workbook(many, tmp_path / "many.xlsx")
     monkeypatch.undo()
     file = tmp_path / "f.xlsx"
     file.write_text("old")
     monkeypatch.setattr("pathlib.Path.replace", refuse)
     with pytest.raises(of.InputError, match=r"f\.xlsx: cannot be written \(Permission denied\)"):
-        of.write_workbook(story[0], file)
+        write_workbook(story[0], file)
     monkeypatch.undo()
     assert file.read_text() == "old"
     assert [each.name for each in tmp_path.iterdir()] == ["f.xlsx"]
     monkeypatch.setitem(__import__("sys").modules, "xlsxwriter", None)
     with pytest.raises(of.InputError, match=r"Writing workbooks needs .* pip install 'offing\[excel\]'"):
-        of.write_workbook(story[0], file)
+        write_workbook(story[0], file)
 
 
 def refuse(*_):
@@ -172,7 +173,7 @@ def test_a_combined_or_direct_forecast_has_no_one_equation(story):
     with pytest.raises(of.InputError, match="no one equation"):
         workbook_bytes(fit.forecast(3, method="direct"), values={})
     with pytest.raises(of.InputError, match="no one equation"):
-        of.python_function(replace(fit.forecast(3, method="direct")))
+        python_function(replace(fit.forecast(3, method="direct")))
 
 
 def test_periods_are_dates_and_charts_belong_to_them(story):

@@ -81,7 +81,3 @@ from .terms import register_term as register_term
 
 __version__: str
 __all__: list[str]
-from .writers.cell_formula import cell_formula as cell_formula
-from .writers.python_function import python_function as python_function
-from .writers.sql_query import sql_query as sql_query
-from .writers.workbook.book import write_workbook as write_workbook

@@ -335,10 +335,19 @@ def explain(  # noqa: PLR0917  click gives every option by its name
 @click.argument("study", type=click.Path(path_type=Path))
 @click.option("--as", "form", required=True, help="page, workbook, sql, python, cell or bundle.")
 @click.option("--out", type=click.Path(path_type=Path, file_okay=False), default=Path(), help="Folder for the files.")
+@click.option("--table", default="drivers", help="For sql: the table that holds the drivers.", show_default=True)
+@click.option("--period", default="period", help="For sql: its column of dates.", show_default=True)
 @click.option("--as-of", help="As of which day: what was known then counts.")
 @_saved_options
 def export(  # noqa: PLR0917  click gives every option by its name
-    study: Path, form: str, out: Path, as_of: str | None, data: tuple[str, ...], plan: tuple[str, ...]
+    study: Path,
+    form: str,
+    out: Path,
+    table: str,
+    period: str,
+    as_of: str | None,
+    data: tuple[str, ...],
+    plan: tuple[str, ...],
 ) -> None:
     """Hand the forecasts of STUDY, a TOML file or a saved model, to others, who need no Offing to use them.
 
@@ -347,7 +356,7 @@ def export(  # noqa: PLR0917  click gives every option by its name
     """
     from offing.study.handing_over import export as handed  # noqa: PLC0415
 
-    for file in handed(_opened(study, as_of, data, plan), form, out):
+    for file in handed(_opened(study, as_of, data, plan), form, out, table=table, period=period):
         _echo(f"Written: {file}")
 
 

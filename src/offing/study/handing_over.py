@@ -6,7 +6,7 @@ import io
 import tempfile
 import zipfile
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import pandas as pd
@@ -29,7 +29,7 @@ from offing.writers import csv_text, json_text
 from offing.writers.cell_formula import cell_formula
 from offing.writers.formula_text import about
 from offing.writers.python_function import python_function
-from offing.writers.sql_query import DATABASES, sql_query
+from offing.writers.sql_query import DATABASES, Database, sql_query
 from offing.writers.workbook import workbook_bytes
 
 Files = dict[str, bytes]
@@ -37,12 +37,17 @@ Files = dict[str, bytes]
 
 @dataclass(frozen=True)
 class Handed:
-    """What is handed over: forecasts by name, those under other assumptions, and tables of values beside them."""
+    """What is handed over: forecasts by name, those under other assumptions, and tables of values beside them.
+
+    `table` and `period` are what a query in SQL calls the table of drivers and its column of dates.
+    """
 
     forecasts: Mapping[str, Forecast]
     scenarios: Mapping[str, tuple[Forecast, ...]]
     values: Mapping[str, Mapping[str, pd.DataFrame]]
     study: Study | None = None
+    table: str = "drivers"
+    period: str = "period"
 
     def each(self, name: str, write: Callable[[Forecast, str], bytes | str]) -> Files:
         """A file a forecast; of several each name ends in its own."""
@@ -85,7 +90,11 @@ def sql_files(handed: Handed) -> Files:
     """A query for each forecast and kind of database."""
     found: Files = {}
     for database in DATABASES:
-        found |= handed.each(f"forecast.{database}.sql", lambda each, _, own=database: sql_query(each, database=own))  # type: ignore[misc]
+
+        def query(forecast: Forecast, _: str, database: Database = database) -> str:
+            return sql_query(forecast, database=database, table=handed.table, period=handed.period)
+
+        found |= handed.each(f"forecast.{database}.sql", query)
     return found
 
 
@@ -183,7 +192,14 @@ def _zipped(files: Files) -> bytes:
     return buffer.getvalue()
 
 
-def export(results: Study | Forecast | str | Path, form: str, folder: str | Path) -> list[Path]:
+def export(
+    results: Study | Forecast | str | Path,
+    form: str,
+    folder: str | Path,
+    *,
+    table: str = "drivers",
+    period: str = "period",
+) -> list[Path]:
     """Hand results over in a form that others can use without Offing.
 
     Parameters
@@ -195,6 +211,8 @@ def export(results: Study | Forecast | str | Path, form: str, folder: str | Path
         function that needs NumPy alone; ``cell``, a formula for one cell; or ``bundle``, an archive of everything.
     folder
         Where the files go. Files of the same names are replaced, each whole or not at all.
+    table, period
+        For ``sql``: what the query calls the table that holds the drivers, a row a period, and its column of dates.
 
     Returns
     -------
@@ -216,7 +234,7 @@ def export(results: Study | Forecast | str | Path, form: str, folder: str | Path
     """
     if form not in FORMS:
         raise InputError(f"found {form!r}", nearest(form, FORMS), key="form")
-    files = FORMS[form](handed_over(results))
+    files = FORMS[form](replace(handed_over(results), table=table, period=period))
     written = []
     for name, content in files.items():
         write_whole(Path(folder) / name, content)
@@ -242,7 +260,9 @@ def _values(study: Study, name: str) -> dict[str, pd.DataFrame]:
     """Tables that have no formula: a combination of several models, and what is enough for a lead time."""
     found = {}
     if study.combination is not None:
-        found["Combined"] = study.combination.table.rename_axis("period")
+        combined = study.combination
+        means = combined.table.rename(columns={"combined": "forecast"})
+        found["Combined"] = means.join(combined.quantiles).rename_axis("period")
     if study.states("stock"):
         found["Stock"] = stock(study.paths(name), **study.options("stock")).table
     return found

@@ -30,12 +30,13 @@ def cell_formula(forecast: Forecast) -> str:
     Examples
     --------
     >>> import pandas as pd, offing as of
+    >>> from offing.writers.cell_formula import cell_formula
     >>> days = pd.date_range("2024-01-01", periods=6, freq="D")
     >>> data = pd.DataFrame({"sold": [3.0, 5.0, 4.0, 6.0, 5.0, 7.0], "rain": [1, 0, 1, 0, 1, 0]}, days)
     >>> plan = pd.DataFrame({"rain": [0]}, pd.date_range("2024-01-07", periods=1, freq="D"))
     >>> ahead = of.Model("sold", terms=[of.Driver("rain")]).fit(data).forecast(1, plan=plan)
-    >>> print(of.cell_formula(ahead))  # doctest: +ELLIPSIS
-    sold: forecast of 1 day, 2024-01-07, by the model main, as planned.
+    >>> print(cell_formula(ahead))  # doctest: +ELLIPSIS
+    sold: forecast of 2024-01-07, by the model main, as planned.
     Row 1 holds the heads: A day, B rain. Below stand the periods, in row 2 the day 2024-01-07.
     <BLANKLINE>
     row 2, 2024-01-07: =...B2...
@@ -46,7 +47,7 @@ def cell_formula(forecast: Forecast) -> str:
     lines = [about(forecast), _layout(main, cells)]
     more = [each for each in others if each.columns]
     lines += [f"The sheet '{each.name}' holds in the same way: {_layout(each, cells)}" for each in more]
-    lines += [f"Note: {each}." for each in formulas.fixed]
+    lines += [f"Note: {each}." for each in formulas.fixed if "interval" not in each]  # there are means alone
     lines.append("")
     texts = period_texts(main.axis)
     for row in range(main.lead, main.axis.n):

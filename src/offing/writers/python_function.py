@@ -103,12 +103,13 @@ def python_function(forecast: Forecast) -> str:
     Examples
     --------
     >>> import pandas as pd, offing as of
+    >>> from offing.writers.python_function import python_function
     >>> days = pd.date_range("2024-01-01", periods=6, freq="D")
     >>> data = pd.DataFrame({"sold": [3.0, 5.0, 4.0, 6.0, 5.0, 7.2], "rain": [1, 0, 1, 0, 1, 0]}, days)
     >>> plan = pd.DataFrame({"rain": [0, 1]}, pd.date_range("2024-01-07", periods=2, freq="D"))
     >>> ahead = of.Model("sold", terms=[of.Driver("rain")]).fit(data).forecast(2, plan=plan)
     >>> module = {}
-    >>> exec(of.python_function(ahead), module)
+    >>> exec(python_function(ahead), module)
     >>> module["forecast"]({"rain": [1.0, 1.0]})["forecast"].round(2).tolist()
     [4.0, 4.0]
     """

@@ -94,6 +94,7 @@ def sql_query(
     Examples
     --------
     >>> import pandas as pd, sqlite3, offing as of
+    >>> from offing.writers.sql_query import sql_query
     >>> days = pd.date_range("2024-01-01", periods=6, freq="D")
     >>> data = pd.DataFrame({"sold": [3.0, 5.0, 4.0, 6.0, 5.0, 7.2], "rain": [1, 0, 1, 0, 1, 0]}, days)
     >>> plan = pd.DataFrame({"rain": [0, 1]}, pd.date_range("2024-01-07", periods=2, freq="D"))
@@ -101,7 +102,7 @@ def sql_query(
     >>> database = sqlite3.connect(":memory:")
     >>> _ = database.execute("CREATE TABLE drivers (period, rain)")
     >>> _ = database.execute("INSERT INTO drivers VALUES ('2024-01-07', 1), ('2024-01-08', 1)")
-    >>> rows = database.execute(of.sql_query(ahead, database="sqlite")).fetchall()
+    >>> rows = database.execute(sql_query(ahead, database="sqlite")).fetchall()
     >>> [(day, round(value, 2)) for day, value, *_ in rows]
     [('2024-01-07', 4.0), ('2024-01-08', 4.0)]
     """

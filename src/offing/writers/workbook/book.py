@@ -76,10 +76,11 @@ def write_workbook(
     Examples
     --------
     >>> import pathlib, tempfile, pandas as pd, offing as of
+    >>> from offing.writers.workbook.book import write_workbook
     >>> sold = pd.Series([3.0, 5.0, 4.0, 6.0], pd.period_range("2024-01", periods=4, freq="M"), name="sold")
     >>> ahead = of.Model("sold", terms=[of.Trend()]).fit(sold).forecast(2)
     >>> file = pathlib.Path(tempfile.mkdtemp()) / "sold.xlsx"
-    >>> of.write_workbook(ahead, file)
+    >>> write_workbook(ahead, file)
     >>> file.stat().st_size > 5000
     True
     """
