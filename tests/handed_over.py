@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 
 import offing as of
+from offing.model.forecast_formulas import formulas_of
 from test_equation import MODELS, YEAR, N, table
 
 AHEAD = 15
@@ -173,3 +174,8 @@ def contributions(forecast):
     """The rows of a forecast's contributions by name."""
     found = forecast.contributions
     return dict(zip(found.rows, found.values, strict=True))
+
+
+def follows(forecast):
+    """Whether the quantiles that are handed over follow a changed plan, as the means always do."""
+    return formulas_of(forecast).intervals_follow

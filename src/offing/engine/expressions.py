@@ -229,7 +229,7 @@ class Steps:
                 if isinstance(value := getattr(expression, each.name), Expression)
             }
             flat = replace(expression, **parts) if parts else expression
-        if isinstance(flat, Earlier) and not isinstance(flat.of, _SMALL):
+        if isinstance(flat, (Earlier, Carried)) and _needs_rows(flat):
             flat = replace(flat, of=self._one_more(f"{name}, inner", flat.of, table))
         repeated = id(expression) in self._repeated and not isinstance(flat, _SMALL)
         if (isinstance(flat, _ACROSS) or repeated) and not whole:
@@ -246,6 +246,13 @@ class Steps:
         return step
 
 
+def _needs_rows(part: Earlier | Carried) -> bool:
+    """Whether other rows of what it is made of must be there, so that this needs a step of its own."""
+    if isinstance(part, Carried) and not any(isinstance(each, Earlier) for each in walked(part.of)):
+        return False
+    return not isinstance(part.of, _SMALL)
+
+
 def added(parts: Sequence[Expression]) -> Expression:
     """The sum of some expressions; zero of none."""
     if not parts:
@@ -254,6 +261,11 @@ def added(parts: Sequence[Expression]) -> Expression:
     for part in parts[1:]:
         whole = whole + part
     return whole
+
+
+def scaled(number: float, expression: Expression) -> Expression:
+    """A number times an expression, which stays as it is where the number is one."""
+    return expression if number == 1.0 else number * expression
 
 
 def walked(expression: Expression) -> Iterator[Expression]:

@@ -40,6 +40,9 @@ from offing.tables import View
 from offing.terms import Term, naming_term
 from offing.terms.formulas import Rows, Summand
 
+#: Of more coefficients the products of all pairs would be larger than all else.
+_MOST_MOVED = 40
+
 
 @dataclass(frozen=True)
 class TableOfInputs:
@@ -75,6 +78,8 @@ class ForecastFormulas:
         The step of each row of the contributions, by its name, the baseline first.
     fixed
         Why some of it does not follow the drivers, a sentence each.
+    intervals_follow
+        Whether the quantiles do.
     """
 
     forecast: Forecast
@@ -84,6 +89,7 @@ class ForecastFormulas:
     quantiles: Mapping[float, str]
     contributions: Mapping[str, str]
     fixed: tuple[str, ...]
+    intervals_follow: bool
 
     @cached_property
     def values(self) -> dict[str, Array]:
@@ -133,7 +139,9 @@ class _Assembly:
         self.ahead, self.fit, self.view, self.axis = ahead, ahead.fit, ahead.view, ahead.axis
         self.steps = Steps()
         self.fixed: dict[str, None] = {}
+        self.intervals_follow = True
         self.rows = self._rows()
+        self.fitted_scale: Expression = Constant(0.0)
         self.table: str = self.axis.frequency.unit
         scale = self.fit.scale
         self.differences = tuple(-difference_weights(scale.lags)[1:]) if not (scale.plain or scale.growth) else ()
@@ -172,6 +180,8 @@ class _Assembly:
         effects = self._effects()
         parts = split_up(fit, self.view, self.axis, self.ahead.rows, later=True)
         level, past = self.facts("level", parts.level), None if parts.past is None else parts.past[0]
+        more = [] if past is None else [self.facts(PAST, past)]
+        self.fitted_scale = self.add("on the fitted scale", added([level, *effects.values(), *more]))
         worth = self._worth(level, effects, past)
         base = self.facts("values before", path.base)
         rows: dict[str, Expression] = {BASELINE: self._propagated("baseline", level, worth, base)}
@@ -314,7 +324,8 @@ class _Assembly:
         eta = self.add("sum of all rows", added(list(rows.values())))
         variance = self.facts("variance of the noise", path.variances)
         if scale.growth:
-            self.fixed["what the noise adds to intervals, and to the mean, is that of the forecast as exported"] = None
+            self.intervals_follow = False
+            self.fixed["what the noise adds to intervals is that of the forecast as exported"] = None
 
         def own_unit(value: Expression) -> Expression:
             return value if factor is None else value / factor
@@ -327,7 +338,7 @@ class _Assembly:
         amounts = self._amounts(rows, factor, log)
         if self._limited:
             amounts[ADJUSTMENT] = self.add("contribution of limits", mean - uncut)
-        spread = self.add("standard error", Facts("standard error", self._widths()))
+        spread = self.add("standard error", self._standard_error())
         quantiles = {}
         simulated = scale.growth and self.axis.n > scale.before
         if simulated:
@@ -341,8 +352,6 @@ class _Assembly:
             value = eta + reach * spread
             value = own_unit(Call("exp", value) - offset) if log else own_unit(value)
             quantiles[probability] = self._cut(name, value).name
-        if self.view.sources.plans or any(term.is_driver for term in fit.model.terms):
-            self.fixed["the uncertainty of the coefficients in the intervals is that of the drivers as exported"] = None
         return ForecastFormulas(
             self.ahead,
             self._inputs(),
@@ -351,6 +360,7 @@ class _Assembly:
             quantiles,
             {name: step.name for name, step in amounts.items()},
             tuple(self.fixed),
+            self.intervals_follow,
         )
 
     @property
@@ -397,11 +407,80 @@ class _Assembly:
             found[name] = self.add(f"contribution of {name}", row * weight)
         return found
 
-    def _widths(self) -> Array:
-        """The standard errors (n,) of outcomes on the working scale, none before the forecast."""
-        ahead = self.ahead
-        own = np.sqrt(ahead.path.variances + np.square(ahead.spread)) * self.fit.model.widen_intervals
-        return np.concatenate([np.full(self.rows.lead, np.nan), own])
+    def _standard_error(self) -> Expression:
+        """The standard error of an outcome on the working scale.
+
+        Other drivers give other derivatives g + δ by the coefficients, whose variance g'Cg then has more by
+        Σ δ_i (2 (Cg)_i + Σ C_ij δ_j): nothing where the drivers are as exported.
+        """
+        ahead, fit = self.ahead, self.fit
+        widen = fit.model.widen_intervals
+        planned = ahead.path.variances + np.square(ahead.spread)
+        moved = self._moved()
+        if moved is None:
+            self.intervals_follow = False
+            self.fixed["the uncertainty of the coefficients in the intervals is that of the drivers as exported"] = None
+        if not moved:
+            return self.rows.facts("standard error as exported", np.sqrt(planned) * widen)
+        places = np.array(list(moved))
+        root = fit.estimate.cov_root(np.eye(fit.layout.k)[places])
+        whole = fit.estimate.cov_root(fit.scale.gradient(ahead.start, ahead.transformed, ahead.moves))
+        linear, square = 2.0 * root.T @ whole, root.T @ root
+        parts: list[Expression] = [self.rows.facts("variance as exported", planned)]
+        for i, (place, delta) in enumerate(moved.items()):
+            name = fit.layout.names[place]
+            rest = [float(square[i, j]) * other for j, other in enumerate(moved.values()) if square[i, j]]
+            with_others = self.steps.total(f"{name}: covariance", rest, self.table)
+            own = self.rows.facts(f"{name}: covariance as exported", linear[i]) + with_others
+            parts.append(self.add(f"{name}: variance by its change", delta * own))
+        variance = self.add("variance of an outcome", self.steps.total("variance", parts, self.table))
+        return variance**0.5 * widen
+
+    def _moved(self) -> dict[int, Expression] | None:
+        """How far the derivative by each coefficient is from that of the drivers as exported; None if it is not known.
+
+        Only coefficients are there whose derivative depends on a driver.
+        """
+        fit, ahead, beta = self.fit, self.ahead, self.fit.estimate.beta
+        if fit.scale.growth or ahead.outlooks:
+            return None
+        found: dict[int, Expression] = {}
+        for at, (term, slot) in enumerate(zip(fit.model.terms, fit.layout.slots, strict=True)):
+            if term.recursive or not term.needs():
+                continue
+            if slot.factor or slot.borrowed:
+                return None
+            slopes = term.slopes(self.view, self.rows, fit.states[slot.term], beta[slot.places])
+            if slopes is None:
+                return None
+            planned = ahead.rows.part(at, beta).own
+            for place, slope, own in zip(slot.places.tolist(), slopes, planned.T, strict=True):
+                if fit.estimate.kept[place] and any(isinstance(each, (Input, Words)) for each in walked(slope)):
+                    found[place] = self._change(fit.layout.names[place], slope, own)
+        if fit.own and found:
+            lags = next(slot for slot, term in zip(fit.layout.slots, fit.model.terms, strict=True) if term.recursive)
+            path = self._change("path", self.fitted_scale, ahead.transformed)
+            for place, back in zip(lags.places.tolist(), fit.own_places, strict=True):
+                found[place] = self._carried_on(fit.layout.names[place], Earlier(path, back + 1))
+        return found if len(found) <= _MOST_MOVED else None
+
+    def _change(self, name: str, value: Expression, planned: Array) -> Named:
+        """How far a value is from what it is with the drivers as exported, and what that does to later periods."""
+        change = self.add(f"{name}: change", value - self.rows.facts(f"{name}: as exported", planned))
+        # Nothing is changed before the forecast.
+        begun = Carried(change, (), np.zeros(self.rows.lead)) if self.rows.lead else change
+        if name == "path":
+            return self.add(f"{name}: change of the forecast", begun)
+        return self._carried_on(name, begun)
+
+    def _carried_on(self, name: str, change: Expression) -> Named:
+        """A change of a derivative through own lags and differences of the target."""
+        scale, none = self.fit.scale, np.zeros(self.rows.lead)
+        if self.fit.own:
+            change = Carried(change, self.fit.own, none)
+        if not scale.plain:
+            change = Carried(change / scale.gain, self.differences, none)
+        return self.add(f"{name}: change of the derivative", change)
 
     def _probabilities(self) -> list[tuple[float, str]]:
         """The probabilities of the forecast's quantiles, and their names."""

@@ -586,24 +586,54 @@ class Driver(StatedDriver):
                     strict=True,
                 )
             ]
-        theta = self._shapes_at(beta[len(block.names) :])
-        first = min(state.first, rows.axis.first)
-        past = self.transformed(view, Axis(rows.axis.frequency, first, rows.axis.first - first), steps)
         found: list[Expression] = []
         for lag in self.lags if not any(state.estimated) else (0,):
-            rest = iter(theta.tolist())
-            for forms, shapes in zip(state.forms or ((),), state.shapes or ((),), strict=True):
-                at = [None if shape is None else next(rest) for shape in shapes]
-                value = formed(x, forms, at, past, rows.lead)
-                found.append(Earlier(value, lag) if lag else value)
+            formed_values = [value for value, _ in self._chained(view, rows, state, x, beta)]
+            found += [Earlier(value, lag) if lag else value for value in formed_values]
         if self._carries_in:
             free = [shape is not None for shape in state.shapes[0]]
+            theta = self._shapes_at(beta[len(block.names) :])
             left = carried_in(state.forms[0], free, theta, np.asarray(rows.axis.ordinals - state.first + 1.0))[0]
             found.append(rows.facts(block.names[-1], left))
         return [
             Summand(name, value, each, fixed)
             for name, value, each in zip(block.names, beta.tolist(), found, strict=False)
         ]
+
+    def _chained(
+        self, view: View, rows: Rows, state: DriverState, x: Expression, beta: Array
+    ) -> list[tuple[Expression, list[Expression]]]:
+        """What each chain of forms makes of the transformed values `x`, with the derivatives by its shapes."""
+        count = len(state.estimated) and sum(state.estimated)
+        rest = iter(self._shapes_at(beta[len(beta) - count :]).tolist())
+        first = min(state.first, rows.axis.first)
+        before = Axis(rows.axis.frequency, first, rows.axis.first - first)
+        past = self.transformed(view, before, state.steps or self.steps)
+        found = []
+        for forms, shapes in zip(state.forms or ((),), state.shapes or ((),), strict=True):
+            at = [None if shape is None else next(rest) for shape in shapes]
+            found.append(formed(x, forms, at, past, rows.lead))
+        return found
+
+    def slopes(self, view: View, rows: Rows, state: DriverState, beta: Array) -> list[Expression] | None:
+        """The derivatives by coefficients and by the shapes of its forms."""
+        if not any(state.estimated) or self._ordered or self.pattern is not None:
+            return None if self._ordered else super().slopes(view, rows, state, beta)
+        linear = [each.expression for each in self.summands(view, rows, state, beta)]
+        base, steps = self._base(view), state.steps or self.steps
+        x = transformed_formula(brought_over(self, view, rows, base), steps, base, view, rows.whole)
+        bent: list[Expression] = []
+        chains = self._chained(view, rows, state, x, beta)
+        places = range(0, len(linear), len(linear) // len(chains))
+        for place, (_, own) in zip(places, chains, strict=True):
+            bent += [float(beta[place]) * each for each in own]
+        if self._carries_in:
+            free = [shape is not None for shape in state.shapes[0]]
+            theta = beta[len(linear) :]
+            left = carried_in(state.forms[0], free, theta, np.asarray(rows.axis.ordinals - state.first + 1.0))[1]
+            more = left * float(beta[len(linear) - 1])
+            bent = [each + rows.facts("what was carried in", own) for each, own in zip(bent, more.T, strict=True)]
+        return [*linear, *bent]
 
     def _shapes_at(self, theta: Array) -> Array:
         """The shapes of its forms, from the parameters that are estimated: of two bases these are in their order."""

@@ -14,7 +14,7 @@ from offing.terms.driver_options import StatedDriver
 from offing.terms.formulas import Rows
 from offing.terms.frequency_conversion import base_series
 from offing.terms.lag_weights import LagWeights
-from offing.terms.response_forms import Form
+from offing.terms.response_forms import Form, Slopes
 from offing.terms.transform_step import Series, Step, input_of
 from offing.terms.transforms import evaluate, reach
 
@@ -111,13 +111,24 @@ def transformed_formula(x: Expression, steps: Sequence[Step], base: Series, view
     return x
 
 
-def formed(x: Expression, forms: Sequence[Form], theta: Sequence[float | None], values: Array, lead: int) -> Expression:
-    """What forms make of transformed values, of which those before the forecast (m,) are `values`."""
+def formed(
+    x: Expression, forms: Sequence[Form], theta: Sequence[float | None], values: Array, lead: int
+) -> tuple[Expression, list[Expression]]:
+    """What forms make of transformed values, of which those before the forecast (m,) are `values`; and its slopes.
+
+    The slopes are the derivatives by those of the shapes `theta` that are estimated.
+    """
+    count = sum(own is not None for own in theta)
+    slopes: Slopes = [None] * count
+    numbers, place = np.zeros((len(values), count)), 0
     for form, own in zip(forms, theta, strict=True):
-        values = form.apply(values, np.zeros((len(values), 1)), own, 0)[0]
-        before = np.concatenate([np.full(max(lead - len(values), 0), np.nan), values[max(len(values) - lead, 0) :]])
-        x = form.formula(x, own, before)
-    return x
+        values, numbers = form.apply(values, numbers, own, place)
+        known = np.column_stack([values, numbers])[max(len(values) - lead, 0) :]
+        before = np.vstack([np.full((lead - len(known), 1 + count), np.nan), known])
+        slopes = form.slope_formulas(x, slopes, own, place, before)
+        x = form.formula(x, own, before[:, 0])
+        place += own is not None
+    return x, [each for each in slopes if each is not None]
 
 
 def weighted_formula(

@@ -12,7 +12,7 @@ import numpy as np
 from offing.base import InputError, nearest
 from offing.base.arrays import Array
 from offing.calendar import Axis
-from offing.engine.expressions import Beyond, Expression, added
+from offing.engine.expressions import Beyond, added, scaled
 from offing.tables import View
 from offing.terms.driver import Driver
 from offing.terms.formulas import Rows, Summand
@@ -223,7 +223,7 @@ class Interaction(Term):
             for name, unit in zip(names, np.eye(len(names)), strict=True):
                 parts = [each for each in term.summands(view, rows, own, np.append(unit, bent)) if each.coefficient]
                 fixed = fixed or next((each.fixed for each in parts if each.fixed), "")
-                whole = added([_times(each.coefficient, each.expression) for each in parts])
+                whole = added([scaled(each.coefficient, each.expression) for each in parts])
                 columns.append(Summand(name, 1.0, whole))
             if watched:
                 at = float(self.above if self.above is not None else self.below or 0.0)
@@ -269,10 +269,6 @@ class Interaction(Term):
     def reference_on(self, view: View, axis: Axis, state: tuple[Any, ...]) -> Reference:
         """The product of both references; where one is a mean over the fit's rows, the fit knows it."""
         return Reference(None)
-
-
-def _times(number: float, expression: Expression) -> Expression:
-    return expression if number == 1.0 else number * expression
 
 
 def multiplied(first: Array, second: Array) -> Array:

@@ -16,9 +16,12 @@ from scipy.special import expit
 from offing.base import InputError
 from offing.base.arrays import Array
 from offing.engine import running
-from offing.engine.expressions import Call, Carried, Constant, Expression, Extreme
+from offing.engine.expressions import Beyond, Call, Carried, Constant, Earlier, Expression, Extreme
 
 Number = float | Literal["estimated"]
+
+#: Derivatives by the shape parameters of a chain, none by those of forms to come.
+Slopes = list[Expression | None]
 
 #: An estimated base is softened over this share of the driver's usual range: a sharp one has a kink in its sum of
 #: squares at each value of the data.
@@ -82,12 +85,27 @@ class Hinge:
 
     def formula(self, x: Expression, theta: float | None, before: Array) -> Expression:
         """The same of a value `x`."""
-        base = Constant(float(self.base) if theta is None else theta)
-        excess = x - base if self.above else base - x
+        excess = self._excess(x, theta)
         sharp = Extreme(True, excess, Constant(0.0))
         if theta is None:
             return sharp
         return sharp + self.width * Call("ln", 1.0 + Call("exp", -1.0 * Call("abs", excess) / self.width))
+
+    def slope_formulas(self, x: Expression, slopes: Slopes, theta: float | None, place: int, before: Array) -> Slopes:
+        """The derivatives of the same, as expressions."""
+        excess, sign = self._excess(x, theta), 1.0 if self.above else -1.0
+        if theta is None:
+            share: Expression = Beyond(excess, 0.0, True)
+        else:
+            share = 1.0 / (1.0 + Call("exp", -1.0 * excess / self.width))
+        found = [None if each is None else sign * each * share for each in slopes]
+        if theta is not None:
+            found[place] = -sign * share
+        return found
+
+    def _excess(self, x: Expression, theta: float | None) -> Expression:
+        base = Constant(float(self.base) if theta is None else theta)
+        return x - base if self.above else base - x
 
 
 @dataclass(frozen=True)
@@ -124,6 +142,14 @@ class CarryOver:
     def formula(self, x: Expression, theta: float | None, before: Array) -> Expression:
         """The sums, from what they were `before` (lead,)."""
         return Carried(x, (float(self.share) if theta is None else theta,), before)
+
+    def slope_formulas(self, x: Expression, slopes: Slopes, theta: float | None, place: int, before: Array) -> Slopes:
+        """The derivatives of the same, from what they and the sums were `before` (lead, 1 + s)."""
+        share = (float(self.share) if theta is None else theta,)
+        found = list(slopes)
+        if theta is not None:
+            found[place] = Earlier(self.formula(x, theta, before[:, 0]), 1)
+        return [None if each is None else Carried(each, share, before[:, 1 + i]) for i, each in enumerate(found)]
 
 
 @dataclass(frozen=True)
@@ -162,6 +188,15 @@ class Saturating:
         """The share of the most."""
         return x / (x + (float(self.half) if theta is None else theta))
 
+    def slope_formulas(self, x: Expression, slopes: Slopes, theta: float | None, place: int, before: Array) -> Slopes:
+        """The derivatives of the same, as expressions."""
+        half = float(self.half) if theta is None else theta
+        whole = (x + half) ** 2.0
+        found = [None if each is None else each * (half / whole) for each in slopes]
+        if theta is not None:
+            found[place] = -1.0 * x / whole
+        return found
+
 
 @dataclass(frozen=True)
 class Powered:
@@ -195,6 +230,13 @@ class Powered:
     def formula(self, x: Expression, theta: float | None, before: Array) -> Expression:
         """The power."""
         return x ** (0.5 * (self.lower + self.upper) if theta is None else theta)
+
+    def slope_formulas(self, x: Expression, slopes: Slopes, theta: float | None, place: int, before: Array) -> Slopes:
+        """The derivatives of the same, as expressions; of zero it is zero."""
+        found = list(slopes)
+        if theta is not None:
+            found[place] = x**theta * Call("ln", Extreme(True, x, Constant(1e-300)))
+        return found
 
 
 Form = Hinge | CarryOver | Saturating | Powered

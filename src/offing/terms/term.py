@@ -14,6 +14,7 @@ import numpy as np
 from offing.base import Finding, InputError, Keywords
 from offing.base.arrays import Array
 from offing.calendar import Axis
+from offing.engine.expressions import Expression, added, scaled
 from offing.tables import View
 from offing.terms.formulas import Rows, Summand
 
@@ -346,6 +347,22 @@ class Term(Keywords, ABC):
         ]
         if isinstance(curve, Curve):
             found.append(Summand(str(self.name), 1.0, rows.facts(str(self.name), curve.value(beta[m:])[0]), fixed))
+        return found
+
+    def slopes(self, view: View, rows: Rows, state: Any, beta: Array) -> list[Expression] | None:
+        """The derivative of what it adds by each of its coefficients; None where that has no expression.
+
+        What is linear in them is its own derivative: what it adds at one of them alone.
+        """
+        block = self.block(view, rows.axis, state)
+        if block.curve is not None:
+            return None
+        found = []
+        for unit in np.eye(len(block.names)):
+            parts = [each for each in self.summands(view, rows, state, unit) if each.coefficient]
+            if any(each.fixed for each in parts):
+                return None
+            found.append(added([scaled(each.coefficient, each.expression) for each in parts]))
         return found
 
     def reference_effect(self, view: View, state: Any, beta: Array) -> float:

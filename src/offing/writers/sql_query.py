@@ -57,6 +57,8 @@ from offing.writers.formula_text import about, period_texts, short_names
 
 Database = Literal["postgresql", "sqlite", "duckdb"]
 DATABASES: tuple[Database, ...] = get_args(Database)
+#: Each selection is computed once: put into each other, their expressions would multiply.
+_ONCE = "MATERIALIZED"
 #: Names that are longer are cut by PostgreSQL without a word.
 _LONGEST = 60
 Column = ColumnElement[Any]
@@ -187,7 +189,7 @@ class _Query:
             made = [
                 cast(self.written(step.expression, source, each), Double).label(self.ids[step.name]) for step in level
             ]
-            source = select(*source.c, *made).cte(self._selection(f"step_{i + 1}", each))
+            source = select(*source.c, *made).cte(self._selection(f"step_{i + 1}", each)).prefix_with(_ONCE)
         return source
 
     def _table_name(self, each: TableOfInputs) -> str:
@@ -236,14 +238,14 @@ class _Query:
         found: list[Column] = [known.c.n.label("n"), self._moment(known.c.period).label("period")]
         found += [cast(known.c[name], Double).label(name) for name, _ in facts]
         if not each.columns:
-            return select(*found).cte(self._selection("rows", each))
+            return select(*found).cte(self._selection("rows", each)).prefix_with(_ONCE)
         wanted = [self.period, *(self.short[name] for name in each.columns)]
         own = table(self._table_name(each), *(column(name) for name in wanted))
         for name in each.columns:
             kind = Text() if name in each.words else Double()
             found.append(cast(own.c[self.short[name]], kind).label(self.given[name]))
         joined = known.outerjoin(own, self._moment(own.c[self.period]) == self._moment(known.c.period))
-        return select(*found).select_from(joined).cte(self._selection("rows", each))
+        return select(*found).select_from(joined).cte(self._selection("rows", each)).prefix_with(_ONCE)
 
     def _moment(self, value: Column) -> Column:
         """A date, or a moment where periods are hours, as the database compares them."""
