@@ -62,10 +62,14 @@ def charts_json(levels: Sequence[float]) -> str:
     for i in range(len(levels)):
         color = FAN[min(i * len(FAN) // max(len(levels), 1), len(FAN) - 1)]
         fan.varea("t", f"low{i}", f"high{i}", source=ahead, fill_color=color, fill_alpha=1.0, name=f"band {i}")
+        # Of one or two periods a band has hardly an area.
+        ends = {"x0": "t", "x1": "t", "y0": f"low{i}", "y1": f"high{i}"}
+        whisker = fan.segment(**ends, source=ahead, line_color=color, line_width=14.0, name=f"whisker {i}")
+        whisker.visible = False
     history = fan.line("t", "value", source=past, line_color=INK, line_width=1.6, name="history")
     fan.line("t", "fitted", source=past, line_color=QUIET, line_width=1.1, line_dash="dotted", name="fitted")
     line = fan.line("t", "mean", source=ahead, line_color=WARM, line_width=2.4, name="forecast")
-    fan.scatter("t", "mean", source=ahead, color=WARM, size=4, marker="diamond", name="points")
+    fan.scatter("t", "mean", source=ahead, color=WARM, size=6, marker="diamond", name="points")
     fan.add_tools(models.HoverTool(renderers=[history, line], mode="vline", tooltips=_HOVER, line_policy="nearest"))
 
     bars = chart("bars", 300)

@@ -80,6 +80,8 @@
       columns[`high${i}`] = own.quantiles[names[names.length - 1 - i]].map(known);
     }
     model("ahead").data = columns;
+    for (let i = 0; model(`whisker ${i}`); i += 1) model(`whisker ${i}`).visible = own.t.length < 3;
+    model("points").visible = own.t.length < 400;
     for (const name of ["fan origin", "bars origin"]) model(name).location = own.t[0] - unit.width / 2;
     stack();
     fit_heights();
@@ -187,10 +189,14 @@
 
   function range(kind) {
     const [first, origin, last] = ends();
-    let start = first;
+    let start = first, end = last;
     if (kind === "0") start = origin - 3 * unit.width;
-    else if (kind !== "all") start = Math.max(first, origin - Number(kind) * unit.season * unit.width);
-    time.setv({ start, end: last });
+    else if (kind !== "all") {
+      const seasons = Number(kind) * unit.season * unit.width;
+      start = Math.max(first, origin - seasons);
+      end = Math.min(last, origin + seasons);
+    }
+    time.setv({ start, end });
     document.querySelectorAll("[data-range]").forEach((each) => each.setAttribute("aria-pressed", String(each.dataset.range === kind)));
   }
 
@@ -205,7 +211,10 @@
     }
     for (const name of ["history", "total"]) model(name).glyph.line_color = ink;
     const bands = dark ? ["#4a2f27", "#6f4232", "#9c5a41"] : ["#f6dccb", "#ecb798", "#dd8d68"];
-    for (let i = 0; model(`band ${i}`); i += 1) model(`band ${i}`).glyph.fill_color = bands[Math.min(i, 2)];
+    for (let i = 0; model(`band ${i}`); i += 1) {
+      model(`band ${i}`).glyph.fill_color = bands[Math.min(i, 2)];
+      model(`whisker ${i}`).glyph.line_color = bands[Math.min(i, 2)];
+    }
     for (const name of ["forecast"]) model(name).glyph.line_color = dark ? "#ee9272" : "#b5482a";
     for (const name of ["contributions", "hatched bars"]) model(name).glyph.line_color = paper;
   }

@@ -80,14 +80,16 @@ def _forecast_said(ahead: Forecast) -> str:
     fit, n = ahead.fit, ahead.axis.n
     low, high = (str(ahead.table.columns[i]) for i in (2, -1))
     what = in_units(fit.label, fit.unit)
-    labels = ahead.axis.labels()
-    level = max(ahead.levels)
-    mean = float(np.mean(ahead.mean))
+    labels, level = ahead.axis.labels(), max(ahead.levels)
     first = ahead.table.iloc[0]
+    ends = [number(float(first[each]), 4) for each in (low, high)]
+    between = f"between {ends[0]} and {ends[1]} with {100.0 * level:g} % probability"
+    head, mean = f"{what[0].upper()}{what[1:]}", number(float(np.mean(ahead.mean)), 4)
+    if n == 1:
+        return f"{head}: {mean} in {labels[0]}, {between}."
     return (
-        f"{what[0].upper()}{what[1:]}: {number(mean, 4)} on average in the {count(n, ahead.axis.frequency.unit)} from "
-        f"{labels[0]} to {labels[-1]}; {labels[0]} lies between {number(float(first[low]), 4)} and "
-        f"{number(float(first[high]), 4)} with {100.0 * level:g} % probability."
+        f"{head}: {mean} on average in the {count(n, ahead.axis.frequency.unit)} from {labels[0]} to {labels[-1]}; "
+        f"{labels[0]} lies {between}."
     )
 
 

@@ -182,12 +182,12 @@ class _Book:
         for column, step in enumerate(steps, 1 + len(used)):
             places.steps[step.name] = column
         for step in steps:
-            runs_on = isinstance(step.expression, (Carried, Compounded))
+            runs_on, back = isinstance(step.expression, (Carried, Compounded)), places.looks_back(step.expression)
             for row, value in enumerate(self.formulas.values[step.name].tolist()):
                 at = TOP + row, places.steps[step.name]
                 if runs_on and row < table.lead:
                     layout.value(sheet, at, value, style)
-                elif (row >= table.lead or np.isfinite(value)) and places.reaches(step.expression, row):
+                elif (row >= table.lead or np.isfinite(value)) and row >= back:
                     layout.formula(sheet, at, places.of_step(step.name, step.expression, row), value, style)
         sheet.set_column(1, len(used) + len(steps), 15)
 

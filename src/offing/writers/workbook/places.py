@@ -5,7 +5,18 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from offing.base.arrays import Array
-from offing.engine.expressions import Carried, Coefficient, Compounded, Expression, Facts, Input, Named, Weighted, Words
+from offing.engine.expressions import (
+    Carried,
+    Coefficient,
+    Compounded,
+    Earlier,
+    Expression,
+    Facts,
+    Input,
+    Named,
+    Weighted,
+    Words,
+)
 from offing.engine.expressions import walked as all_of
 from offing.model.forecast_formulas import ForecastFormulas, TableOfInputs
 from offing.writers.spreadsheet_formulas import SpreadsheetFormulas, number
@@ -39,10 +50,10 @@ class Places(SpreadsheetFormulas):
         own = [step.expression for step in self.formulas.steps if step.table == table.name]
         return list({id(part): part for step in own for part in all_of(step) if isinstance(part, Facts)}.values())
 
-    def reaches(self, expression: Expression, row: int) -> bool:
-        """Whether all rows that an expression looks at are there."""
-        backs = [part.rows for part in all_of(expression) if not isinstance(part, Weighted) and hasattr(part, "rows")]
-        return all(row >= back for back in backs)
+    def looks_back(self, expression: Expression) -> int:
+        """How many rows before its own an expression looks at."""
+        backs = [part.rows for part in all_of(expression) if isinstance(part, Earlier)]
+        return max(backs, default=0)
 
     def at(self, table: str, column: int, row: int) -> str:
         """A cell of a sheet of calculations."""
