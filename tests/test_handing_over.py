@@ -154,6 +154,19 @@ def test_intervals_follow_a_changed_plan_but_where_it_is_said():
         assert any("as exported" in each or "simulated" in each for each in formulas_of(case(name)[0]).fixed), name
 
 
+def test_intervals_from_past_errors_are_handed_over_as_they_are():
+    data = DATA["sold"].iloc[:N]
+    model = of.Model("sold", [of.Trend(), of.Season(harmonics=1)])
+    past = of.backtest(model, data, horizon=3, origins=20)
+    ahead = of.recalibrate(model.fit(data).forecast(3, levels=[0.8]), past)
+    assert (ahead.table["q0.1"] != ahead.plain.table["q0.1"]).all()
+    assert any("past errors" in each for each in formulas_of(ahead).fixed)
+    module = {}
+    run_text(python_function(ahead), module)
+    for name in ("forecast", "q0.1", "q0.5", "q0.9"):
+        np.testing.assert_allclose(module["forecast"]()[name], ahead.table[name], rtol=1e-12)
+
+
 def test_growth_is_expressed_in_sql_up_to_a_year_ahead_and_refused_beyond():
     planned, _ = case(GROWTH)
     with pytest.raises(of.InputError, match="growth on the year before, more than a year ahead"):

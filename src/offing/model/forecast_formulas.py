@@ -340,11 +340,16 @@ class _Assembly:
             amounts[ADJUSTMENT] = self.add("contribution of limits", mean - uncut)
         spread = self.add("standard error", self._standard_error())
         quantiles = {}
-        simulated = scale.growth and self.axis.n > scale.before
-        if simulated:
-            self.fixed["quantiles of growth beyond a year ahead are simulated, and given as values"] = None
+        given = ""
+        if self.ahead.bare is not self.ahead:
+            given = "quantiles are as wide as past errors say, and given as values"
+        elif scale.growth and self.axis.n > scale.before:
+            given = "quantiles of growth beyond a year ahead are simulated, and given as values"
+        if given:
+            self.intervals_follow = False
+            self.fixed[given] = None
         for probability, name in self._probabilities():
-            if simulated:
+            if given:
                 values = self.ahead.table[name].to_numpy()
                 quantiles[probability] = self.add(name, self.rows.facts(name, values)).name
                 continue

@@ -78,19 +78,26 @@ def _unit(name: str, ahead: Forecast, study: Study | None, *, pictured: bool, fi
 def _forecast_said(ahead: Forecast) -> str:
     """The forecast in a sentence."""
     fit, n = ahead.fit, ahead.axis.n
-    low, high = (str(ahead.table.columns[i]) for i in (2, -1))
-    what = in_units(fit.label, fit.unit)
-    labels, level = ahead.axis.labels(), max(ahead.levels)
-    first = ahead.table.iloc[0]
-    ends = [number(float(first[each]), 4) for each in (low, high)]
-    between = f"between {ends[0]} and {ends[1]} with {100.0 * level:g} % probability"
+    what, labels = in_units(fit.label, fit.unit), ahead.axis.labels()
     head, mean = f"{what[0].upper()}{what[1:]}", number(float(np.mean(ahead.mean)), 4)
+    between = _between(ahead)
     if n == 1:
-        return f"{head}: {mean} in {labels[0]}, {between}."
+        return f"{head}: {mean} in {labels[0]}{between and f', {between}'}."
     return (
-        f"{head}: {mean} on average in the {count(n, ahead.axis.frequency.unit)} from {labels[0]} to {labels[-1]}; "
-        f"{labels[0]} lies {between}."
+        f"{head}: {mean} on average in the {count(n, ahead.axis.frequency.unit)} from {labels[0]} to {labels[-1]}"
+        f"{between and f'; {labels[0]} lies {between}'}."
     )
+
+
+def _between(ahead: Forecast) -> str:
+    """Between which values the first period lies: past errors may be too few for the widest interval, or for any."""
+    known = [str(each) for each in ahead.table.dropna(axis=1).columns if str(each).startswith("q")]
+    if len(known) < 2:
+        return ""
+    low, high = known[0], known[-1]
+    ends = [number(float(ahead.table[each].iloc[0]), 4) for each in (low, high)]
+    level = float(high[1:]) - float(low[1:])
+    return f"between {ends[0]} and {ends[1]} with {100.0 * level:.3g} % probability"
 
 
 def _drives(ahead: Forecast) -> str:
