@@ -263,7 +263,7 @@ def test_a_hundred_series_are_in_one_page(chromium, tmp_path):
     ]
     pd.concat(rows).to_csv(tmp_path / "ports.csv", index=False)
     text = 'format = 1\n[sources.ports]\nfile = "ports.csv"\nid = "port"\n[target]\ndata = "ports.sold"\n[[terms]]\n'
-    (tmp_path / "study.toml").write_text(f'{text}type = "trend"\n[[terms]]\ntype = "season"\n[forecast]\nhorizon = 6\n')
+    (tmp_path / "study.toml").write_text(f'{text}type = "trend"\n[forecast]\nhorizon = 6\n[backtest]\norigins = 2\n')
     study = of.open_study(tmp_path / "study.toml")
     (file,) = of.export(study, "page", tmp_path)
     assert file.stat().st_size < 15e6

@@ -37,13 +37,15 @@ def typed(other):
 
 @pytest.fixture(scope="module")
 def calculated(tmp_path_factory):
-    """Every case's workbook from wrong values, and with a changed plan."""
+    """Workbooks from wrong values, and with a changed plan: of every case that has drivers the second at least."""
     contents = {}
     for i, name in enumerate(CASES):
         planned, changed = case(name)
         content = workbook_bytes(planned, values={})
-        contents[f"{i}-planned"] = wrong(content)
-        if formulas_of(planned).tables[0].columns or len(formulas_of(planned).tables) > 1:
+        driven = any(each.columns for each in formulas_of(planned).tables)
+        if not driven or not follows(planned) or i % 6 == 0:
+            contents[f"{i}-planned"] = wrong(content)
+        if driven:
             contents[f"{i}-changed"] = changed_in(content, typed(changed))
     return recalculated(contents, tmp_path_factory.mktemp("office"))
 
@@ -67,13 +69,11 @@ def agree(book, forecast, *, quantiles):
 
 @pytest.mark.parametrize("name", CASES)
 def test_every_formula_is_calculated_as_the_model_does(name, calculated):
-    planned, changed = case(name)
-    i = CASES.index(name)
-    agree(calculated[f"{i}-planned"], planned, quantiles=True)
-    if f"{i}-changed" in calculated:
-        agree(calculated[f"{i}-changed"], changed, quantiles=follows(planned))
-    else:
-        np.testing.assert_array_equal(changed.mean, planned.mean)  # there is no driver
+    i, forecasts = CASES.index(name), dict(zip(("planned", "changed"), case(name), strict=True))
+    books = {key: calculated[f"{i}-{key}"] for key in forecasts if f"{i}-{key}" in calculated}
+    assert books
+    for key, book in books.items():
+        agree(book, forecasts[key], quantiles=key == "planned" or follows(forecasts["planned"]))
 
 
 @pytest.fixture(scope="module")
@@ -129,24 +129,26 @@ def test_the_same_forecast_gives_the_same_bytes(story):
     assert workbook_bytes(story[0], values={}) == workbook_bytes(story[0], values={})
 
 
-@pytest.mark.parametrize(
-    "name", ["=cmd|'/c calc'!A1", "+one", "@SUM(1)", "-x", "a\u202eb", "{=1}", "http://tern.example"]
-)
-def test_names_that_begin_like_formulas_stay_texts(name, tmp_path):
-    data = DATA.rename(columns={"fare": name})
-    words = data.assign(kind=np.where(data["kind"] == "none", name, data["kind"]))
-    fit = of.Model("sold", [of.Driver(name), of.Category("kind")]).fit(words.iloc[:N])
-    ahead = fit.forecast(3, plan=words.iloc[N:].drop(columns="sold"))
-    content = workbook_bytes(ahead, values={})
-    for sheet in openpyxl.load_workbook(io.BytesIO(content)):
-        for row in sheet.iter_rows():
-            for cell in row:
-                assert cell.data_type != "f" or name not in cell.value, "a name became part of a formula"
-                assert cell.hyperlink is None or cell.hyperlink.target is None, "no link leads out"
-    (book,) = recalculated({"a": wrong(content)}, tmp_path).values()
-    heads = [cell.value for cell in book["Plan"][8]]
-    assert name in heads
-    agree(book, ahead, quantiles=True)
+HOSTILE = ["=cmd|'/c calc'!A1", "+one", "@SUM(1)", "-x", "a\u202eb", "{=1}", "http://tern.example"]
+
+
+def test_names_that_begin_like_formulas_stay_texts(tmp_path):
+    contents, forecasts = {}, {}
+    for i, name in enumerate(HOSTILE):
+        data = DATA.rename(columns={"fare": name})
+        words = data.assign(kind=np.where(data["kind"] == "none", name, data["kind"]))
+        fit = of.Model("sold", [of.Driver(name), of.Category("kind")]).fit(words.iloc[:N])
+        forecasts[str(i)] = fit.forecast(3, plan=words.iloc[N:].drop(columns="sold"))
+        content = workbook_bytes(forecasts[str(i)], values={})
+        for sheet in openpyxl.load_workbook(io.BytesIO(content)):
+            for row in sheet.iter_rows():
+                for cell in row:
+                    assert cell.data_type != "f" or name not in cell.value, "a name became part of a formula"
+                    assert cell.hyperlink is None or cell.hyperlink.target is None, "no link leads out"
+        contents[str(i)] = wrong(content)
+    for key, book in recalculated(contents, tmp_path).items():
+        assert HOSTILE[int(key)] in [cell.value for cell in book["Plan"][8]]
+        agree(book, forecasts[key], quantiles=True)
 
 
 def test_what_is_too_large_or_cannot_be_written_is_refused_in_one_line(story, tmp_path, monkeypatch):

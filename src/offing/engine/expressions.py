@@ -196,7 +196,7 @@ class Steps:
 
     def add(self, name: str, expression: Expression, table: str) -> Named:
         """One more step; its name is made different from those before."""
-        often = Counter(id(part) for part in walked(expression))
+        often = Counter(id(part) for whole in walked(expression) for part in whole.parts)
         self._repeated = {own for own, count in often.items() if count > 1}
         flat = self._flat(expression, name, table, whole=True)
         own, number = name, 2
@@ -269,10 +269,14 @@ def scaled(number: float, expression: Expression) -> Expression:
 
 
 def walked(expression: Expression) -> Iterator[Expression]:
-    """The expression and all that it is made of."""
-    yield expression
-    for part in expression.parts:
-        yield from walked(part)
+    """The expression and all that it is made of, each once."""
+    seen, waiting = set[int](), [expression]
+    while waiting:
+        part = waiting.pop()
+        if id(part) not in seen:
+            seen.add(id(part))
+            yield part
+            waiting += reversed(part.parts)
 
 
 def _made(value: Expression | float) -> Expression:
