@@ -234,7 +234,7 @@ def test_the_same_study_gives_the_same_bytes(weeks, tmp_path):
     assert again.read_bytes() == file.read_bytes()
 
 
-def test_five_years_of_days_are_there_in_two_seconds(chromium, tmp_path):
+def test_five_years_of_days_are_there_without_a_hang(chromium, tmp_path):
     days = pd.date_range("2019-01-01", periods=5 * 365 + 60, freq="D")
     generator = np.random.default_rng(1)
     data = pd.DataFrame(
@@ -244,14 +244,12 @@ def test_five_years_of_days_are_there_in_two_seconds(chromium, tmp_path):
     terms = [of.Trend(), of.Season("week"), of.Season("year", harmonics=3), of.Driver("rain")]
     ahead = of.Model("sold", terms).fit(data.iloc[:cut]).forecast(60, plan=data.iloc[cut:].drop(columns="sold"))
     (file,) = of.export(ahead, "page", tmp_path)
-    times = []
-    for _ in range(3):
-        started = time.perf_counter()
-        found = Shown(chromium, file, viewport={"width": 1280, "height": 800})
-        times.append(time.perf_counter() - started)
-        assert len(found.data("past")["t"]) == cut
-        found.page.context.close()
-    assert min(times) < 6.0, "a hang, not a measurement: benchmarks measure"
+    started = time.perf_counter()
+    found = Shown(chromium, file, viewport={"width": 1280, "height": 800})
+    assert time.perf_counter() - started < 10.0, "a hang: how long it takes is measured by benchmarks"
+    assert len(found.data("past")["t"]) == cut
+    assert found.complaints == []
+    found.page.context.close()
 
 
 def test_a_hundred_series_are_in_one_page(chromium, tmp_path):
