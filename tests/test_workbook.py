@@ -113,7 +113,8 @@ def test_a_scenario_is_chosen_from_a_list_and_warnings_follow(story, tmp_path):
     assert not warned[0]
     assert column(books["word"]["Forecast"], "forecast", 1) == ["#N/A"], "a word is known in its own letters alone"
     scenarios = openpyxl.load_workbook(io.BytesIO(content))["Scenarios"]
-    assert [cell.value for cell in scenarios[4]] == ["month", "as planned", "dear"]
+    heads = ["month", *(f"{name}{more}" for name in ("as planned", "dear") for more in ("", ": q0.025", ": q0.975"))]
+    assert [cell.value for cell in scenarios[4]] == heads
 
 
 def test_it_opens_with_a_decimal_comma_and_says_the_same_in_every_language(story, tmp_path):
@@ -188,3 +189,15 @@ def test_periods_are_dates_and_charts_belong_to_them(story):
     assert book["Forecast"]["A9"].value == dt.datetime(2024, 1, 1)
     names = zipfile.ZipFile(io.BytesIO(content)).namelist()
     assert sum(name.startswith("xl/charts/chart") for name in names) == 2
+
+
+def test_a_scenario_with_modelled_drivers_says_what_its_intervals_lack(story):
+    planned, _ = story
+    expected = planned.fit.forecast(6, plan=PLAN, scenario=of.Scenario("expected", {"fare": of.Modelled()}))
+    book = openpyxl.load_workbook(
+        io.BytesIO(workbook_bytes(planned.fit.forecast(6, plan=PLAN), scenarios=[expected], values={}))
+    )
+    said = [row[1].value for row in book["Read me"].iter_rows() if row[0].value == "note"]
+    assert any("'expected' do not count what is not known" in each for each in said)
+    shown = [row[5].value for row in book["Scenarios"].iter_rows(min_row=5)]
+    np.testing.assert_allclose(shown, expected.table["q0.025"], rtol=1e-12)

@@ -127,10 +127,7 @@ class _Book:
     def bytes(self) -> bytes:
         """All sheets, and the file that they make."""
         if self.scenarios:
-            table = pd.DataFrame(
-                {name: each.table["forecast"] for name, each in {AS_PLANNED: self.ahead, **self.scenarios}.items()}
-            )
-            self.values = {"Scenarios": table.rename_axis(self.main.name), **self.values}
+            self.values = {"Scenarios": self._all_scenarios(), **self.values}
         own = self.places.sheet_of
         names = ["Read me", *(own("Plan", name) for name in self.plans), "Forecast", "Contributions", *self.values]
         names += ["History", "Coefficients"]
@@ -162,6 +159,15 @@ class _Book:
         self._read_me(sheets["Read me"], names[1:])
         sheets["Forecast"].set_first_sheet()
         return self.layout.bytes(about(self.ahead), self.ahead.origin)
+
+    def _all_scenarios(self) -> pd.DataFrame:
+        """The forecast of each scenario with its widest interval, as values."""
+        found = {}
+        for name, each in {AS_PLANNED: self.ahead, **self.scenarios}.items():
+            quantiles = [str(column) for column in each.table.columns if str(column).startswith("q")]
+            for column in ("forecast", quantiles[0], quantiles[-1]):
+                found[name if column == "forecast" else f"{name}: {column}"] = each.table[column]
+        return pd.DataFrame(found).rename_axis(self.main.name)
 
     def _calculation(self, sheet: Any, table: TableOfInputs) -> None:
         """The values that are used, and every step from them."""
@@ -208,7 +214,16 @@ class _Book:
             words = says.get(name.split(" by ")[0], _VALUES)
             sheet.set_row(row, 15 * (1 + len(words) // _A_LINE))
             sheet.write_string(row, 1, words, wrap)
-        notes = [*self.formulas.fixed, "a cell without a number makes all that needs it #N/A, and never counts as zero"]
+        expected = ", ".join(f"'{name}'" for name, each in self.scenarios.items() if each.outlooks)
+        modelled = (
+            f"on the sheet of the forecast the intervals of {expected} do not count what is not known of drivers that "
+            "models of their own expect; those on the sheet Scenarios do"
+        )
+        notes = [
+            *self.formulas.fixed,
+            *([modelled] if expected else []),
+            "a cell without a number makes all that needs it #N/A, and never counts as zero",
+        ]
         for row, note in enumerate(notes, 3 + len(names)):
             sheet.write_string(row, 0, "note", layout.style(bold=True, valign="top"))
             sheet.set_row(row, 15 * (1 + len(note) // _A_LINE))
