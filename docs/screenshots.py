@@ -116,7 +116,7 @@ def handed(results: Path, folder: Path) -> None:
     subprocess.run(print_out, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     subprocess.run(["pdftoppm", "-r", "110", "-l", "4", "-png", folder / "forecast.pdf", folder / "sheet"], check=True)
     sheets = [str(each) for each in sorted(folder.glob("sheet-*.png"))]
-    look = ["-strip", "-tile", "2x2", "-geometry", "630x400+5+5", "-colors", "128", str(SHOTS / "workbook.png")]
+    look = ["-strip", "-tile", "2x2", "-geometry", "630x400+5+5", "-colors", "128", f"PNG8:{SHOTS / 'workbook.png'}"]
     subprocess.run(["montage", *(part for each in sheets for part in ("(", each, "-trim", ")")), *look], check=True)
 
 
