@@ -19,7 +19,7 @@ from offing.model.forecast import Forecast
 _DIGITS = 6
 #: More periods of the history than these no chart shows: hours of two years.
 _LONGEST = 20_000
-#: Contributions are shown for so many periods of the history at most.
+#: Contributions are shown for this number of the newest periods of the history at most.
 _APART = 2_500
 
 

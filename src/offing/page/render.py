@@ -16,7 +16,7 @@ from offing.base.palette import TERMS
 from offing.page.charts import ROOT, bokeh_scripts, charts_json
 from offing.page.content import Page, Unit
 
-#: Where colours come again, hatches tell terms apart.
+#: Where colours come again, hatches separate the terms.
 _HATCHES = ("blank", "right_diagonal_line", "dot", "horizontal_line")
 
 

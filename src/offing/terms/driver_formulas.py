@@ -18,7 +18,7 @@ from offing.terms.response_forms import Form, Slopes
 from offing.terms.transform_step import Series, Step, input_of
 from offing.terms.transforms import evaluate, reach
 
-#: Of a slower driver so many of its periods before and after those of the forecast serve what is drawn between them.
+#: Of a slower driver this number of periods before and after those of the forecast serves what is drawn between them.
 _AROUND = 3
 
 

@@ -15,7 +15,7 @@ from offing.engine.expressions import Expression, Facts
 
 @dataclass(frozen=True)
 class Rows:
-    """The periods `axis` of a forecast, with so many before as its expressions look back.
+    """The periods `axis` of a forecast, with as many before as its expressions look back.
 
     `others` are those of further frequencies, with a name.
     """

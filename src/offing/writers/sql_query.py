@@ -316,7 +316,7 @@ class _Query:
         return case((source.c.n > 0, inner * start), else_=start)
 
     def _lived_on(self, part: Carried, source: Rows, each: TableOfInputs) -> Column:
-        """Values with what lives on of earlier ones: each counts by how much of one is left after so many periods."""
+        """Values with what lives on of earlier ones: each counts by how much of it is left since its period."""
         alone = source.c[self.facts[each.name][id(part)][0]]
         if part.phi == (1.0,):
             own = case((source.c.n > 0, self.written(part.of, source, each)), else_=0.0)
@@ -391,5 +391,5 @@ class _Names:
 
 
 def _cut(name: str, most: int) -> str:
-    """A name of so many bytes at most."""
+    """A name of `most` bytes at most."""
     return name.encode()[:most].decode(errors="ignore")

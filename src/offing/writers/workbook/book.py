@@ -27,7 +27,7 @@ from offing.writers.workbook.outcomes import (
 )
 from offing.writers.workbook.places import Places
 
-#: Sheets hold at most so many rows and columns; beyond so many cells a workbook takes minutes to open.
+#: The most rows and columns of a sheet, and the most cells of a workbook, which with more takes minutes to open.
 _MOST_ROWS, _MOST_COLUMNS, _MOST_CELLS = 1_048_000, 16_000, 3_000_000
 _SAYS = {
     "Plan": "The drivers' values. Cells with a frame may be changed; all other sheets follow.",

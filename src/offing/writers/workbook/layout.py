@@ -116,7 +116,7 @@ class Layout:
         sheet.set_column(column, column + len(table.columns), 16)
 
     def chart(self, kind: dict[str, str], title: str, periods: int, unit: str) -> Any:
-        """An empty chart as ours look, over so many periods of a unit."""
+        """An empty chart as ours look, over a number of `periods` of a unit."""
         found = self.book.add_chart(kind)
         found.set_size({"width": 900, "height": 400})
         found.set_title({"name": title, "overlay": False, "name_font": {"size": 13, "color": INK, "bold": True}})

@@ -15,7 +15,7 @@ from offing.model.decomposition import BASELINE
 from offing.writers.workbook.layout import READ, TOP
 from offing.writers.workbook.places import Places
 
-#: Before the forecast a chart shows so many periods of history for each of the forecast's, and at least these.
+#: Periods of history that a chart shows for each of the forecast's, and at least.
 _BACK, _FEWEST = 2, 24
 #: Below a table of more rows a chart would not be found.
 _SHORT = 30
