@@ -11,8 +11,8 @@ import numpy as np
 
 from offing.base import InputError
 from offing.base.arrays import Array
-from offing.calendar import Axis, Frequency
-from offing.engine import difference_weights, quantile, running
+from offing.calendar import Axis
+from offing.engine import quantile, running
 from offing.engine.expressions import (
     Call,
     Carried,
@@ -26,7 +26,6 @@ from offing.engine.expressions import (
     Input,
     Named,
     Step,
-    Steps,
     Words,
     added,
     evaluate,
@@ -34,14 +33,13 @@ from offing.engine.expressions import (
 )
 from offing.model.decomposition import ADJUSTMENT, BASELINE, CORRECTION, PAST
 from offing.model.forecast import Forecast
+from offing.model.formula_assembly import Assembly
+from offing.model.interval_formulas import standard_error
 from offing.model.target_transform import Scale
 from offing.model.term_effects import both_references, measured, split_up
 from offing.tables import View
 from offing.terms import Term, naming_term
-from offing.terms.formulas import Rows, Summand
-
-#: Of more coefficients the products of all pairs would be larger than all else.
-_MOST_MOVED = 40
+from offing.terms.formulas import Summand
 
 
 @dataclass(frozen=True)
@@ -132,47 +130,12 @@ def formulas_of(ahead: Forecast) -> ForecastFormulas:
     return _Assembly(ahead).whole()
 
 
-class _Assembly:
+class _Assembly(Assembly):
     """The putting together of formulas, from the terms to the table of the forecast."""
 
     def __init__(self, ahead: Forecast) -> None:
-        self.ahead, self.fit, self.view, self.axis = ahead, ahead.fit, ahead.view, ahead.axis
-        self.steps = Steps()
+        super().__init__(ahead)
         self.fixed: dict[str, None] = {}
-        self.intervals_follow = True
-        self.rows = self._rows()
-        self.fitted_scale: Expression = Constant(0.0)
-        self.table: str = self.axis.frequency.unit
-        scale = self.fit.scale
-        self.differences = tuple(-difference_weights(scale.lags)[1:]) if not (scale.plain or scale.growth) else ()
-
-    def _rows(self) -> Rows:
-        terms = self.fit.model.terms
-        own = max(len(self.fit.own), self.fit.scale.before)
-        lead = max([own, *(term.looks_back(self.view) for term in terms)])
-        whole = Axis(self.axis.frequency, self.axis.first - lead, self.axis.n + lead)
-        others: dict[Frequency, Axis] = {}
-        for term in terms:
-            found = term.own_periods(self.view, whole)
-            if found is not None:
-                kept = others.get(found.frequency, found)
-                first, after = min(kept.first, found.first), max(kept.first + kept.n, found.first + found.n)
-                others[found.frequency] = Axis(found.frequency, first, after - first)
-        names = [f"{frequency.unit}" for frequency in others]
-        named = {
-            frequency: (name if names.count(name) == 1 else f"{name} {i}", axis)
-            for i, (name, (frequency, axis)) in enumerate(zip(names, others.items(), strict=True), 1)
-        }
-        return Rows(self.axis, lead, named)
-
-    def add(self, name: str, expression: Expression) -> Named:
-        """One more step by the target's periods."""
-        return self.steps.add(name, expression, self.table)
-
-    def facts(self, name: str, values: Array) -> Expression:
-        """Numbers (n,) of the forecast's periods; one number where they are all the same."""
-        whole = np.broadcast_to(np.asarray(values, dtype=np.float64), self.axis.n)
-        return Constant(float(whole[0])) if (whole == whole[0]).all() else self.rows.facts(name, whole)
 
     def whole(self) -> ForecastFormulas:
         """All steps."""
@@ -181,7 +144,7 @@ class _Assembly:
         parts = split_up(fit, self.view, self.axis, self.ahead.rows, later=True)
         level, past = self.facts("level", parts.level), None if parts.past is None else parts.past[0]
         more = [] if past is None else [self.facts(PAST, past)]
-        self.fitted_scale = self.add("on the fitted scale", added([level, *effects.values(), *more]))
+        fitted_scale = self.add("on the fitted scale", added([level, *effects.values(), *more]))
         worth = self._worth(level, effects, past)
         base = self.facts("values before", path.base)
         rows: dict[str, Expression] = {BASELINE: self._propagated("baseline", level, worth, base)}
@@ -189,7 +152,7 @@ class _Assembly:
             rows[name] = self._propagated(name, effect, worth)
         if past is not None:
             rows[PAST] = self._propagated(PAST, self.facts(PAST, past), worth)
-        return self._on_target_scale(rows, scale.log)
+        return self._on_target_scale(rows, fitted_scale, scale.log)
 
     def _effects(self) -> dict[str, Expression]:
         """What each term adds to the fitted scale less its reference, with what lives on of it through own lags."""
@@ -317,14 +280,13 @@ class _Assembly:
             whole = own if whole is None else whole * own
         return None if whole is None else self.add("factor of the target", whole)
 
-    def _on_target_scale(self, rows: dict[str, Expression], log: bool) -> ForecastFormulas:
+    def _on_target_scale(self, rows: dict[str, Expression], fitted_scale: Expression, log: bool) -> ForecastFormulas:
         """Means, quantiles and contributions from the rows of the working scale."""
         fit, scale, path = self.fit, self.fit.scale, self.ahead.path
         factor = self._factor()
         eta = self.add("sum of all rows", added(list(rows.values())))
         variance = self.facts("variance of the noise", path.variances)
         if scale.growth:
-            self.intervals_follow = False
             self.fixed["what the noise adds to intervals is that of the forecast as exported"] = None
 
         def own_unit(value: Expression) -> Expression:
@@ -338,7 +300,10 @@ class _Assembly:
         amounts = self._amounts(rows, factor, log)
         if self._limited:
             amounts[ADJUSTMENT] = self.add("contribution of limits", mean - uncut)
-        spread = self.add("standard error", self._standard_error())
+        error, follows = standard_error(self, fitted_scale)
+        if not follows:
+            self.fixed["the uncertainty of the coefficients in the intervals is that of the drivers as exported"] = None
+        spread = self.add("standard error", error)
         quantiles = {}
         given = ""
         if self.ahead.bare is not self.ahead:
@@ -346,7 +311,6 @@ class _Assembly:
         elif scale.growth and self.axis.n > scale.before:
             given = "quantiles of growth beyond a year ahead are simulated, and given as values"
         if given:
-            self.intervals_follow = False
             self.fixed[given] = None
         for probability, name in self._probabilities():
             if given:
@@ -365,7 +329,7 @@ class _Assembly:
             quantiles,
             {name: step.name for name, step in amounts.items()},
             tuple(self.fixed),
-            self.intervals_follow,
+            follows and not given,
         )
 
     @property
@@ -411,81 +375,6 @@ class _Assembly:
         for name, row in others.items():
             found[name] = self.add(f"contribution of {name}", row * weight)
         return found
-
-    def _standard_error(self) -> Expression:
-        """The standard error of an outcome on the working scale.
-
-        Other drivers give other derivatives g + δ by the coefficients, whose variance g'Cg then has more by
-        Σ δ_i (2 (Cg)_i + Σ C_ij δ_j): nothing where the drivers are as exported.
-        """
-        ahead, fit = self.ahead, self.fit
-        widen = fit.model.widen_intervals
-        planned = ahead.path.variances + np.square(ahead.spread)
-        moved = self._moved()
-        if moved is None:
-            self.intervals_follow = False
-            self.fixed["the uncertainty of the coefficients in the intervals is that of the drivers as exported"] = None
-        if not moved:
-            return self.rows.facts("standard error as exported", np.sqrt(planned) * widen)
-        places = np.array(list(moved))
-        root = fit.estimate.cov_root(np.eye(fit.layout.k)[places])
-        whole = fit.estimate.cov_root(fit.scale.gradient(ahead.start, ahead.transformed, ahead.moves))
-        linear, square = 2.0 * root.T @ whole, root.T @ root
-        parts: list[Expression] = [self.rows.facts("variance as exported", planned)]
-        for i, (place, delta) in enumerate(moved.items()):
-            name = fit.layout.names[place]
-            rest = [float(square[i, j]) * other for j, other in enumerate(moved.values()) if square[i, j]]
-            with_others = self.steps.total(f"{name}: covariance", rest, self.table)
-            own = self.rows.facts(f"{name}: covariance as exported", linear[i]) + with_others
-            parts.append(self.add(f"{name}: variance by its change", delta * own))
-        variance = self.add("variance of an outcome", self.steps.total("variance", parts, self.table))
-        return variance**0.5 * widen
-
-    def _moved(self) -> dict[int, Expression] | None:
-        """How far the derivative by each coefficient is from that of the drivers as exported; None if it is not known.
-
-        Only coefficients are there whose derivative depends on a driver.
-        """
-        fit, ahead, beta = self.fit, self.ahead, self.fit.estimate.beta
-        if fit.scale.growth or ahead.outlooks:
-            return None
-        found: dict[int, Expression] = {}
-        for at, (term, slot) in enumerate(zip(fit.model.terms, fit.layout.slots, strict=True)):
-            if term.recursive or not term.needs():
-                continue
-            if slot.factor or slot.borrowed:
-                return None
-            slopes = term.slopes(self.view, self.rows, fit.states[slot.term], beta[slot.places])
-            if slopes is None:
-                return None
-            planned = ahead.rows.part(at, beta).own
-            for place, slope, own in zip(slot.places.tolist(), slopes, planned.T, strict=True):
-                if fit.estimate.kept[place] and any(isinstance(each, (Input, Words)) for each in walked(slope)):
-                    found[place] = self._change(fit.layout.names[place], slope, own)
-        if fit.own and found:
-            lags = next(slot for slot, term in zip(fit.layout.slots, fit.model.terms, strict=True) if term.recursive)
-            path = self._change("path", self.fitted_scale, ahead.transformed)
-            for place, back in zip(lags.places.tolist(), fit.own_places, strict=True):
-                found[place] = self._carried_on(fit.layout.names[place], Earlier(path, back + 1))
-        return found if len(found) <= _MOST_MOVED else None
-
-    def _change(self, name: str, value: Expression, planned: Array) -> Named:
-        """How far a value is from what it is with the drivers as exported, and what that does to later periods."""
-        change = self.add(f"{name}: change", value - self.rows.facts(f"{name}: as exported", planned))
-        # Nothing is changed before the forecast.
-        begun = Carried(change, (), np.zeros(self.rows.lead)) if self.rows.lead else change
-        if name == "path":
-            return self.add(f"{name}: change of the forecast", begun)
-        return self._carried_on(name, begun)
-
-    def _carried_on(self, name: str, change: Expression) -> Named:
-        """A change of a derivative through own lags and differences of the target."""
-        scale, none = self.fit.scale, np.zeros(self.rows.lead)
-        if self.fit.own:
-            change = Carried(change, self.fit.own, none)
-        if not scale.plain:
-            change = Carried(change / scale.gain, self.differences, none)
-        return self.add(f"{name}: change of the derivative", change)
 
     def _probabilities(self) -> list[tuple[float, str]]:
         """The probabilities of the forecast's quantiles, and their names."""
