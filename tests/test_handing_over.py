@@ -448,3 +448,30 @@ def test_a_full_disk_leaves_the_old_file(two_models, tmp_path, monkeypatch):
     monkeypatch.undo()
     assert file.read_bytes() == before
     assert [each.name for each in (tmp_path / "out").iterdir()] == ["forecast.xlsx"]
+
+
+def test_columns_of_one_name_keep_coefficients_of_their_own():
+    """A term may be called what a column of another one is called."""
+    terms = [of.Driver("fare", lags=[0, 1]), of.Driver("temp", name="fare (lag 1)")]
+    ahead = of.Model("sold", terms).fit(DATA.iloc[:N]).forecast(4, plan=PLAN)
+    module = {}
+    run_text(python_function(ahead), module)
+    np.testing.assert_allclose(module["forecast"]()["forecast"], ahead.mean, rtol=1e-12)
+    values = [value for name, value in formulas_of(ahead).coefficients.items() if name.startswith("fare (lag 1)")]
+    assert len(set(values)) == 2
+
+
+def test_hours_within_days_are_found_by_their_moment():
+    """The table of a driver by the hour has a row an hour, though the target is by the day."""
+    hours = pd.date_range("2024-01-01", periods=24 * 60, freq="h")
+    load = np.random.default_rng(0).normal(size=len(hours))
+    days = pd.date_range("2024-01-01", periods=55, freq="D")
+    sold = 9.0 + 4.0 * load.reshape(60, 24).mean(axis=1)[:55] + np.random.default_rng(1).normal(0.0, 0.1, 55)
+    tables = {
+        "shop": of.read(pd.DataFrame({"sold": sold}, days)),
+        "grid": of.read(pd.DataFrame({"load": load[: 24 * 55]}, hours[: 24 * 55])),
+    }
+    fit = of.Model("shop.sold", [of.Driver("grid.load", combine="mean")]).fit(tables)
+    ahead = fit.forecast(4, plan={"grid": of.read(pd.DataFrame({"load": load[24 * 55 :]}, hours[24 * 55 :]))})
+    for database, run in (("sqlite", on_sqlite), ("duckdb", on_duckdb)):
+        agree(run(sql_query(ahead, database=database), given(ahead)), ahead, quantiles=True)

@@ -87,7 +87,8 @@ def story():
 
 def test_a_scenario_is_chosen_from_a_list_and_warnings_follow(story, tmp_path):
     planned, dear = story
-    content = workbook_bytes(planned, scenarios=[dear], values={"Notes": pd.DataFrame({"a": [1.5, np.nan]})})
+    other = replace(planned, scenario="DEAR")  # a name in other letters is another scenario
+    content = workbook_bytes(planned, scenarios=[other, dear], values={"Notes": pd.DataFrame({"a": [1.5, np.nan]})})
 
     def choose(book):
         book["Plan"]["B3"] = "dear"
@@ -113,7 +114,10 @@ def test_a_scenario_is_chosen_from_a_list_and_warnings_follow(story, tmp_path):
     assert not warned[0]
     assert column(books["word"]["Forecast"], "forecast", 1) == ["#N/A"], "a word is known in its own letters alone"
     scenarios = openpyxl.load_workbook(io.BytesIO(content))["Scenarios"]
-    heads = ["month", *(f"{name}{more}" for name in ("as planned", "dear") for more in ("", ": q0.025", ": q0.975"))]
+    heads = [
+        "month",
+        *(f"{name}{more}" for name in ("as planned", "DEAR", "dear") for more in ("", ": q0.025", ": q0.975")),
+    ]
     assert [cell.value for cell in scenarios[4]] == heads
 
 

@@ -136,6 +136,7 @@ class _Assembly(Assembly):
     def __init__(self, ahead: Forecast) -> None:
         super().__init__(ahead)
         self.fixed: dict[str, None] = {}
+        self.named: set[str] = set()
 
     def whole(self) -> ForecastFormulas:
         """All steps."""
@@ -196,8 +197,16 @@ class _Assembly(Assembly):
             value = each.expression
             if not isinstance(value, (Input, Facts, Words)):
                 value = self.add(each.name, value)
-            parts.append(value if each.coefficient == 1.0 else Coefficient(each.name, each.coefficient) * value)
+            parts.append(value if each.coefficient == 1.0 else self._coefficient(each.name, each.coefficient) * value)
         return self.steps.total(term, parts, self.table)
+
+    def _coefficient(self, name: str, value: float) -> Coefficient:
+        """A coefficient under a name that is no other's: columns of two terms may be called the same."""
+        own, number = name, 2
+        while own in self.named:
+            own, number = f"{name} ({number})", number + 1
+        self.named.add(own)
+        return Coefficient(own, value)
 
     def _shares(self, term: Term, place: int) -> list[tuple[str, Expression]]:
         """What a shared interaction adds to each of its terms: (a − a₀)(b + b₀)/2, and so turned to the other."""

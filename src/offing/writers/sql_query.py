@@ -146,10 +146,8 @@ class _Query:
     def __init__(self, formulas: ForecastFormulas, database: Database, name: str, period: str) -> None:
         self.formulas, self.database, self.name, self.period = formulas, database, name, period
         self.short = _shorts(formulas)
-        self.columns, self.selections = (
-            _Names("n", "period"),
-            _Names(*(self._table_name(each) for each in formulas.tables)),
-        )
+        self.columns = _Names("n", "period")
+        self.selections = _Names(*(self._table_name(each) for each in formulas.tables))
         self.given = {name: self.columns.own(self.short[name]) for each in formulas.tables for name in each.columns}
         self.ids = {step.name: self.columns.own(step.name) for step in formulas.steps}
         self.facts: dict[str, dict[int, tuple[str, Array]]] = {each.name: {} for each in formulas.tables}
@@ -235,7 +233,7 @@ class _Query:
         columns: list[Any] = [column("n", Integer), column("period", Text)]
         columns += [column(name, Numeric) for name in names[2:]]
         known = values(*columns, name=self._selection("calendar", each), literal_binds=True).data(data).cte()
-        found: list[Column] = [known.c.n.label("n"), self._moment(known.c.period).label("period")]
+        found: list[Column] = [known.c.n.label("n"), self._moment(known.c.period, each).label("period")]
         found += [cast(known.c[name], Double).label(name) for name, _ in facts]
         if not each.columns:
             return select(*found).cte(self._selection("rows", each)).prefix_with(_ONCE)
@@ -244,12 +242,12 @@ class _Query:
         for name in each.columns:
             kind = Text() if name in each.words else Double()
             found.append(cast(own.c[self.short[name]], kind).label(self.given[name]))
-        joined = known.outerjoin(own, self._moment(own.c[self.period]) == self._moment(known.c.period))
+        joined = known.outerjoin(own, self._moment(own.c[self.period], each) == self._moment(known.c.period, each))
         return select(*found).select_from(joined).cte(self._selection("rows", each)).prefix_with(_ONCE)
 
-    def _moment(self, value: Column) -> Column:
-        """A date, or a moment where periods are hours, as the database compares them."""
-        hours = self.formulas.forecast.axis.frequency.unit == "hour"
+    def _moment(self, value: Column, each: TableOfInputs) -> Column:
+        """A date, or a moment where a table's periods are hours, as the database compares them."""
+        hours = each.axis.frequency.unit == "hour"
         if self.database == "sqlite":
             return func.datetime(value) if hours else func.date(value)
         return cast(value, TIMESTAMP() if hours else DATE())

@@ -106,7 +106,7 @@ class PlanSheet:
         text = f"{sheet}{self.layout.cell(TOP + row, 1 + self.names.index(name))}"
         for scenario, at in reversed(self.moved.get(name, [])):
             chosen = self.places.listed(0, 1, 1 + list(self.scenarios).index(scenario))
-            text = f"IF(scenario={chosen},{sheet}{self.layout.cell(TOP + row, at)},{text})"
+            text = f"IF(EXACT(scenario,{chosen}),{sheet}{self.layout.cell(TOP + row, at)},{text})"
         # An empty cell would count as zero without a word.
         return text if name in self.table.words else f"IF(ISNUMBER({text}),{text},NA())"
 
