@@ -27,7 +27,7 @@
     return [`${say(rows.baseline[i])}  baseline`, ...lines].join("\n");
   };
 
-  function show_unit(place, keep) {
+  function show_unit(place) {
     unit = read(`unit-${place}`);
     shown.unit = place;
     shown.hidden = new Set();
@@ -58,10 +58,9 @@
     };
     fan.left[0].axis_label = bars.left[0].axis_label = unit.target;
     list_terms();
+    shown.scenario = 0;
+    range("2");
     show_scenario(0);
-    if (!keep) range("2");
-    stack();
-    fit_heights();
   }
 
   const known = (value) => (value === null ? NaN : value);
@@ -312,7 +311,5 @@
   const narrow = () => { for (const each of [fan, bars]) each.below[0].ticker.desired_num_ticks = innerWidth < 600 ? 3 : 6; };
   addEventListener("resize", narrow);
   narrow();
-  stack();
-  fit_heights();
   document.documentElement.dataset.ready = "yes";
 })();
